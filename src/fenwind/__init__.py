@@ -1,0 +1,1 @@
+"""Fenwind: control surveys with honest statistics and a trail behind every coordinate."""

@@ -1,0 +1,7 @@
+"""python -m fenwind: the command line."""
+
+import sys
+
+from fenwind.cli import main
+
+sys.exit(main())

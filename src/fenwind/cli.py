@@ -1,0 +1,39 @@
+"""The command line. Each verb loads what it needs only when it runs, so that --help and --version always work.
+
+Exit codes: 0 done, 1 done with a grave doubt, 2 bad input (one line on standard error).
+"""
+
+from __future__ import annotations
+
+import argparse
+import os
+import sys
+from importlib import import_module
+
+from fenwind.errors import FenwindError
+
+VERBS = ("fit", "inverse", "convert")
+
+
+def build_parser() -> argparse.ArgumentParser:
+    """The parser with all verbs."""
+    parser = argparse.ArgumentParser(prog="fenwind", description="Control surveys: fits, frames and their evidence.")
+    parser.add_argument("--version", action="version", version="fenwind 0.1.0")
+    verbs = parser.add_subparsers(dest="verb", required=True, metavar="VERB")
+    for verb in VERBS:
+        import_module(f"fenwind.commands.{verb}").add_parser(verbs)
+    return parser
+
+
+def main(argv: list[str] | None = None) -> int:
+    """Run one command and return its exit code."""
+    options = build_parser().parse_args(argv)
+    try:
+        return int(import_module(f"fenwind.commands.{options.verb}").run(options))
+    except FenwindError as error:
+        print(f"fenwind: {error.one_line}", file=sys.stderr)
+        return 2
+    except BrokenPipeError:
+        # The reader of our output closed it; keep the interpreter from complaining about that at exit.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return 0

@@ -1,0 +1,220 @@
+"""fenwind fit: carry measured positions onto known ones and say how well that went."""
+
+from __future__ import annotations
+
+import argparse
+import math
+from typing import TYPE_CHECKING, Any
+
+from fenwind.errors import ProcedureError
+
+if TYPE_CHECKING:
+    from fenwind.doubts.registry import Doubt
+    from fenwind.exchange.point_list import PointList
+    from fenwind.geodesy.frames import Frame
+    from fenwind.procedures.fit import FitOptions, FitResult
+    from fenwind.procedures.fit_case import FitCase
+    from fenwind.procedures.positions import Positions
+
+_DESCRIPTION = """Carry MEASURED onto KNOWN.
+MEASURED: CSV with the header name,lat,lon,h (decimal degrees or any spelling of an angle, ellipsoidal metres) or name,e,n,h; optional
+sh,sv (sigmas, m). KNOWN: name,e,n,h; an empty h means none. Coordinates and shifts are in the unit of --frame, metres
+without one; residuals and sigmas are metres."""
+
+
+def add_parser(verbs: Any) -> None:
+    """Declare the verb."""
+    parser = verbs.add_parser("fit", help="carry measured positions onto known ones", description=_DESCRIPTION)
+    parser.add_argument("measured", metavar="MEASURED")
+    parser.add_argument("known", metavar="KNOWN")
+    parser.add_argument("--frame", metavar="CODE", help="projected working frame: EPSG code, WKT or PROJ string")
+    parser.add_argument("--geoid", metavar="FILE", help="geoid grid (GTX or GeoTIFF); heights are then less the geoid height")
+    parser.add_argument("--horizontal", choices=("auto", "shift", "turn", "scale"), default="auto")
+    parser.add_argument("--pivot", metavar="NAME,NAME", help="hold the first exactly, turn onto the direction to the second")
+    parser.add_argument("--rotation", metavar="ANGLE", help="hold the rotation at this angle, clockwise (117 35 52, 12.5 gon)")
+    parser.add_argument("--scale", metavar="FACTOR", type=float, help="hold the scale at this factor")
+    parser.add_argument("--height", choices=("none", "shift", "plane"), default="shift")
+    parser.add_argument("--check", metavar="NAME,..", help="pairs that take no part and are compared afterwards")
+    parser.add_argument("--no-height", metavar="NAME,..", help="pairs not held in height")
+    parser.add_argument("--no-horizontal", metavar="NAME,..", help="pairs not held in plan")
+    parser.add_argument("--tolerance-h", metavar="M", type=float, default=0.010)
+    parser.add_argument("--tolerance-v", metavar="M", type=float, default=0.020)
+    parser.add_argument("--json", action="store_true", help="print one JSON object, nothing rounded")
+    parser.add_argument("--report", metavar="FILE", help="write a report (HTML)")
+    parser.add_argument("--out", metavar="FILE", help="write the carried positions (CSV)")
+
+
+def run(options: argparse.Namespace) -> int:
+    """Compute, print and write; 1 when a doubt is grave."""
+    from fenwind.commands.reading import dump, read_points
+    from fenwind.doubts.registry import doubts_about_fit
+    from fenwind.exchange.csv_out import write_text
+    from fenwind.exchange.position_list import positions_csv
+    from fenwind.geodesy.frames import open_frame, working_frame_spec
+    from fenwind.quantities.lengths import METRE, UNITS
+
+    if options.geoid and not options.frame:
+        raise ProcedureError("a geoid grid needs a frame", hint="Add --frame with the projected working frame")
+    frame = open_frame(working_frame_spec(options.frame, options.geoid or "")) if options.frame else None
+    unit = UNITS[frame.spec.unit] if frame else METRE
+    case = _compute(options, read_points(options.measured, unit), read_points(options.known, unit), frame)
+    doubts = doubts_about_fit(case)
+    if options.out:
+        write_text(options.out, positions_csv(case.result.carried, unit))
+    if options.report:
+        from fenwind.reports.fit_report import fit_report
+        from fenwind.reports.html import to_html
+
+        write_text(options.report, to_html(fit_report(case, doubts, title="Fit", unit=unit)))
+    if options.json:
+        print(dump(as_json(case.result, doubts, unit.metres)))
+    else:
+        from fenwind.reports.fit_report import fit_report
+        from fenwind.reports.plain import to_text
+
+        print(to_text(fit_report(case, doubts, title="Fit", unit=unit)))
+    return 1 if any(d.grave for d in doubts) else 0
+
+
+def _compute(options: argparse.Namespace, measured: PointList, known: PointList, frame: Frame | None) -> FitCase:
+    import numpy as np
+
+    from fenwind.procedures.fit import fit
+    from fenwind.procedures.fit_case import FitCase
+    from fenwind.procedures.to_plane import mean_combined_factor
+
+    if known.geographic:
+        raise ProcedureError("known positions are geographic", where=options.known, hint="Give them as name,e,n,h")
+    plane, lat, lon = _measured(measured, frame)
+    result = fit(plane, _plane(known), _fit_options(options))
+    return FitCase(
+        subject="fit",
+        measured=plane,
+        known=_plane(known),
+        result=result,
+        lat_rad=lat,
+        lon_rad=lon,
+        area=frame.area_of_use() if frame is not None else None,
+        combined_factor=mean_combined_factor(frame, plane) if frame is not None else None,
+        over_geoid=frame is not None and frame.geoid is not None and bool(np.isfinite(plane.height_m).any()),
+    )
+
+
+def _fit_options(options: argparse.Namespace) -> FitOptions:
+    from fenwind.commands.reading import split_names
+    from fenwind.procedures.fit import FitOptions
+    from fenwind.quantities.angles import parse_angle
+
+    pivot = split_names(options.pivot)
+    if pivot and len(pivot) != 2:
+        raise ProcedureError("--pivot takes two names", hint="Write --pivot NAME,NAME: the first is held exactly")
+    for name, value in (("--tolerance-h", options.tolerance_h), ("--tolerance-v", options.tolerance_v)):
+        if not 0.0 < value < math.inf:
+            raise ProcedureError(f"{name} must be above zero", hint="Give a tolerance in metres")
+    return FitOptions(
+        horizontal="pivot" if pivot else options.horizontal,
+        height=options.height,
+        pivot=(pivot[0], pivot[1]) if pivot else None,
+        rotation_rad=parse_angle(options.rotation) if options.rotation else None,
+        scale=options.scale,
+        check=frozenset(split_names(options.check)),
+        no_height=frozenset(split_names(options.no_height)),
+        no_horizontal=frozenset(split_names(options.no_horizontal)),
+        tolerance_h_m=options.tolerance_h,
+        tolerance_v_m=options.tolerance_v,
+    )
+
+
+def _plane(points: PointList) -> Positions:
+    import numpy as np
+
+    from fenwind.procedures.positions import positions
+
+    rows = points.points
+    columns = np.array([(p.first, p.second, p.height_m, p.sigma_h_m, p.sigma_v_m) for p in rows]).T
+    return positions([p.name for p in rows], *columns)
+
+
+def _measured(points: PointList, frame: Frame | None) -> tuple[Positions, Any, Any]:
+    from dataclasses import replace
+
+    from fenwind.procedures.to_plane import geoid_reduced, to_plane
+
+    plane = _plane(points)
+    if not points.geographic:
+        if frame is not None and frame.geoid is not None:
+            lat, lon = frame.inverse(plane.e_m, plane.n_m)
+            plane = replace(plane, height_m=geoid_reduced(frame, plane.names, lat, lon, plane.height_m))
+        return plane, None, None
+    if frame is None:
+        raise ProcedureError(
+            "latitude and longitude need a working frame",
+            where=points.source,
+            hint="Add --frame, for instance --frame EPSG:25832",
+        )
+    lat, lon = plane.e_m, plane.n_m
+    return to_plane(frame, plane.names, lat, lon, plane.height_m, plane.sigma_h_m, plane.sigma_v_m), lat, lon
+
+
+def as_json(result: FitResult, doubts: tuple[Doubt, ...], unit_m: float) -> dict[str, Any]:
+    """The object of --json: coordinates and shifts in the frame's unit, residuals and sigmas in metres."""
+    from fenwind.commands.reading import number
+
+    shift_e, shift_n = result.plan.shift
+    height, table, carried = result.height, result.pairs, result.carried
+    sh, sv = carried.sigma_h_m, carried.sigma_v_m
+    return {
+        "horizontal": {
+            "model": result.model,
+            "shift_e": shift_e / unit_m,
+            "shift_n": shift_n / unit_m,
+            "rotation_deg": math.degrees(result.plan.rotation_rad),
+            "scale": result.plan.scale,
+        },
+        "height": {
+            "model": height.model,
+            "shift": height.shift_m / unit_m,
+            "slope_e": height.slope_e,
+            "slope_n": height.slope_n,
+            "e0": height.e0_m / unit_m,
+            "n0": height.n0_m / unit_m,
+        },
+        "pairs": [
+            {
+                "name": name,
+                "de": number(table.de_m[i]),
+                "dn": number(table.dn_m[i]),
+                "dh": number(table.dh_m[i]),
+                "used_horizontal": bool(table.used_h[i]),
+                "used_height": bool(table.used_v[i]),
+                "loo_h": number(table.loo_h_m[i]),
+                "loo_v": number(table.loo_v_m[i]),
+            }
+            for i, name in enumerate(table.names)
+        ],
+        "models": [
+            {
+                "model": t.model,
+                "dof": t.dof,
+                "variance_factor": number(t.variance_factor),
+                "p_value": number(t.p_value),
+                "recommended": t.recommended,
+            }
+            for t in result.models
+        ],
+        "positions": [
+            {
+                "name": name,
+                "e": number(carried.e_m[i] / unit_m),
+                "n": number(carried.n_m[i] / unit_m),
+                "h": number(carried.height_m[i] / unit_m),
+                "sh": number(sh[i]),
+                "sv": number(sv[i]),
+            }
+            for i, name in enumerate(carried.names)
+        ],
+        "doubts": [
+            {"rule": d.rule, "names": list(d.names), "text": d.text, "value": number(d.value), "limit": number(d.limit)}
+            for d in doubts
+        ],
+    }

@@ -1,0 +1,52 @@
+"""Point files for the command line: every row must be readable, every name must stand once."""
+
+from __future__ import annotations
+
+import json
+import math
+from typing import TYPE_CHECKING, Any
+
+from fenwind.errors import FormatError
+
+if TYPE_CHECKING:
+    from fenwind.exchange.point_list import PointList
+    from fenwind.quantities.lengths import LengthUnit
+
+
+def read_points(path: str, unit: LengthUnit | None = None) -> PointList:
+    """Points of a file; lengths in `unit`, metres when None. Raises FormatError with the place of the first bad cell."""
+    from fenwind.exchange.delimited import read_file
+    from fenwind.exchange.point_list import interpret
+    from fenwind.quantities.lengths import METRE
+
+    points = interpret(read_file(path), unit=unit or METRE)
+    if points.problems:
+        bad = points.problems[0]
+        raise FormatError(
+            f"column {bad.column}: {bad.why}", where=f"{path}, line {bad.line}", hint="Correct the row, or remove it"
+        )
+    seen: dict[str, int] = {}
+    for point in points.points:
+        if point.name in seen:
+            raise FormatError(
+                f"column name: {point.name!r} stands in line {seen[point.name]} already, expected every name once",
+                where=f"{path}, line {point.line}",
+                hint="Average repeated occupations first, or rename one",
+            )
+        seen[point.name] = point.line
+    return points
+
+
+def split_names(text: str | None) -> tuple[str, ...]:
+    """Names of a comma-separated option."""
+    return tuple(part.strip() for part in (text or "").split(",") if part.strip())
+
+
+def number(value: float | None) -> float | None:
+    """A float for JSON: null where there is no finite value."""
+    return None if value is None or not math.isfinite(value) else float(value)
+
+
+def dump(payload: dict[str, Any]) -> str:
+    """One JSON object; floats keep every digit they have."""
+    return json.dumps(payload, ensure_ascii=False, allow_nan=False, indent=1)

@@ -1,0 +1,175 @@
+"""The doubts at the foot of the desk: how many, the gravest in words, ways to settle it; and the list of all, in place."""
+
+from __future__ import annotations
+
+from functools import partial
+
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QPainter, QPaintEvent
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QScrollArea, QVBoxLayout, QWidget
+
+from fenwind.desk.askline import AskLine
+from fenwind.desk.bridge import JobBridge
+from fenwind.desk.shell import look
+from fenwind.desk.theme import SEMIBOLD, colour, font
+from fenwind.doubts.registry import Doubt
+from fenwind.records.records import Acceptance
+
+
+def _link(text: str, tip: str) -> QPushButton:
+    button = QPushButton(text)
+    look(button, "link")
+    button.setToolTip(tip)
+    button.setCursor(Qt.CursorShape.PointingHandCursor)
+    return button
+
+
+class DoubtsBar(QWidget):
+    """Count, gravest doubt, and what settles it; opens into the list."""
+
+    def __init__(self, bridge: JobBridge, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.bridge = bridge
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(0, 1, 0, 0)
+        outer.setSpacing(0)
+        self.list = QScrollArea()
+        self.list.setWidgetResizable(True)
+        self.list.setMaximumHeight(260)
+        self.list.hide()
+        outer.addWidget(self.list)
+        self.ask = AskLine()
+        self.ask.setContentsMargins(16, 4, 16, 4)
+        outer.addWidget(self.ask)
+        line = QWidget()
+        line.setFixedHeight(34)
+        self.row = QHBoxLayout(line)
+        self.row.setContentsMargins(16, 0, 16, 0)
+        self.row.setSpacing(10)
+        self.count = QLabel("")
+        self.count.setFont(font(13, SEMIBOLD))
+        self.text = QLabel("")
+        self.text.setMinimumWidth(100)
+        self.row.addWidget(self.count)
+        self.row.addWidget(self.text, 1)
+        self.links = QHBoxLayout()
+        self.links.setSpacing(12)
+        self.row.addLayout(self.links)
+        outer.addWidget(line)
+        self.all = _link("all", "Show all doubts, open and accepted")
+        self.all.clicked.connect(self.toggle_list)
+        bridge.changed.connect(self.refresh)
+        self.refresh()
+
+    def refresh(self) -> None:
+        """Show the doubts as they are now."""
+        doubts = self.bridge.findings.open
+        accepted = self.bridge.findings.accepted
+        count = len(doubts)
+        self.count.setText(f"{count} doubt{'' if count == 1 else 's'}" if count else "No doubts")
+        role = "flare" if any(d.grave for d in doubts) else "sun" if doubts else "reed"
+        self.count.setStyleSheet(f"color: {colour(role).name()};")
+        self._role = "alarm" if doubts else "sheet"
+        words = doubts[0].text if doubts else f"{len(accepted)} accepted." if accepted else ""
+        self.text.setText(words)
+        self.text.setToolTip(words)
+        while (item := self.links.takeAt(0)) is not None:
+            widget = item.widget()
+            if widget is not None and widget is not self.all:
+                widget.deleteLater()
+        if doubts:
+            for button in self._buttons(doubts[0]):
+                self.links.addWidget(button)
+        if count > 1 or accepted:
+            self.links.addWidget(self.all)
+        self.all.setVisible(count > 1 or bool(accepted))
+        if self.list.isVisible():
+            self._fill()
+        self.update()
+
+    def _buttons(self, doubt: Doubt) -> list[QPushButton]:
+        buttons = []
+        for remedy in doubt.remedies:
+            button = _link(remedy.label, "Settle it this way; undo takes it back")
+            button.setObjectName(f"settle-{remedy.kind}")
+            button.clicked.connect(partial(self._settle, doubt, remedy))
+            buttons.append(button)
+        go = _link("go there", "Select what this doubt is about")
+        go.clicked.connect(partial(self._go, doubt))
+        accept = _link("accept …", "Let it stand, with a reason that the report will show")
+        accept.setObjectName("accept")
+        accept.clicked.connect(partial(self._accept, doubt))
+        return [*buttons, go, accept]
+
+    def _settle(self, doubt: Doubt, remedy: object) -> None:
+        self.bridge.settle(doubt, remedy)  # type: ignore[arg-type]
+
+    def _go(self, doubt: Doubt) -> None:
+        if doubt.subject in self.bridge.state.fits:
+            self.bridge.fit_id = doubt.subject
+            self.bridge.stage_requested.emit("Fits")
+        if doubt.names:
+            self.bridge.select(doubt.names[0])
+
+    def _accept(self, doubt: Doubt) -> None:
+        self.ask.ask(
+            "Accept, because", partial(self.bridge.accept, doubt), button="Accept", placeholder="the reason, for the report"
+        )
+
+    def toggle_list(self) -> None:
+        """Open or close the list of all doubts."""
+        if self.list.isVisible():
+            self.list.hide()
+            self.all.setText("all")
+        else:
+            self._fill()
+            self.list.show()
+            self.all.setText("close")
+
+    def _fill(self) -> None:
+        body = QWidget()
+        column = QVBoxLayout(body)
+        column.setContentsMargins(16, 8, 16, 4)
+        column.setSpacing(6)
+        for doubt in self.bridge.findings.open:
+            column.addWidget(self._entry("grave" if doubt.grave else "caution", "flare" if doubt.grave else "sun", doubt, None))
+        for doubt, acceptance in self.bridge.findings.accepted:
+            column.addWidget(self._entry("accepted", "reed", doubt, acceptance))
+        column.addStretch(1)
+        self.list.setWidget(body)
+        self.list.setFixedHeight(min(column.sizeHint().height() + 12, 260))
+        if not self.bridge.findings.open and not self.bridge.findings.accepted:
+            self.list.hide()
+
+    def _entry(self, word: str, role: str, doubt: Doubt, acceptance: Acceptance | None) -> QWidget:
+        entry = QWidget()
+        row = QHBoxLayout(entry)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(10)
+        state = QLabel(word)
+        state.setFixedWidth(64)
+        state.setFont(font(12, SEMIBOLD))
+        state.setStyleSheet(f"color: {colour(role).name()};")
+        text = doubt.text if acceptance is None else f"{doubt.text} Accepted: {acceptance.reason}"
+        label = QLabel(text)
+        label.setWordWrap(True)
+        label.setToolTip(_measure(doubt))
+        row.addWidget(state, 0, Qt.AlignmentFlag.AlignTop)
+        row.addWidget(label, 1)
+        if acceptance is None:
+            for button in self._buttons(doubt):
+                row.addWidget(button, 0, Qt.AlignmentFlag.AlignTop)
+        return entry
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        p = QPainter(self)
+        p.fillRect(self.rect(), colour(self._role))
+        p.fillRect(0, 0, self.width(), 1, colour("rule"))
+
+
+def _measure(doubt: Doubt) -> str:
+    """What was measured, the limit, and who set it."""
+    if doubt.value is None:
+        return doubt.limit_source
+    limit = "" if doubt.limit is None else f", limit {doubt.limit:.6g}"
+    return f"{doubt.value:.6g} {doubt.unit}{limit} ({doubt.limit_source})"

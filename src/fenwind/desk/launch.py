@@ -1,0 +1,120 @@
+"""From the command line to an open job: the shell at once, the job in a worker, then the workspace."""
+
+from __future__ import annotations
+
+import argparse
+import os
+from datetime import date
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import QObject, QSettings, QStandardPaths, QTimer, Signal
+
+from fenwind.desk.shell import Shell
+from fenwind.desk.tasks import Task, TaskRunner
+from fenwind.errors import FenwindError
+from fenwind.progress import Progress
+
+if TYPE_CHECKING:
+    from fenwind.job.job import Job
+
+DEMO_FILE = "Tarnholt pumped storage.fenwind"
+
+
+def parse_arguments(arguments: list[str]) -> argparse.Namespace:
+    """What to open."""
+    parser = argparse.ArgumentParser(
+        prog="./start", description="Open a job; without arguments a working copy of the Tarnholt demo job."
+    )
+    parser.add_argument("job", nargs="?", metavar="JOB", help="job file to open")
+    parser.add_argument("--empty", action="store_true", help="start a new, empty job")
+    parser.add_argument(
+        "--fresh", action="store_true", help="start the demo again; the old working copy is kept under another name"
+    )
+    return parser.parse_args(arguments)
+
+
+def data_folder() -> Path:
+    """Where new jobs and the demo's working copy live; FENWIND_HOME overrides it."""
+    home = os.environ.get("FENWIND_HOME")
+    folder = (
+        Path(home)
+        if home
+        else Path(QStandardPaths.writableLocation(QStandardPaths.StandardLocation.GenericDataLocation)) / "fenwind"
+    )
+    folder.mkdir(parents=True, exist_ok=True)
+    return folder
+
+
+def free_path(folder: Path, stem: str) -> Path:
+    """A job file name that is not taken."""
+    candidates = (folder / f"{stem}{'' if i == 1 else f' {i}'}.fenwind" for i in range(1, 10_000))
+    return next(path for path in candidates if not path.exists())
+
+
+def open_job(options: argparse.Namespace, folder: Path, *, progress: Progress) -> Job:
+    """Open or make the job asked for. Imports the numeric libraries, so it belongs in a worker."""
+    from fenwind.job.job import Job
+
+    progress.check()
+    if options.job:
+        job = Job.open(options.job)
+    elif options.empty:
+        path = free_path(folder, f"New job {date.today().isoformat()}")
+        job = Job.create(path, path.stem)
+    else:
+        job = _demo(folder, options.fresh)
+    import fenwind.desk.workspace
+
+    assert fenwind.desk.workspace
+    return job
+
+
+def _demo(folder: Path, fresh: bool) -> Job:
+    from fenwind.job.job import Job
+    from fenwind.standins import tarnholt
+
+    path = folder / DEMO_FILE
+    tarnholt.write_grid(folder)
+    if path.exists() and fresh:
+        path.rename(free_path(folder, f"{path.stem} until {date.today().isoformat()}"))
+    if path.exists():
+        return Job.open(path)
+    return Job.create(path, tarnholt.JOB_NAME, tarnholt.records(planted=True), frame="dam")
+
+
+class Launch(QObject):
+    """Owns the shell and, once the job is read, its workspace."""
+
+    ready = Signal()
+
+    def __init__(self, options: argparse.Namespace, settings: QSettings | None = None) -> None:
+        super().__init__()
+        self.shell = Shell(settings if settings is not None else QSettings())
+        self.workspace: QObject | None = None
+        self._options = options
+        self._runner = TaskRunner(self)
+        self.shell.first_painted.connect(lambda: QTimer.singleShot(0, self._begin))
+        self.shell.closing.connect(self._runner.shut_down)
+
+    def _begin(self) -> None:
+        task = Task(open_job, self._options, data_folder())
+        task.signals.succeeded.connect(self._on_job)
+        task.signals.failed.connect(self._on_failed)
+        self._runner.start(task)
+
+    def _on_job(self, job: Job) -> None:
+        from fenwind.desk.workspace import Workspace
+
+        try:
+            self.workspace = Workspace(self.shell, job)
+        except FenwindError as error:
+            self._on_failed(error)
+            return
+        self.ready.emit()
+
+    def _on_failed(self, error: Exception) -> None:
+        if isinstance(error, FenwindError):
+            self.shell.say(f"{error}.\n\n{error.hint}.")
+        else:
+            self.shell.say(f"The job could not be opened: {error!r}.")

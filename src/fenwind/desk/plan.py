@@ -1,0 +1,461 @@
+"""The plan: marks, residual vectors and error ellipses on a map grid; pan, zoom, pick, read out, measure.
+
+Drawn with QPainter after NumPy has dropped what is out of view: real symbols while few marks are in view, one stamped
+picture when there are many.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+from PySide6.QtCore import QPointF, QRectF, Qt, Signal
+from PySide6.QtGui import (
+    QColor,
+    QImage,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPen,
+    QPolygonF,
+    QResizeEvent,
+    QWheelEvent,
+)
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QSizePolicy, QVBoxLayout, QWidget
+
+from fenwind.desk.shell import look
+from fenwind.desk.theme import MEDIUM, SEMIBOLD, colour, font
+from fenwind.quantities.lengths import METRE, LengthUnit
+from fenwind.quantities.numbers import format_fixed
+from fenwind.reports.figure import nice_length
+
+FloatArray = NDArray[np.float64]
+
+RING, TRIANGLE, SQUARE, CROSS = 0, 1, 2, 3
+#: With more marks than this in view they are stamped into one picture instead of drawn one by one.
+MANY = 2000
+LABELS = 250
+PICK_PX = 12.0
+VECTOR_PX = 34.0
+
+
+@dataclass(kw_only=True, eq=False)
+class Scene:
+    """What the plan shows, metres. symbol (k,) holds RING, TRIANGLE, SQUARE or CROSS; off (k,) greys. vectors: rows with
+    residuals de, dn (computed - known). ellipses: rows with semi-axes a, b (95 %) and the azimuth of a in radians."""
+
+    title: str = ""
+    unit: LengthUnit = METRE
+    names: tuple[str, ...] = ()
+    e_m: FloatArray = field(default_factory=lambda: np.zeros(0))
+    n_m: FloatArray = field(default_factory=lambda: np.zeros(0))
+    symbol: NDArray[np.int8] = field(default_factory=lambda: np.zeros(0, dtype=np.int8))
+    off: NDArray[np.bool_] = field(default_factory=lambda: np.zeros(0, dtype=bool))
+    vector_rows: NDArray[np.intp] = field(default_factory=lambda: np.zeros(0, dtype=int))
+    vector_m: FloatArray = field(default_factory=lambda: np.zeros((2, 0)))
+    ellipse_rows: NDArray[np.intp] = field(default_factory=lambda: np.zeros(0, dtype=int))
+    ellipse: FloatArray = field(default_factory=lambda: np.zeros((3, 0)))
+    hull: FloatArray = field(default_factory=lambda: np.zeros((2, 0)))
+
+
+class Plan(QWidget):
+    """The map itself."""
+
+    mark_picked = Signal(str)
+    measured = Signal(str, str)  # names of two marks
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.scene = Scene()
+        self.selection = ""
+        self.measuring = False
+        self.measure_from = ""
+        self.measure_to = ""
+        self._centre = np.zeros(2)
+        self._scale = 1.0  # pixels per metre
+        self._pressed: QPointF | None = None
+        self._dragged = False
+        self._cursor: QPointF | None = None
+        self._fitted_key: tuple[object, ...] = ()
+        self._untouched = True
+        self.setMouseTracking(True)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
+        self.setMinimumSize(220, 200)
+        self.setAccessibleName("Plan of the marks")
+
+    def show_scene(self, scene: Scene) -> None:
+        """Show marks; the view is kept unless the system or the first sight of marks asks for a new one."""
+        key = (scene.title, bool(scene.names))
+        self.scene = scene
+        if key != self._fitted_key:
+            self._fitted_key = key
+            self.fit_all()
+        self.update()
+
+    def select(self, name: str) -> None:
+        """Ring a mark, and bring it into view when it is outside."""
+        self.selection = name
+        if name in self.scene.names:
+            row = self.scene.names.index(name)
+            x, y = self.to_pixels(self.scene.e_m[row], self.scene.n_m[row])
+            if not self.rect().adjusted(20, 20, -20, -20).contains(int(x), int(y)) and self.isVisible():
+                self._centre = np.array([self.scene.e_m[row], self.scene.n_m[row]])
+        self.update()
+
+    def start_measuring(self, on: bool) -> None:
+        """Let the next two picks measure."""
+        self.measuring, self.measure_from, self.measure_to = on, "", ""
+        self.setCursor(Qt.CursorShape.CrossCursor if on else Qt.CursorShape.ArrowCursor)
+        self.update()
+
+    def fit_all(self) -> None:
+        """Show all marks, and go on doing so while the window changes, until the view is moved."""
+        self._untouched = True
+        s = self.scene
+        fine = np.isfinite(s.e_m) & np.isfinite(s.n_m)
+        if fine.any():
+            low = np.array([s.e_m[fine].min(), s.n_m[fine].min()])
+            high = np.array([s.e_m[fine].max(), s.n_m[fine].max()])
+            self._centre = 0.5 * (low + high)
+            extent = np.maximum(high - low, 1.0)
+            self._scale = float(min((self.width() - 110) / extent[0], (self.height() - 110) / extent[1]))
+            self._scale = min(max(self._scale, 1e-6), 1e6)
+        self.update()
+
+    def zoom(self, factor: float, at: QPointF | None = None) -> None:
+        """Zoom about a pixel, the middle when None."""
+        self._untouched = False
+        at = at or QPointF(self.width() / 2, self.height() / 2)
+        before = np.array(self.to_ground(at))
+        self._scale = min(max(self._scale * factor, 1e-6), 1e6)
+        self._centre += before - np.array(self.to_ground(at))
+        self.update()
+
+    def to_pixels(self, e_m: FloatArray | float, n_m: FloatArray | float) -> tuple[FloatArray, FloatArray]:
+        """Pixels of ground coordinates."""
+        x = self.width() / 2 + (np.asarray(e_m) - self._centre[0]) * self._scale
+        y = self.height() / 2 - (np.asarray(n_m) - self._centre[1]) * self._scale
+        return x, y
+
+    def to_ground(self, at: QPointF) -> tuple[float, float]:
+        """Ground coordinates of a pixel."""
+        return (
+            float(self._centre[0] + (at.x() - self.width() / 2) / self._scale),
+            float(self._centre[1] - (at.y() - self.height() / 2) / self._scale),
+        )
+
+    def name_at(self, at: QPointF) -> str:
+        """Name of the mark nearest to a pixel within reach, else empty."""
+        if not self.scene.names:
+            return ""
+        x, y = self.to_pixels(self.scene.e_m, self.scene.n_m)
+        distance = np.hypot(x - at.x(), y - at.y())
+        distance[~np.isfinite(distance)] = np.inf
+        nearest = int(np.argmin(distance))
+        return self.scene.names[nearest] if distance[nearest] <= PICK_PX else ""
+
+    # Input -------------------------------------------------------------------------------------------------------
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        if self._untouched:
+            self.fit_all()
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        self.zoom(1.0015 ** event.angleDelta().y(), event.position())
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        self._pressed, self._dragged = event.position(), False
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        self._cursor = event.position()
+        if self._pressed is not None and event.buttons() & (Qt.MouseButton.LeftButton | Qt.MouseButton.MiddleButton):
+            move = event.position() - self._pressed
+            if self._dragged or move.manhattanLength() > 4:
+                self._dragged, self._untouched = True, False
+                self._centre += np.array([-move.x(), move.y()]) / self._scale
+                self._pressed = event.position()
+        self.update()
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        if not self._dragged and event.button() == Qt.MouseButton.LeftButton:
+            self._click(self.name_at(event.position()))
+        self._pressed = None
+
+    def _click(self, name: str) -> None:
+        if self.measuring and name:
+            if not self.measure_from or self.measure_to:
+                self.measure_from, self.measure_to = name, ""
+            elif name != self.measure_from:
+                self.measure_to = name
+                self.measured.emit(self.measure_from, name)
+        elif name:
+            self.mark_picked.emit(name)
+        self.update()
+
+    def leaveEvent(self, event: object) -> None:
+        self._cursor = None
+        self.update()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        steps = {Qt.Key.Key_Left: (-1, 0), Qt.Key.Key_Right: (1, 0), Qt.Key.Key_Up: (0, 1), Qt.Key.Key_Down: (0, -1)}
+        if event.key() in steps:
+            self._centre += np.array(steps[Qt.Key(event.key())]) * 60.0 / self._scale
+            self.update()
+        elif event.key() in (Qt.Key.Key_Plus, Qt.Key.Key_Equal):
+            self.zoom(1.25)
+        elif event.key() == Qt.Key.Key_Minus:
+            self.zoom(0.8)
+        elif event.key() == Qt.Key.Key_Escape and self.measuring:
+            self.start_measuring(False)
+        else:
+            super().keyPressEvent(event)
+
+    # Painting ----------------------------------------------------------------------------------------------------
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        p = QPainter(self)
+        p.fillRect(self.rect(), QColor("#FDFCF8"))
+        self._paint_grid(p)
+        x, y = self.to_pixels(self.scene.e_m, self.scene.n_m)
+        with np.errstate(invalid="ignore"):
+            seen = np.flatnonzero((x > -20) & (x < self.width() + 20) & (y > -20) & (y < self.height() + 20))
+        if seen.size > MANY:
+            self._stamp(p, x[seen], y[seen])
+        else:
+            p.setRenderHint(QPainter.RenderHint.Antialiasing)
+            self._paint_hull(p)
+            self._paint_residuals(p, x, y)
+            self._paint_marks(p, x, y, seen)
+        p.setRenderHint(QPainter.RenderHint.Antialiasing)
+        self._paint_selection(p, x, y)
+        self._paint_measure(p, x, y)
+        self._paint_furniture(p)
+
+    def _paint_grid(self, p: QPainter) -> None:
+        unit = self.scene.unit.metres
+        step = nice_length(110.0 / self._scale / unit) * unit
+        thousands = step / unit >= 100.0
+        divisor, decimals = (1000.0, 1) if thousands else (1.0, 0 if step / unit >= 1 else 2)
+        p.setFont(font(10))
+        low, high = self.to_ground(QPointF(0, self.height())), self.to_ground(QPointF(self.width(), 0))
+        for axis in (0, 1):
+            value = math.ceil(low[axis] / step) * step
+            for _ in range(60):
+                if value > high[axis]:
+                    break
+                x, y = self.to_pixels(value, value)
+                text = format_fixed(value / unit / divisor, decimals)
+                p.setPen(QPen(QColor("#ECE8DD"), 1))
+                if axis == 0:
+                    p.drawLine(QPointF(float(x), 0), QPointF(float(x), self.height()))
+                    p.setPen(QColor("#9AA0A3"))
+                    p.drawText(QPointF(float(x) + 3, self.height() - 5), text)
+                else:
+                    p.drawLine(QPointF(0, float(y)), QPointF(self.width(), float(y)))
+                    p.setPen(QColor("#9AA0A3"))
+                    if y > 54:  # the title stands above
+                        p.drawText(QPointF(5, float(y) - 3), text)
+                value += step
+        self._grid_unit = (
+            f"thousands of {self.scene.unit.key}"
+            if thousands and self.scene.unit.key != "m"
+            else "km"
+            if thousands
+            else self.scene.unit.key
+        )
+
+    def _stamp(self, p: QPainter, x: FloatArray, y: FloatArray) -> None:
+        """All marks as squares of 3 pixels in one picture."""
+        width, height = self.width(), self.height()
+        canvas = np.zeros((height + 4, width + 4), dtype=np.uint32)
+        col, row = np.rint(x).astype(np.intp), np.rint(y).astype(np.intp)
+        inside = (col >= 0) & (col < width) & (row >= 0) & (row < height)
+        flat = canvas.ravel()
+        start = (row[inside] + 1) * (width + 4) + col[inside] + 1
+        ink = np.uint32(colour("ink").rgba())
+        for dy in (0, 1, 2):
+            for dx in (0, 1, 2):
+                flat[start + dy * (width + 4) + dx] = ink
+        image = QImage(canvas.data, width + 4, height + 4, 4 * (width + 4), QImage.Format.Format_ARGB32_Premultiplied)
+        p.drawImage(-2, -2, image)
+
+    def _exaggeration(self) -> float:
+        """Pixels per metre of residual: a round factor that makes the largest one about VECTOR_PX long."""
+        largest = 0.0
+        if self.scene.vector_m.size:
+            largest = float(np.nanmax(np.hypot(*self.scene.vector_m), initial=0.0))
+        if self.scene.ellipse.size:
+            largest = max(largest, 1.6 * float(np.nanmax(self.scene.ellipse[0], initial=0.0)))
+        return VECTOR_PX / largest if largest > 1e-9 else 0.0
+
+    def _paint_hull(self, p: QPainter) -> None:
+        if self.scene.hull.shape[1] > 2:
+            x, y = self.to_pixels(self.scene.hull[0], self.scene.hull[1])
+            p.setPen(QPen(QColor("#C5C4BC"), 1, Qt.PenStyle.DashLine))
+            p.setBrush(Qt.BrushStyle.NoBrush)
+            p.drawPolygon(QPolygonF([QPointF(a, b) for a, b in zip(x.tolist(), y.tolist(), strict=True)]))
+
+    def _paint_residuals(self, p: QPainter, x: FloatArray, y: FloatArray) -> None:
+        factor = self._exaggeration()
+        p.setBrush(Qt.BrushStyle.NoBrush)
+        p.setPen(QPen(QColor("#7FAAB5"), 1))
+        for row, a, b, azimuth in zip(self.scene.ellipse_rows.tolist(), *self.scene.ellipse.tolist(), strict=True):
+            if math.isfinite(a + b):
+                p.save()
+                p.translate(x[row], y[row])
+                p.rotate(math.degrees(azimuth))
+                p.drawEllipse(QPointF(0, 0), max(b * factor, 1.0), max(a * factor, 1.0))
+                p.restore()
+        p.setPen(QPen(colour("flare"), 1.6))
+        for row, de, dn in zip(self.scene.vector_rows.tolist(), *self.scene.vector_m.tolist(), strict=True):
+            _arrow(p, QPointF(x[row], y[row]), QPointF(x[row] + de * factor, y[row] - dn * factor))
+
+    def _paint_marks(self, p: QPainter, x: FloatArray, y: FloatArray, seen: NDArray[np.intp]) -> None:
+        labelled = seen.size <= LABELS
+        taken = [QRectF(x[row] - 5, y[row] - 6, 10, 11) for row in seen.tolist()] if labelled else []
+        order = sorted(seen.tolist(), key=lambda r: -int(self.scene.symbol[r] in (TRIANGLE, SQUARE)))
+        p.setFont(font(11, MEDIUM))
+        metrics = p.fontMetrics()
+        for row in order:
+            _symbol(p, QPointF(x[row], y[row]), int(self.scene.symbol[row]), bool(self.scene.off[row]))
+            if not labelled:
+                continue
+            name = self.scene.names[row]
+            width = metrics.horizontalAdvance(name)
+            for dx, dy in ((9, -8), (9, 13), (-9 - width, -8), (-9 - width, 13)):
+                box = QRectF(x[row] + dx, y[row] + dy - 10, width, 12)
+                if not any(box.intersects(other) for other in taken):
+                    taken.append(box)
+                    p.setPen(
+                        colour("off") if self.scene.off[row] else colour("ink") if self.scene.symbol[row] else colour("faint")
+                    )
+                    p.drawText(QPointF(box.left(), box.bottom() - 2), name)
+                    break
+
+    def _paint_selection(self, p: QPainter, x: FloatArray, y: FloatArray) -> None:
+        if self.selection in self.scene.names:
+            row = self.scene.names.index(self.selection)
+            if math.isfinite(float(x[row])):
+                p.setBrush(Qt.BrushStyle.NoBrush)
+                p.setPen(QPen(colour("water"), 2))
+                p.drawEllipse(QPointF(x[row], y[row]), 17, 17)
+
+    def _paint_measure(self, p: QPainter, x: FloatArray, y: FloatArray) -> None:
+        if self.measure_from not in self.scene.names:
+            return
+        first = self.scene.names.index(self.measure_from)
+        start = QPointF(x[first], y[first])
+        end = self._cursor
+        if self.measure_to in self.scene.names:
+            second = self.scene.names.index(self.measure_to)
+            end = QPointF(x[second], y[second])
+        if end is not None:
+            p.setPen(QPen(colour("water"), 1.5, Qt.PenStyle.DashLine))
+            p.drawLine(start, end)
+
+    def _paint_furniture(self, p: QPainter) -> None:
+        """Title, north, scale bar, the measure of the vectors, read-out."""
+        p.setPen(colour("faint"))
+        p.setFont(font(11))
+        p.drawText(QPointF(12, 20), f"{self.scene.title}, {self._grid_unit}" if self.scene.title else "")
+        right, bottom = self.width() - 28.0, self.height() - 26.0
+        p.setPen(QPen(colour("ink"), 1.4))
+        p.drawPolyline([QPointF(right, 52), QPointF(right, 22)])
+        p.drawPolyline([QPointF(right - 4.5, 29), QPointF(right, 22), QPointF(right + 4.5, 29)])
+        p.drawText(QRectF(right - 15, 54, 30, 14), Qt.AlignmentFlag.AlignCenter, "N")
+        unit = self.scene.unit.metres
+        length = nice_length(110.0 / self._scale / unit)
+        pixels = length * unit * self._scale
+        p.drawPolyline([QPointF(right - pixels, bottom - 4), QPointF(right - pixels, bottom + 4)])
+        p.drawLine(QPointF(right - pixels, bottom), QPointF(right, bottom))
+        p.drawPolyline([QPointF(right, bottom - 4), QPointF(right, bottom + 4)])
+        text = f"{format_fixed(length, 0 if length >= 1 else 3)} {self.scene.unit.key}"
+        p.drawText(QRectF(right - pixels, bottom - 20, pixels, 14), Qt.AlignmentFlag.AlignCenter, text)
+        factor = self._exaggeration()
+        if factor and self.scene.vector_rows.size:
+            shown = nice_length(50.0 / factor * 1000.0)
+            start = right - pixels
+            p.setPen(QPen(colour("flare"), 1.6))
+            p.drawLine(QPointF(start, bottom - 32), QPointF(start + shown / 1000.0 * factor, bottom - 32))
+            p.setPen(colour("ink"))
+            words = f"{format_fixed(shown, 0)} mm" if shown < 1000 else f"{format_fixed(shown / 1000, 0)} m"
+            p.drawText(QPointF(start + shown / 1000.0 * factor + 6, bottom - 28), words)
+        if self._cursor is not None:
+            e, n = self.to_ground(self._cursor)
+            text = f"E {format_fixed(e / unit, 2)}   N {format_fixed(n / unit, 2)}"
+            box = QRectF(8, self.height() - 40, p.fontMetrics().horizontalAdvance(text) + 12, 18)
+            p.fillRect(box, QColor(255, 255, 255, 220))
+            p.setPen(colour("ink"))
+            p.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
+
+
+def _arrow(p: QPainter, start: QPointF, end: QPointF) -> None:
+    p.drawLine(start, end)
+    direction = math.atan2(end.y() - start.y(), end.x() - start.x())
+    if math.hypot(end.x() - start.x(), end.y() - start.y()) > 5:
+        for turn in (2.6, -2.6):
+            p.drawLine(end, QPointF(end.x() + 5 * math.cos(direction + turn), end.y() + 5 * math.sin(direction + turn)))
+
+
+def _symbol(p: QPainter, at: QPointF, symbol: int, off: bool) -> None:
+    ink = colour("off") if off else colour("ink")
+    if symbol == TRIANGLE and not off:
+        p.setPen(Qt.PenStyle.NoPen)
+        p.setBrush(ink)
+        p.drawPolygon(QPolygonF([at + QPointF(0, -7), at + QPointF(6.4, 4.6), at + QPointF(-6.4, 4.6)]))
+    elif symbol == SQUARE and not off:
+        p.setPen(QPen(ink, 1.5))
+        p.setBrush(colour("sheet"))
+        p.drawRect(QRectF(at.x() - 5, at.y() - 5, 10, 10))
+    elif symbol == CROSS or off:
+        p.setPen(QPen(ink if off else colour("faint"), 1.3))
+        for dx in (-4, 4):
+            p.drawLine(at + QPointF(dx, -4), at + QPointF(-dx, 4))
+    else:
+        p.setPen(QPen(colour("faint"), 1.2))
+        p.setBrush(colour("sheet"))
+        p.drawEllipse(at, 3, 3)
+
+
+class PlanPane(QWidget):
+    """The plan with its few commands and the line that says what was measured."""
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(0)
+        self.plan = Plan(self)
+        layout.addWidget(self.plan, 1)
+        self.buttons = QWidget(self.plan)
+        row = QHBoxLayout(self.buttons)
+        row.setContentsMargins(9, 24, 0, 0)
+        row.setSpacing(8)
+        self.fit_all = QPushButton("fit all")
+        self.fit_all.setToolTip("Show all marks (F)")
+        self.measure = QPushButton("measure")
+        self.measure.setToolTip("Pick two marks for distance, azimuth and height difference (M)")
+        self.measure.setCheckable(True)
+        for button in (self.fit_all, self.measure):
+            look(button, "link")
+            button.setFont(font(11))
+            row.addWidget(button)
+        self.fit_all.clicked.connect(self.plan.fit_all)
+        self.measure.toggled.connect(self.plan.start_measuring)
+        self.result = QLabel("")
+        self.result.setWordWrap(True)
+        self.result.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+        self.result.setStyleSheet("padding: 6px 12px; background: #FFFFFF; border-top: 1px solid #D9D4C7;")
+        self.result.setFont(font(12, SEMIBOLD))
+        self.result.hide()
+        self.measure.toggled.connect(self._on_measure)
+        layout.addWidget(self.result)
+
+    def _on_measure(self, on: bool) -> None:
+        self.result.setVisible(on)
+        self.result.setText("Pick the first mark, then the second." if on else "")

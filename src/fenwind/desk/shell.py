@@ -1,0 +1,163 @@
+"""The window before there is a job in it: header, rail, empty sheet, plan side, doubts bar. Paints in the first moments, so it
+imports nothing but Qt and the theme."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QByteArray, QSettings, Qt, Signal
+from PySide6.QtGui import QCloseEvent, QPainter, QPaintEvent
+from PySide6.QtWidgets import (
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QMainWindow,
+    QPushButton,
+    QSplitter,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
+
+from fenwind.desk.rail import STAGES, Rail
+from fenwind.desk.theme import colour
+
+HEADER_HEIGHT = 44
+
+
+def look(widget: QWidget, name: str) -> QWidget:
+    """Give a widget one of the style sheet's looks."""
+    widget.setProperty("look", name)
+    return widget
+
+
+class _Strip(QWidget):
+    """A band in one colour with a thin rule along one edge."""
+
+    def __init__(self, role: str, edge: str, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.role, self.edge = role, edge
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        p = QPainter(self)
+        p.fillRect(self.rect(), colour(self.role))
+        y = 0 if self.edge == "top" else self.height() - 1
+        p.fillRect(0, y, self.width(), 1, colour("rule"))
+
+
+class Header(_Strip):
+    """Job name, frame, heights and units as things to click, the finder, and what is kept."""
+
+    def __init__(self, parent: QWidget) -> None:
+        super().__init__("sheet", "bottom", parent)
+        self.setFixedHeight(HEADER_HEIGHT)
+        layout = QHBoxLayout(self)
+        layout.setContentsMargins(10, 0, 14, 0)
+        layout.setSpacing(7)
+        self.job = QPushButton("Fenwind")
+        self.job.setToolTip("All commands, by subject")
+        look(self.job, "job")
+        layout.addWidget(self.job)
+        layout.addSpacing(4)
+        self.parts: dict[str, QPushButton] = {}
+        for key, lead, tip in (
+            ("frame", "", "Frame shown: click to change"),
+            ("heights", "· heights", "Height reference of the frame: click to change"),
+            ("units", "·", "Units shown: click to change"),
+        ):
+            if lead:
+                word = QLabel(lead)
+                look(word, "faint")
+                layout.addWidget(word)
+            button = QPushButton("")
+            look(button, "head")
+            button.setToolTip(tip)
+            button.setEnabled(False)
+            self.parts[key] = button
+            layout.addWidget(button)
+        layout.addStretch(1)
+        self.finder = QPushButton("Find a mark or an action                Ctrl K")
+        look(self.finder, "find")
+        self.finder.setFixedWidth(252)
+        self.finder.setToolTip("Find marks and commands by any part of the name (Ctrl+K)")
+        layout.addWidget(self.finder)
+        layout.addSpacing(8)
+        self.kept = QLabel("")
+        self.kept.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+        self.kept.setToolTip("Every change is written to the job file at once; there is nothing to save")
+        layout.addWidget(self.kept)
+
+    def show_kept(self, bold: str, grey: str) -> None:
+        """Two short lines at the right."""
+        self.kept.setText(f'<div align="right"><b>{bold}</b><br><span style="color:#6C7378">{grey}</span></div>')
+        self.kept.setStyleSheet("font-size: 11px;")
+
+
+class Shell(QMainWindow):
+    """The window. A workspace fills `pages`, `side` and `bar` once the job is read."""
+
+    stage_requested = Signal(str)
+    first_painted = Signal()
+    closing = Signal()
+
+    def __init__(self, settings: QSettings | None = None) -> None:
+        super().__init__()
+        self.settings = settings
+        self.setWindowTitle("Fenwind")
+        self.resize(1280, 800)
+        self.setMinimumSize(1000, 620)
+        self.body = body = QWidget(self)
+        body.setObjectName("sheet")
+        outer = QVBoxLayout(body)
+        outer.setContentsMargins(0, 0, 0, 0)
+        outer.setSpacing(0)
+        self.header = Header(body)
+        self.rail = Rail(body)
+        self.pages = QStackedWidget()
+        self.pages.setObjectName("sheet")
+        self.note = QLabel("Opening the job …")
+        self.note.setAlignment(Qt.AlignmentFlag.AlignCenter)
+        self.note.setWordWrap(True)
+        look(self.note, "faint")
+        self.pages.addWidget(self.note)
+        self.side = QSplitter(Qt.Orientation.Vertical)
+        self.side.setHandleWidth(1)
+        self.split = QSplitter(Qt.Orientation.Horizontal)
+        self.split.setHandleWidth(1)
+        self.split.addWidget(self.pages)
+        self.split.addWidget(self.side)
+        self.split.setStretchFactor(0, 1)
+        self.split.setSizes([716, 476])
+        self.split.setCollapsible(0, False)
+        middle = QHBoxLayout()
+        middle.setSpacing(0)
+        middle.addWidget(self.rail)
+        middle.addWidget(self.split, 1)
+        self.bar = QFrame()
+        self.bar_layout = QVBoxLayout(self.bar)
+        self.bar_layout.setContentsMargins(0, 0, 0, 0)
+        self.bar_layout.setSpacing(0)
+        outer.addWidget(self.header)
+        outer.addLayout(middle, 1)
+        outer.addWidget(self.bar)
+        self.setCentralWidget(body)
+        self.rail.stage_chosen.connect(self.stage_requested)
+        self.rail.choose(STAGES[4])
+        self._painted = False
+        if settings is not None and isinstance(settings.value("window/geometry"), QByteArray):
+            self.restoreGeometry(settings.value("window/geometry"))
+
+    def say(self, text: str) -> None:
+        """Show a text where the sheet will be, such as why a job could not be opened."""
+        self.note.setText(text)
+        self.pages.setCurrentWidget(self.note)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        super().paintEvent(event)
+        if not self._painted:
+            self._painted = True
+            self.first_painted.emit()
+
+    def closeEvent(self, event: QCloseEvent) -> None:
+        if self.settings is not None:
+            self.settings.setValue("window/geometry", self.saveGeometry())
+        self.closing.emit()
+        super().closeEvent(event)

@@ -1,0 +1,1 @@
+"""The sheets of the stages, one module each."""

@@ -1,0 +1,516 @@
+"""Fits: carry measured positions onto known ones, with the evidence beside it."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from dataclasses import dataclass
+from functools import partial
+from typing import Any
+
+import numpy as np
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QPushButton, QWidget
+
+from fenwind.desk.bridge import JobBridge
+from fenwind.desk.shell import look
+from fenwind.desk.stages.fit_widgets import ModelCard, ParameterStrip
+from fenwind.desk.stages.sheet import Sheet
+from fenwind.desk.statement import choice
+from fenwind.desk.table import Column, RecordTable
+from fenwind.errors import FenwindError
+from fenwind.geodesy.frames import FrameSpec, HeightReference, find_crs, unit_key_of
+from fenwind.job import gestures
+from fenwind.job.derive import FitOutcome, known_and_measured
+from fenwind.job.job import new_id
+from fenwind.procedures.fit import FitResult
+from fenwind.quantities.angles import parse_angle
+from fenwind.quantities.lengths import parse_length
+from fenwind.quantities.numbers import format_fixed, parse_number
+from fenwind.records.entries import Add
+from fenwind.records.records import FitStep, Mark, Use
+from fenwind.reports.fit_report import mm, parameter_rows, quality_line, role_of
+from fenwind.reports.statement import HEIGHT_WORDS, PLAN_WORDS, Part, fit_statement
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class PairRow:
+    """One pair as the table shows it; lengths in metres, nan where there is none."""
+
+    mark: Mark
+    use: Use
+    role: str
+    has_height: bool
+    de: float = math.nan
+    dn: float = math.nan
+    dh: float = math.nan
+    loo_h: float = math.nan
+    redundancy: tuple[float, float] = (math.nan, math.nan)
+    pivot: bool = False
+
+
+def pair_rows(bridge: JobBridge, step: FitStep, outcome: FitOutcome | None) -> list[PairRow]:
+    """Rows of all pairs of a fit, those switched off included, in the order of the marks."""
+    state = bridge.state
+    names = known_and_measured(state, step)
+    result = outcome.case.result if outcome is not None and outcome.case is not None else None
+    place = {n: i for i, n in enumerate(result.pairs.names)} if result else {}
+    rows = []
+    for mark in state.marks.values():
+        if mark.name not in names:
+            continue
+        use = gestures.use_of(state, step, mark)
+        if result is not None and mark.name in place:
+            rows.append(_row_of(result, place[mark.name], mark, use, step))
+        else:
+            rows.append(_row_off(outcome, mark, use))
+    return rows
+
+
+def _row_of(result: FitResult, i: int, mark: Mark, use: Use, step: FitStep) -> PairRow:
+    t = result.pairs
+    has_height = bool(np.isfinite(t.dh_m[i]))
+    role = role_of(bool(t.used_h[i]), bool(t.used_v[i]), has_height)
+    pivot = step.horizontal == "pivot" and mark.id in (step.pivot or ())
+    return PairRow(
+        mark=mark,
+        use=use,
+        role=("pivot" if mark.id == (step.pivot or ("",))[0] else "direction") if pivot else role,
+        has_height=has_height,
+        de=float(t.de_m[i]),
+        dn=float(t.dn_m[i]),
+        dh=float(t.dh_m[i]),
+        loo_h=float(t.loo_h_m[i]),
+        redundancy=(float(t.redundancy[0, i]), float(t.redundancy[1, i])),
+        pivot=pivot,
+    )
+
+
+def _row_off(outcome: FitOutcome | None, mark: Mark, use: Use) -> PairRow:
+    """A pair that is switched off is still compared, in grey."""
+    case = outcome.case if outcome is not None else None
+    if case is None or mark.name not in case.known.index or mark.name not in case.result.carried.index:
+        return PairRow(mark=mark, use=use, role="off" if use == "off" else "", has_height=True)
+    c, k = case.result.carried, case.known
+    i, j = c.index[mark.name], k.index[mark.name]
+    dh = float(c.height_m[i] - k.height_m[j])
+    de, dn = float(c.e_m[i] - k.e_m[j]), float(c.n_m[i] - k.n_m[j])
+    return PairRow(mark=mark, use=use, role="off", has_height=not math.isnan(dh), de=de, dn=dn, dh=dh, loo_h=math.hypot(de, dn))
+
+
+class FitsSheet(Sheet):
+    """Statement, models side by side, pairs with residual bars, parameters."""
+
+    def __init__(self, bridge: JobBridge) -> None:
+        super().__init__(bridge)
+        self.statement.set_menus(
+            {
+                "source": self._menu_source,
+                "target": self._menu_target,
+                "horizontal": self._menu_horizontal,
+                "pivot": partial(self._menu_pivot, 0),
+                "pivot-towards": partial(self._menu_pivot, 1),
+                "height": self._menu_height,
+                "geoid": self._menu_geoid,
+                "checks": self._menu_checks,
+            }
+        )
+        self.cards = [ModelCard() for _ in range(3)]
+        row = QHBoxLayout()
+        row.setSpacing(8)
+        for card in self.cards:
+            card.clicked.connect(partial(self._choose_card, card))
+            row.addWidget(card, 1)
+        self.column.addLayout(row)
+        self.table = RecordTable(self._columns())
+        self.table.setAccessibleName("Pairs of the fit")
+        self.table.row_picked.connect(lambda r: self.bridge.select(r.mark.name))
+        self.column.addWidget(self.table, 1)
+        self.strip = ParameterStrip()
+        self.column.addWidget(self.strip)
+        foot = QWidget()
+        line = QHBoxLayout(foot)
+        line.setContentsMargins(0, 0, 0, 0)
+        self.quality = QLabel("")
+        self.quality.setWordWrap(True)
+        look(self.quality, "faint")
+        self.tolerance = QPushButton("")
+        self.tolerance.setToolTip("Residuals and checks over these are doubts: click to change")
+        look(self.tolerance, "link")
+        self.tolerance.clicked.connect(self._ask_tolerance)
+        line.addWidget(self.quality, 1)
+        line.addWidget(self.tolerance, 0, Qt.AlignmentFlag.AlignTop)
+        self.column.addWidget(foot)
+        self.empty = QLabel("")
+        self.empty.setWordWrap(True)
+        self.first = QPushButton("New fit")
+        look(self.first, "main")
+        self.first.clicked.connect(self.new_fit)
+        self.column.addWidget(self.empty)
+        self.column.addWidget(self.first, 0, Qt.AlignmentFlag.AlignLeft)
+        self.column.addStretch(0)
+        self._foot = foot
+        self.refresh()
+
+    # What is shown -----------------------------------------------------------------------------------------------
+
+    def outcome(self) -> FitOutcome | None:
+        """Result of the fit looked at."""
+        step = self.bridge.fit
+        return self.bridge.derived.fits.get(step.id) if step else None
+
+    def _columns(self) -> list[Column]:
+        def tone(row: PairRow) -> str:
+            return "off" if row.use == "off" else ""
+
+        def figure(key: str, title: str, tolerance: Callable[[FitStep], float]) -> Column:
+            return Column(
+                key=key,
+                title=title,
+                unit="mm",
+                text=lambda r: mm(getattr(r, key), sign=True),
+                value=lambda r: getattr(r, key) * 1000.0,
+                bar=lambda r: getattr(r, key) / tolerance(self._step()),
+                tone=tone,
+                right=True,
+                width=76,
+                tip="Computed - known",
+            )
+
+        return [
+            Column(key="plan", title="plan", box=self._plan_box, toggle=self._toggle_plan, tone=_faint_when_pivot, width=44,
+                   tip="Held in plan: click to change"),
+            Column(key="height", title="height", box=self._height_box, toggle=self._toggle_height, tone=lambda r: "faint" if not r.has_height else "", width=54,
+                   tip="Held in height: click to change"),
+            Column(key="mark", title="mark", text=lambda r: r.mark.name, tone=lambda r: tone(r) or "bold", width=58),
+            Column(key="role", title="part", text=lambda r: r.role, tone=lambda r: tone(r) or "faint", width=106),
+            figure("de", "ΔE", lambda s: s.tolerance_h_m),
+            figure("dn", "ΔN", lambda s: s.tolerance_h_m),
+            figure("dh", "ΔH", lambda s: s.tolerance_v_m),
+            Column(key="loo", title="left out", unit="mm", text=lambda r: mm(r.loo_h), value=lambda r: r.loo_h * 1000.0, tone=tone, right=True, width=72,
+                   tip="Misfit in plan, had the pair taken no part"),
+            Column(key="redundancy", title="redundancy", unit="E      N", text=_redundancy, value=lambda r: r.redundancy[0], tone=tone, right=True,
+                   width=92, tip="Part of an error in the pair that its residual shows"),
+        ]  # fmt: skip
+
+    def _step(self) -> FitStep:
+        step = self.bridge.fit
+        assert step is not None
+        return step
+
+    def refresh(self) -> None:
+        step = self.bridge.fit
+        for widget in (self.statement, self.table, self._foot, *self.cards):
+            widget.setVisible(step is not None)
+        self.empty.setVisible(step is None)
+        self.first.setVisible(step is None)
+        if step is None:
+            self.caption.setText("FITS")
+            self.strip.show_cells([])
+            self.empty.setText(
+                "A fit ties measured positions to known ones. It needs known positions in one frame and measured ones "
+                "of the same marks: paste both in Marks, then make the fit."
+            )
+            return
+        fits = list(self.bridge.state.fits)
+        self.caption.setText(f"{step.name.upper()}  ·  {fits.index(step.id) + 1} OF {len(fits)}")
+        outcome = self.outcome()
+        result = outcome.case.result if outcome is not None and outcome.case is not None else None
+        rows = pair_rows(self.bridge, step, outcome)
+        self.statement.show_parts(self._parts(step, result, rows))
+        self.table.records.set_rows(rows)
+        self._show_cards(step, result)
+        self._show_result(step, outcome, result)
+
+    def _parts(self, step: FitStep, result: FitResult | None, rows: list[PairRow]) -> tuple[Part, ...]:
+        state = self.bridge.state
+        source = state.frames.get(step.source_frame)
+        target = state.frames.get(step.target_frame)
+        count = len(result.carried) if result is not None else 0
+        what = " and ".join(step.sessions) if step.sessions else "measured positions"
+        pivot = tuple(state.marks[m].name if m in state.marks else "?" for m in step.pivot) if step.pivot else None
+        geoid = source.spec.height.name or "a geoid grid" if source is not None and source.spec.height.kind == "geoid" else ""
+        if step.horizontal == "pivot":
+            checks: list[str] = []
+        else:
+            checks = [r.mark.name for r in rows if r.use == "check"]
+        return fit_statement(
+            source=f"{what}, {count}" if count else what,
+            target=target.spec.name if target is not None else "a frame",
+            horizontal=step.horizontal,
+            model=result.model if result is not None else "",
+            height=step.height,
+            geoid=geoid,
+            pivot=pivot,  # type: ignore[arg-type]
+            checks=checks,
+        )
+
+    def _show_cards(self, step: FitStep, result: FitResult | None) -> None:
+        trials = {t.model: t for t in result.models} if result is not None else {}
+        for card, model in zip(self.cards, ("shift", "turn", "scale"), strict=True):
+            trial = trials.get(model)
+            card.setVisible(step.horizontal != "pivot")
+            card.setEnabled(trial is not None)
+            title = PLAN_WORDS[model].capitalize() if model != "scale" else "With scale"
+            if trial is None:
+                card.show_model(model, title, "", "faint", "needs more pairs", False)
+                continue
+            recommended = next((t for t in trials.values() if t.recommended), trial)
+            order = list(trials)
+            tag, tone = ("simplest accepted", "reed") if trial.recommended else ("rejected", "faint")
+            if not trial.recommended and order.index(model) > order.index(recommended.model):
+                tag = "adds nothing" if trial.p_value is not None else "cannot be tested"
+            detail = f"{_left_over(trial.rms_m)}"
+            if model == "scale":
+                detail += f" · {format_fixed((trial.scale - 1) * 1e6, 1, sign=True)} ppm"
+            if trial.p_value is not None and trial.p_value >= 1e-4:
+                detail += f" · p = {trial.p_value:.2f}"
+            elif trial.recommended or model != "scale":
+                detail += f" · {trial.dof} degrees of freedom" if trial.rms_m < 1.0 else ""
+            card.show_model(model, title, tag, tone, detail, result is not None and result.model == model)
+
+    def _show_result(self, step: FitStep, outcome: FitOutcome | None, result: FitResult | None) -> None:
+        if result is None:
+            self.strip.show_cells([])
+            error = outcome.error if outcome is not None else None
+            self.quality.setText(f"{error}. {error.hint}." if error is not None else "")
+        else:
+            cells = [
+                (a, b, f"± {c}" if c[:1].isdigit() else c)
+                for a, b, c in parameter_rows(result, self.bridge.unit, self.bridge.angle_style)
+            ]
+            self.strip.show_cells([(a.replace(", clockwise", ""), b, c.replace(" at the centre", "")) for a, b, c in cells])
+            self.quality.setText(quality_line(result))
+        self.tolerance.setText(f"tolerance {mm(step.tolerance_h_m, decimals=0)} and {mm(step.tolerance_v_m, decimals=0)} mm")
+
+    # What can be done --------------------------------------------------------------------------------------------
+
+    def _plan_box(self, row: PairRow) -> Any:
+        if self._step().horizontal == "pivot":
+            return True if row.pivot else "dashed"
+        return True if row.use in ("both", "horizontal") else "dashed" if row.use == "check" else False
+
+    def _height_box(self, row: PairRow) -> Any:
+        if not row.has_height:
+            return False
+        return True if row.use in ("both", "height") else "dashed" if row.use == "check" else False
+
+    def _toggle_plan(self, row: PairRow) -> None:
+        if not row.pivot:
+            self._toggle(
+                row, {"both": "height", "horizontal": "check", "height": "both", "check": "horizontal", "off": "horizontal"}
+            )
+
+    def _toggle_height(self, row: PairRow) -> None:
+        if row.has_height:
+            self._toggle(row, {"both": "horizontal", "horizontal": "both", "height": "check", "check": "height", "off": "height"})
+
+    def _toggle(self, row: PairRow, following: dict[str, Use]) -> None:
+        use = following[row.use]
+        if not row.has_height:
+            use = {"height": "check", "both": "both"}.get(use, use)  # type: ignore[assignment]
+        self.bridge.do(gestures.set_use(self.bridge.state, self._step(), [row.mark], use))
+
+    def set_use(self, use: Use) -> None:
+        """Set the use of all selected pairs."""
+        rows = self.table.selected_rows()
+        if rows:
+            self.bridge.do(gestures.set_use(self.bridge.state, self._step(), [r.mark for r in rows], use))
+
+    def _choose_card(self, card: ModelCard) -> None:
+        self._change(f"Fit by {PLAN_WORDS[card.model]}", horizontal=card.model)
+
+    def _change(self, what: str, **changes: Any) -> bool:
+        return self.bridge.do(gestures.change_step(self._step(), what, **changes))
+
+    def new_fit(self) -> None:
+        """Make a fit from the frames at hand: measured positions in a frame with a datum, onto given ones in another."""
+        state = self.bridge.state
+        with_given = [f for f in state.frames if any(g.frame == f for g in state.given.values())]
+        plane = [f for f in state.frames if any(m.frame == f for m in state.measured.values())]
+        sources = plane + [f for f, r in state.frames.items() if r.spec.crs]
+        if not with_given or not sources:
+            missing = "known positions" if not with_given else "a frame the measured positions can be worked in"
+            self.bridge.told.emit(f"A fit needs {missing}. Paste a list in Marks first.", "doubt")
+            self.bridge.stage_requested.emit("Marks")
+            return
+        target = self.bridge.frame_id if self.bridge.frame_id in with_given else with_given[0]
+        source = next((f for f in sources if f != target), sources[0])
+        step = FitStep(id=new_id(), name=f"Fit {len(state.fits) + 1}", source_frame=source, target_frame=target)
+        self.bridge.fit_id = step.id
+        self.bridge.do((f"New {step.name}", (Add(record=step),)))
+
+    def next_fit(self) -> None:
+        """Look at the next fit."""
+        fits = list(self.bridge.state.fits)
+        step = self.bridge.fit
+        if step is not None and len(fits) > 1:
+            self.bridge.fit_id = fits[(fits.index(step.id) + 1) % len(fits)]
+            self.bridge.changed.emit()
+
+    # Menus of the statement --------------------------------------------------------------------------------------
+
+    def _menu_source(self, menu: QMenu) -> None:
+        step, state = self._step(), self.bridge.state
+        sessions = sorted({m.session for m in state.measured.values() if m.session})
+        choice(
+            menu,
+            "all measured positions",
+            lambda: self._change("Fit all measured positions", sessions=()),
+            checked=not step.sessions,
+        )
+        for name in sessions:
+            choice(menu, name, partial(self._change, f"Fit {name}", sessions=(name,)), checked=step.sessions == (name,))
+        menu.addSeparator()
+        for key, record in state.frames.items():
+            if key != step.target_frame:
+                text = f"worked in {record.spec.name}"
+                choice(
+                    menu,
+                    text,
+                    partial(self._change, f"Work in {record.spec.name}", source_frame=key),
+                    checked=key == step.source_frame,
+                )
+        choice(menu, "worked in another system, by its code …", self._ask_source_frame)
+
+    def _ask_source_frame(self) -> None:
+        def answer(text: str) -> bool:
+            try:
+                spec = FrameSpec(name=find_crs(text).name, crs=text, unit=unit_key_of(text))
+            except FenwindError as error:
+                self.bridge.tell_error(error)
+                return False
+            key, (what, entries) = gestures.add_frame(spec)
+            _, change = gestures.change_step(self._step(), "", source_frame=key)
+            return self.bridge.do((what, (*entries, *change)))
+
+        self.ask.ask("Work in", answer, placeholder="EPSG:25832, WKT or a PROJ string", button="Use it")
+
+    def _menu_target(self, menu: QMenu) -> None:
+        step, state = self._step(), self.bridge.state
+        for key, record in state.frames.items():
+            count = sum(g.frame == key and g.active for g in state.given.values())
+            change = partial(self._change, f"Carry onto {record.spec.name}", target_frame=key)
+            choice(menu, f"{record.spec.name}, {count} known", change, checked=key == step.target_frame)
+
+    def _menu_horizontal(self, menu: QMenu) -> None:
+        step = self._step()
+        for key, words in PLAN_WORDS.items():
+            choice(menu, words, partial(self._choose_horizontal, key), checked=key == step.horizontal)
+        menu.addSeparator()
+        choice(menu, "hold the turn at …", self._ask_rotation, checked=step.rotation_rad is not None)
+        choice(menu, "hold the scale at …", self._ask_scale, checked=step.scale is not None)
+
+    def _choose_horizontal(self, key: str) -> None:
+        step = self._step()
+        pivot = step.pivot
+        if key == "pivot" and pivot is None:
+            marks = [r.mark.id for r in self.table.records.rows]
+            if len(marks) < 2:
+                self.bridge.told.emit("A pivot needs two pairs.", "doubt")
+                return
+            pivot = (marks[0], marks[1])
+        self._change(f"Fit by {PLAN_WORDS[key]}", horizontal=key, pivot=pivot)
+
+    def _menu_pivot(self, place: int, menu: QMenu) -> None:
+        step = self._step()
+        pair = step.pivot or ("", "")
+        for row in self.table.records.rows:
+            chosen = (row.mark.id, pair[1]) if place == 0 else (pair[0], row.mark.id)
+            if chosen[0] != chosen[1]:
+                choice(
+                    menu,
+                    row.mark.name,
+                    partial(self._change, f"Pivot on {row.mark.name}", pivot=chosen),
+                    checked=pair[place] == row.mark.id,
+                )
+
+    def _menu_height(self, menu: QMenu) -> None:
+        for key, words in HEIGHT_WORDS.items():
+            choice(menu, words, partial(self._change, f"Heights by {words}", height=key), checked=key == self._step().height)
+
+    def _menu_geoid(self, menu: QMenu) -> None:
+        record = self.bridge.state.frames[self._step().source_frame]
+        kind = record.spec.height.kind
+        plain = partial(gestures.change_frame, record, "Heights over the ellipsoid", height=HeightReference())
+        choice(menu, "the ellipsoid", lambda: self.bridge.do(plain()), checked=kind != "geoid")
+        if kind == "geoid":
+            choice(menu, f"{record.spec.height.name or record.spec.height.grid}", lambda: None, checked=True)
+        choice(menu, "a geoid grid file …", self._ask_geoid)
+
+    def _ask_geoid(self) -> None:
+        record = self.bridge.state.frames[self._step().source_frame]
+
+        def answer(text: str) -> bool:
+            from fenwind.geodesy.geoid import GeoidGrid
+
+            try:
+                grid = GeoidGrid(text.strip())
+            except FenwindError as error:
+                self.bridge.tell_error(error)
+                return False
+            height = HeightReference(kind="geoid", grid=str(grid.path), name=grid.path.stem)
+            return self.bridge.do(gestures.change_frame(record, f"Heights over {grid.path.stem}", height=height))
+
+        self.ask.ask("Geoid grid", answer, placeholder="path of a GTX or GeoTIFF file", button="Use it")
+
+    def _menu_checks(self, menu: QMenu) -> None:
+        for row in self.table.records.rows:
+            is_check = row.use == "check"
+            use: Use = "both" if is_check else "check"
+            act = partial(gestures.set_use, self.bridge.state, self._step(), [row.mark], use)
+            choice(menu, row.mark.name, partial(self.bridge.attempt, act), checked=is_check)
+
+    def _ask_rotation(self) -> None:
+        def answer(text: str) -> bool:
+            if not text.strip():
+                return self._change("Let the turn free", rotation_rad=None)
+            try:
+                return self._change(f"Hold the turn at {text.strip()}", rotation_rad=parse_angle(text, self.bridge.angle_style))
+            except FenwindError as error:
+                self.bridge.tell_error(error)
+                return False
+
+        self.ask.ask("Turn, clockwise", answer, placeholder="11 53 47.6, or 13.218 gon; empty lets it free", button="Hold it")
+
+    def _ask_scale(self) -> None:
+        def answer(text: str) -> bool:
+            if not text.strip():
+                return self._change("Let the scale free", scale=None)
+            try:
+                return self._change(f"Hold the scale at {text.strip()}", scale=parse_number(text))
+            except FenwindError as error:
+                self.bridge.tell_error(error)
+                return False
+
+        self.ask.ask("Scale", answer, placeholder="1.000012; empty lets it free", button="Hold it")
+
+    def _ask_tolerance(self) -> None:
+        step = self._step()
+
+        def answer(text: str) -> bool:
+            parts = text.replace("mm", " ").replace("and", " ").replace(",", " ").split()
+            try:
+                values = [parse_length(f"{p} mm") for p in parts]
+            except FenwindError as error:
+                self.bridge.tell_error(error)
+                return False
+            if len(values) != 2 or min(values) <= 0:
+                self.bridge.told.emit("Two tolerances are needed, plan and height, in millimetres.", "doubt")
+                return False
+            return self._change("Set tolerances", tolerance_h_m=values[0], tolerance_v_m=values[1])
+
+        text = f"{step.tolerance_h_m * 1000:g} {step.tolerance_v_m * 1000:g}"
+        self.ask.ask("Tolerance in plan and height, mm", answer, text=text, button="Set")
+
+
+def _faint_when_pivot(row: PairRow) -> str:
+    return "faint" if row.pivot else ""
+
+
+def _left_over(rms_m: float) -> str:
+    return f"{mm(rms_m)} mm" if rms_m < 1.0 else f"{format_fixed(rms_m, 1)} m left over"
+
+
+def _redundancy(row: PairRow) -> str:
+    return "   ".join(format_fixed(v, 2) for v in row.redundancy if math.isfinite(v))

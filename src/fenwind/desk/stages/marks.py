@@ -1,0 +1,325 @@
+"""Marks: what is known of each mark, typed, pasted, set down a selection; and why its coordinates are what they are."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from functools import partial
+
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QLineEdit, QMenu, QPushButton, QStackedLayout, QWidget
+
+from fenwind.desk.bridge import JobBridge
+from fenwind.desk.shell import look
+from fenwind.desk.stages.incoming import IncomingSheet
+from fenwind.desk.stages.sheet import Sheet
+from fenwind.desk.statement import choice
+from fenwind.desk.table import Column, RecordTable
+from fenwind.errors import FenwindError
+from fenwind.job import gestures
+from fenwind.job.job import new_id
+from fenwind.quantities.lengths import parse_length
+from fenwind.quantities.numbers import format_fixed
+from fenwind.records.entries import Add
+from fenwind.records.records import GivenPosition, Mark
+from fenwind.reports.fit_report import mm
+from fenwind.reports.statement import Part
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class MarkRow:
+    """One mark with its adopted position in the frame shown; metres, nan where there is none."""
+
+    mark: Mark
+    e: float = math.nan
+    n: float = math.nan
+    height: float = math.nan
+    sigma_h: float = math.nan
+    sigma_v: float = math.nan
+    basis: str = ""
+    why: str = ""
+    given: bool = False
+
+
+class MarksSheet(QWidget):
+    """The table of marks, or the list that is coming in."""
+
+    def __init__(self, bridge: JobBridge) -> None:
+        super().__init__()
+        self.bridge = bridge
+        self.stack = QStackedLayout(self)
+        self.marks = MarksTable(bridge)
+        self.incoming = IncomingSheet(bridge)
+        self.stack.addWidget(self.marks)
+        self.stack.addWidget(self.incoming)
+        self.marks.table.paste_requested.connect(self.paste)
+        self.incoming.closed.connect(lambda: self.stack.setCurrentWidget(self.marks))
+
+    def paste(self, text: str) -> None:
+        """Show a pasted list against the job; nothing is changed yet."""
+        if self.incoming.load_text(text, "the clipboard"):
+            self.stack.setCurrentWidget(self.incoming)
+
+    def read_file(self, path: str) -> None:
+        """Show a file's list against the job; nothing is changed yet."""
+        if self.incoming.load_file(path):
+            self.stack.setCurrentWidget(self.incoming)
+
+    def refresh(self) -> None:
+        """Show the job as it is now."""
+        self.marks.refresh()
+        self.incoming.refresh()
+
+
+class MarksTable(Sheet):
+    """Statement, filter and table of the marks."""
+
+    def __init__(self, bridge: JobBridge) -> None:
+        super().__init__(bridge)
+        self._class = ""
+        self._typed: dict[str, dict[str, float]] = {}
+        self.statement.set_menus({"class": self._menu_class, "frame": self._menu_frame})
+        line = QWidget()
+        row = QHBoxLayout(line)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(8)
+        self.filter = QLineEdit()
+        self.filter.setPlaceholderText("Show only rows with …")
+        self.filter.setClearButtonEnabled(True)
+        self.filter.setFixedWidth(210)
+        self.new = QLineEdit()
+        self.new.setPlaceholderText("New mark: name, Enter")
+        self.new.setFixedWidth(190)
+        self.new.returnPressed.connect(self._new_mark)
+        self.down = QPushButton("set down the selection")
+        self.down.setToolTip("Put the value of the topmost selected cell into all selected cells of its column (Ctrl+D)")
+        look(self.down, "link")
+        self.down.clicked.connect(self.set_down)
+        row.addWidget(self.filter)
+        row.addWidget(self.new)
+        row.addStretch(1)
+        row.addWidget(self.down)
+        self.column.addWidget(line)
+        self._line = line
+        self.table = RecordTable(self._columns())
+        self.table.setAccessibleName("Marks of the job")
+        self.table.row_picked.connect(lambda r: self.bridge.select(r.mark.name))
+        self.filter.textChanged.connect(self.table.proxy.look_for)
+        self.column.addWidget(self.table, 1)
+        self.empty = QLabel(
+            "No marks yet. Paste a list of control with Ctrl+V: names and easting, northing, height, or latitude and longitude, in any order "
+            "of columns; or type the name of a mark above. Nothing is changed before you have seen what came in."
+        )
+        self.empty.setWordWrap(True)
+        look(self.empty, "faint")
+        self.column.addWidget(self.empty)
+        self.refresh()
+
+    def _columns(self) -> list[Column]:
+        unit = self.bridge.unit
+
+        def coordinate(key: str, title: str, field: str) -> Column:
+            return Column(
+                key=key,
+                title=title,
+                unit=unit.key,
+                text=lambda r: format_fixed(getattr(r, key) / unit.metres, 4),
+                value=lambda r: getattr(r, key) / unit.metres,
+                edit=lambda r, text: self._edit_position(r, field, text),
+                editable=lambda r: r.given or not r.basis,
+                tone=lambda r: "" if r.basis == "given" else "faint",
+                right=True,
+                width=104,
+                tip="Dark: given. Grey: derived, not to be typed over",
+            )
+
+        def word(key: str, title: str, field: str, width: int, tone: str = "") -> Column:
+            return Column(
+                key=key,
+                title=title,
+                text=lambda r: str(getattr(r.mark, field)),
+                edit=lambda r, text: self._set([r], field, text),
+                tone=lambda r: tone if r.mark.active else "off",
+                width=width,
+            )
+
+        return [
+            Column(key="name", title="mark", text=lambda r: r.mark.name, edit=self._rename, tone=lambda r: "bold" if r.mark.active else "off", width=66),
+            word("class", "class", "mark_class", 80),
+            word("code", "code", "code", 46),
+            coordinate("e", "E", "e_m"),
+            coordinate("n", "N", "n_m"),
+            coordinate("height", "height", "height_m"),
+            Column(key="hold_h", title="hold\nplan", box=lambda r: r.mark.hold_horizontal, toggle=partial(self._toggle, "hold_horizontal"), width=44,
+                   tip="A known position of this mark may be held in plan"),
+            Column(key="hold_v", title="hold\nheight", box=lambda r: r.mark.hold_height, toggle=partial(self._toggle, "hold_height"), width=50,
+                   tip="A known height of this mark may be held"),
+            Column(key="sigma", title="± plan", unit="mm", text=lambda r: mm(r.sigma_h), value=lambda r: r.sigma_h * 1000, tone=lambda r: "faint",
+                   right=True, width=58),
+            Column(key="sigma_v", title="± height", unit="mm", text=lambda r: mm(r.sigma_v), value=lambda r: r.sigma_v * 1000, tone=lambda r: "faint",
+                   right=True, width=68),
+            Column(key="why", title="adopted because", text=lambda r: r.why if r.mark.active else "switched off", tone=lambda r: "faint", width=170),
+            word("description", "description", "description", 190, "faint"),
+        ]  # fmt: skip
+
+    def refresh(self) -> None:
+        state, bridge = self.bridge.state, self.bridge
+        rows = self._rows()
+        total = len(state.marks)
+        self.caption.setText(f"MARKS  ·  {total}")
+        frame = bridge.frame
+        height = (
+            (
+                frame.spec.height.name
+                or {"ellipsoid": "the ellipsoid", "geoid": "a geoid grid"}.get(frame.spec.height.kind, "a local zero")
+            )
+            if frame
+            else ""
+        )
+        shown = f"class {self._class}, {len(rows)}" if self._class else f"every class, {total}"
+        parts = [Part(text="Marks of "), Part(text=shown, key="class")]
+        if frame is not None:
+            parts += [Part(text=" in "), Part(text=frame.spec.name, key="frame"), Part(text=f", heights above {height}.")]
+        else:
+            parts.append(Part(text=", no frame yet: the first list brings one."))
+        self.statement.show_parts(parts)
+        self.table.records.set_columns(self._columns())
+        self.table.records.set_rows(rows)
+        self.empty.setVisible(not total)
+
+    def _rows(self) -> list[MarkRow]:
+        state, bridge = self.bridge.state, self.bridge
+        adopted = bridge.derived.adopted.get(bridge.frame_id)
+        given = {g.mark for g in state.given.values() if g.active and g.frame == bridge.frame_id}
+        rows = []
+        for mark in state.marks.values():
+            if self._class and mark.mark_class != self._class:
+                continue
+            place = adopted.index.get(mark.name) if adopted is not None else None
+            typed = self._typed.get(mark.id)
+            if adopted is None or place is None:
+                values = typed or {}
+                rows.append(
+                    MarkRow(
+                        mark=mark,
+                        e=values.get("e_m", math.nan),
+                        n=values.get("n_m", math.nan),
+                        height=values.get("height_m", math.nan),
+                    )
+                )
+                continue
+            rows.append(
+                MarkRow(
+                    mark=mark,
+                    e=float(adopted.e_m[place]),
+                    n=float(adopted.n_m[place]),
+                    height=float(adopted.height_m[place]),
+                    sigma_h=float(adopted.sigma_h_m[place]),
+                    sigma_v=float(adopted.sigma_v_m[place]),
+                    basis=adopted.basis[place],
+                    why=adopted.why[place],
+                    given=mark.id in given,
+                )
+            )
+        return rows
+
+    def _menu_class(self, menu: QMenu) -> None:
+        choice(menu, "every class", partial(self._show_class, ""), checked=not self._class)
+        for name in sorted({m.mark_class for m in self.bridge.state.marks.values() if m.mark_class}):
+            choice(menu, name, partial(self._show_class, name), checked=name == self._class)
+
+    def _show_class(self, name: str) -> None:
+        self._class = name
+        self.refresh()
+
+    def _menu_frame(self, menu: QMenu) -> None:
+        info = self.bridge.state.info
+        for key, record in self.bridge.state.frames.items():
+            act = partial(gestures.set_field, [info], "frame", key, f"Show {record.spec.name}")
+            choice(menu, record.spec.name, partial(self.bridge.attempt, act), checked=key == self.bridge.frame_id)
+
+    def _new_mark(self) -> None:
+        name = self.new.text()
+
+        def make() -> gestures.Gesture:
+            return gestures.new_mark(self.bridge.state, name)[1]
+
+        if self.bridge.attempt(make):
+            self.new.clear()
+            self.bridge.select(name.strip())
+
+    def _rename(self, row: MarkRow, text: str) -> bool:
+        return self.bridge.attempt(lambda: gestures.rename_mark(self.bridge.state, row.mark, text))
+
+    def _set(self, rows: list[MarkRow], field: str, value: object) -> bool:
+        names = ", ".join(r.mark.name for r in rows[:3]) + (" and more" if len(rows) > 3 else "")
+        word = {"mark_class": "class", "hold_horizontal": "hold in plan", "hold_height": "hold in height"}.get(field, field)
+        return self.bridge.do(gestures.set_field([r.mark for r in rows], field, value, f"Set {word} of {names}"))
+
+    def _toggle(self, field: str, row: MarkRow) -> None:
+        self._set([row], field, not getattr(row.mark, field))
+
+    def _edit_position(self, row: MarkRow, field: str, text: str) -> bool:
+        try:
+            value = parse_length(text, self.bridge.unit) if text.strip() else None
+        except FenwindError as error:
+            self.bridge.tell_error(error)
+            return False
+        if row.given:
+            frame = self.bridge.frame_id
+            return self.bridge.attempt(
+                lambda: gestures.set_given(self.bridge.state, row.mark, frame, field, value, "typed over in Marks")
+            )
+        if value is None:
+            return False
+        return self._type_new(row, field, value)
+
+    def _type_new(self, row: MarkRow, field: str, value: float) -> bool:
+        """Collect typed coordinates until easting and northing are both there; then they become a given position."""
+        typed = self._typed.setdefault(row.mark.id, {})
+        typed[field] = value
+        if "e_m" in typed and "n_m" in typed and self.bridge.frame_id:
+            del self._typed[row.mark.id]
+            given = GivenPosition(
+                id=new_id(),
+                mark=row.mark.id,
+                frame=self.bridge.frame_id,
+                e_m=typed["e_m"],
+                n_m=typed["n_m"],
+                height_m=typed.get("height_m"),
+                source="typed in Marks",
+            )
+            return self.bridge.do((f"Type the position of {row.mark.name}", (Add(record=given),)))
+        if not self.bridge.frame_id:
+            self.bridge.told.emit("Coordinates need a frame: choose one at the top first.", "doubt")
+        self.refresh()
+        return True
+
+    def set_down(self) -> None:
+        """Put the topmost selected cell's value into all selected cells of its column."""
+        indexes = self.table.selectionModel().selectedIndexes()
+        current = self.table.currentIndex()
+        if not indexes or not current.isValid():
+            self.bridge.told.emit("Select cells of one column first.", "")
+            return
+        column = self.table.records.columns[current.column()]
+        in_column = sorted((i for i in indexes if i.column() == current.column()), key=lambda i: i.row())
+        rows: list[MarkRow] = [self.table.row_at(i) for i in in_column]
+        field = {
+            "class": "mark_class",
+            "code": "code",
+            "description": "description",
+            "hold_h": "hold_horizontal",
+            "hold_v": "hold_height",
+        }.get(column.key)
+        if field is None or len(rows) < 2:
+            self.bridge.told.emit(
+                "Class, code, description and the hold flags can be set down a selection of two or more rows.", ""
+            )
+            return
+        self._set(rows, field, getattr(rows[0].mark, field))
+
+    def switch(self, active: bool) -> None:
+        """Switch the selected marks off or on; they never go away."""
+        rows = [r for r in self.table.selected_rows() if r.mark.active != active]
+        if rows:
+            self._set(rows, "active", active)

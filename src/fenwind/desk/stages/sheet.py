@@ -1,0 +1,34 @@
+"""What all sheets share: caption, statement, the line that asks, and the sheet's margins."""
+
+from __future__ import annotations
+
+from PySide6.QtWidgets import QLabel, QVBoxLayout, QWidget
+
+from fenwind.desk.askline import AskLine
+from fenwind.desk.bridge import JobBridge
+from fenwind.desk.shell import look
+from fenwind.desk.statement import Statement
+from fenwind.desk.theme import font
+
+
+class Sheet(QWidget):
+    """A working area: `column` is where a stage puts its own things, under statement and ask line."""
+
+    def __init__(self, bridge: JobBridge) -> None:
+        super().__init__()
+        self.bridge = bridge
+        self.column = QVBoxLayout(self)
+        self.column.setContentsMargins(20, 16, 18, 14)
+        self.column.setSpacing(9)
+        self.caption = QLabel("")
+        self.caption.setFont(font(11, spacing=0.4))
+        look(self.caption, "caption")
+        self.statement = Statement()
+        self.ask = AskLine()
+        self.column.addWidget(self.caption)
+        self.column.addWidget(self.statement)
+        self.column.addWidget(self.ask)
+
+    def refresh(self) -> None:
+        """Show the job as it is now."""
+        raise NotImplementedError

@@ -1,0 +1,379 @@
+"""Tables that are tables: sort, filter, edit, copy with headers, one value set down a selection, bars under residuals."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from PySide6.QtCore import (
+    QAbstractTableModel,
+    QItemSelectionModel,
+    QModelIndex,
+    QPersistentModelIndex,
+    QPoint,
+    QRect,
+    QRectF,
+    QSize,
+    QSortFilterProxyModel,
+    Qt,
+    Signal,
+)
+from PySide6.QtGui import QColor, QGuiApplication, QKeyEvent, QKeySequence, QMouseEvent, QPainter, QPen
+from PySide6.QtWidgets import (
+    QAbstractItemView,
+    QHeaderView,
+    QStyle,
+    QStyledItemDelegate,
+    QStyleOptionViewItem,
+    QTableView,
+    QWidget,
+)
+
+from fenwind.desk.theme import MEDIUM, NORMAL, SEMIBOLD, colour, font
+
+Index = QModelIndex | QPersistentModelIndex
+_WHOLE_ROW = QItemSelectionModel.SelectionFlag.ClearAndSelect | QItemSelectionModel.SelectionFlag.Rows
+SortRole = Qt.ItemDataRole.UserRole
+BarRole = Qt.ItemDataRole.UserRole + 1
+BoxRole = Qt.ItemDataRole.UserRole + 2
+ToneRole = Qt.ItemDataRole.UserRole + 3
+CopyRole = Qt.ItemDataRole.UserRole + 4
+
+
+@dataclass(frozen=True, kw_only=True)
+class Column:
+    """One column. text and value take a row; value is for sorting and full-precision copying, text when None.
+
+    edit(row, text): puts a typed text into the job and returns whether that went well. box(row): True, False or "dashed" draws a box to click,
+    toggle(row) is what a click does. bar(row): size against the tolerance, 1 at it. tone(row): "", faint, bold, doubt, reed.
+    """
+
+    key: str
+    title: str
+    unit: str = ""
+    text: Callable[[Any], str] = lambda row: ""
+    value: Callable[[Any], Any] | None = None
+    edit: Callable[[Any, str], bool] | None = None
+    editable: Callable[[Any], bool] = lambda row: True
+    box: Callable[[Any], Any] | None = None
+    toggle: Callable[[Any], object] | None = None
+    bar: Callable[[Any], float] | None = None
+    tone: Callable[[Any], str] = lambda row: ""
+    right: bool = False
+    width: int = 80
+    tip: str = ""
+
+
+class RecordTableModel(QAbstractTableModel):
+    """Rows are whatever the columns' functions take; the model never changes the job itself."""
+
+    def __init__(self, columns: Sequence[Column], parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.columns = list(columns)
+        self.rows: list[Any] = []
+
+    def set_rows(self, rows: Sequence[Any]) -> None:
+        """Replace the rows; selections survive when their number stays the same."""
+        if len(rows) == len(self.rows):
+            self.rows = list(rows)
+            if rows:
+                self.dataChanged.emit(self.index(0, 0), self.index(len(rows) - 1, len(self.columns) - 1))
+        else:
+            self.beginResetModel()
+            self.rows = list(rows)
+            self.endResetModel()
+
+    def set_columns(self, columns: Sequence[Column]) -> None:
+        """Replace the columns, for instance when the unit shown changes."""
+        if len(columns) == len(self.columns):
+            self.columns = list(columns)
+            self.headerDataChanged.emit(Qt.Orientation.Horizontal, 0, len(columns) - 1)
+        else:
+            self.beginResetModel()
+            self.columns = list(columns)
+            self.endResetModel()
+
+    def rowCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008
+        return 0 if parent.isValid() else len(self.rows)
+
+    def columnCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008
+        return 0 if parent.isValid() else len(self.columns)
+
+    def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+        if not index.isValid() or index.row() >= len(self.rows):
+            return None
+        column, row = self.columns[index.column()], self.rows[index.row()]
+        if role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.EditRole):
+            return column.text(row) if column.box is None else None
+        if role == SortRole:
+            return column.value(row) if column.value else column.text(row)
+        if role == CopyRole:
+            return _copy_text(column, row)
+        if role == BarRole:
+            return column.bar(row) if column.bar else None
+        if role == BoxRole:
+            return column.box(row) if column.box else None
+        if role == ToneRole:
+            return column.tone(row)
+        if role == Qt.ItemDataRole.TextAlignmentRole:
+            return Qt.AlignmentFlag.AlignVCenter | (Qt.AlignmentFlag.AlignRight if column.right else Qt.AlignmentFlag.AlignLeft)
+        if role == Qt.ItemDataRole.ToolTipRole:
+            return column.tip or None
+        return None
+
+    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+        if orientation != Qt.Orientation.Horizontal or section >= len(self.columns):
+            return None
+        column = self.columns[section]
+        if role == Qt.ItemDataRole.DisplayRole:
+            return f"{column.title}\n{column.unit}" if column.unit else column.title
+        if role == Qt.ItemDataRole.TextAlignmentRole:
+            return Qt.AlignmentFlag.AlignBottom | (Qt.AlignmentFlag.AlignRight if column.right else Qt.AlignmentFlag.AlignLeft)
+        return (column.tip or None) if role == Qt.ItemDataRole.ToolTipRole else None
+
+    def flags(self, index: Index) -> Qt.ItemFlag:
+        if not index.isValid():
+            return Qt.ItemFlag.NoItemFlags
+        column = self.columns[index.column()]
+        flags = Qt.ItemFlag.ItemIsEnabled | Qt.ItemFlag.ItemIsSelectable
+        if column.edit is not None and column.editable(self.rows[index.row()]):
+            flags |= Qt.ItemFlag.ItemIsEditable
+        return flags
+
+    def setData(self, index: Index, value: Any, role: int = Qt.ItemDataRole.EditRole) -> bool:
+        column = self.columns[index.column()]
+        if column.edit is None or role != Qt.ItemDataRole.EditRole or str(value) == column.text(self.rows[index.row()]):
+            return False
+        return column.edit(self.rows[index.row()], str(value))
+
+
+def _copy_text(column: Column, row: Any) -> str:
+    """A cell for the clipboard: every digit there is."""
+    if column.box is not None:
+        state = column.box(row)
+        return state if isinstance(state, str) else ("yes" if state else "no")
+    value = column.value(row) if column.value else column.text(row)
+    if isinstance(value, float):
+        return "" if math.isnan(value) else repr(value)
+    return str(value)
+
+
+class SortFilter(QSortFilterProxyModel):
+    """Sorts by value, with empty cells last, and keeps rows that hold every word looked for."""
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.words: list[str] = []
+
+    def look_for(self, text: str) -> None:
+        """Show only rows that contain all words of a text."""
+        self.beginFilterChange()
+        self.words = text.lower().split()
+        self.endFilterChange(QSortFilterProxyModel.Direction.Rows)
+
+    def filterAcceptsRow(self, source_row: int, source_parent: Index) -> bool:
+        model = self.sourceModel()
+        assert isinstance(model, RecordTableModel)
+        row = model.rows[source_row]
+        if not self.words:
+            return True
+        text = " ".join(c.text(row) for c in model.columns if c.box is None).lower()
+        return all(word in text for word in self.words)
+
+    def lessThan(self, left: Index, right: Index) -> bool:
+        a, b = left.data(SortRole), right.data(SortRole)
+        rising = self.sortOrder() == Qt.SortOrder.AscendingOrder
+        empty_a, empty_b = _empty(a), _empty(b)
+        if empty_a or empty_b:
+            return (not empty_a and empty_b) if rising else (empty_a and not empty_b)
+        return bool(a < b) if isinstance(a, (type(b), int, float)) else str(a) < str(b)
+
+
+def _empty(value: Any) -> bool:
+    return value is None or value == "" or (isinstance(value, float) and math.isnan(value))
+
+
+class CellDelegate(QStyledItemDelegate):
+    """Paints cells: figures, boxes, bars under residuals, thin rules between rows."""
+
+    def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: Index) -> None:
+        painter.save()
+        rect: QRect = option.rect
+        selected = bool(option.state & QStyle.StateFlag.State_Selected)
+        if selected:
+            painter.fillRect(rect, colour("chosen"))
+        painter.fillRect(rect.left(), rect.bottom(), rect.width(), 1, colour("rule"))
+        tone = index.data(ToneRole) or ""
+        box = index.data(BoxRole)
+        if box is not None:
+            self._paint_box(painter, rect, box, tone)
+        else:
+            self._paint_text(painter, rect, index, tone)
+        if option.state & QStyle.StateFlag.State_HasFocus:
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.setPen(QPen(colour("water"), 1))
+            painter.drawRect(rect.adjusted(0, 0, -1, -2))
+        painter.restore()
+
+    def _paint_box(self, painter: QPainter, rect: QRect, box: Any, tone: str) -> None:
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        square = QRectF(rect.left() + 9.5, rect.center().y() - 6.5, 14, 14)
+        ink = colour("off") if tone == "faint" else colour("ink")
+        pen = QPen(ink, 1.2)
+        if box == "dashed":
+            pen.setDashPattern([2.2, 2.0])
+        painter.setPen(pen)
+        painter.setBrush(ink if box is True else QColor(0, 0, 0, 0))
+        painter.drawRoundedRect(square, 2.5, 2.5)
+
+    def _paint_text(self, painter: QPainter, rect: QRect, index: Index, tone: str) -> None:
+        bar = index.data(BarRole)
+        has_bar = isinstance(bar, float) and not math.isnan(bar)
+        pen = {"faint": "faint", "off": "off", "doubt": "flare", "reed": "reed", "sun": "sun", "bold": "ink"}.get(tone, "ink")
+        painter.setPen(colour(pen))
+        painter.setFont(font(13, {"bold": SEMIBOLD, "doubt": SEMIBOLD, "reed": MEDIUM, "sun": MEDIUM}.get(tone, NORMAL)))
+        inner = rect.adjusted(9, 0, -9, -6 if has_bar else 0)
+        alignment = index.data(Qt.ItemDataRole.TextAlignmentRole)
+        text = painter.fontMetrics().elidedText(index.data() or "", Qt.TextElideMode.ElideRight, inner.width() + 2)
+        painter.drawText(inner, int(alignment), text)
+        if has_bar:
+            size = min(abs(float(bar)), 1.6)
+            width = max(round(32 * size), 1 if bar else 0)
+            role = "off" if tone == "off" else "reed" if abs(float(bar)) <= 1.0 else "flare"
+            painter.fillRect(rect.right() - 8 - width, rect.bottom() - 6, width, 3, colour(role))
+
+    def sizeHint(self, option: QStyleOptionViewItem, index: Index) -> QSize:
+        return QSize(40, 30)
+
+    def updateEditorGeometry(self, editor: QWidget, option: QStyleOptionViewItem, index: Index) -> None:
+        editor.setGeometry(option.rect.adjusted(0, 0, 0, -1))
+
+
+class _Header(QHeaderView):
+    """Column heads: title, unit under it, a small arrow on the sorted one."""
+
+    def __init__(self, parent: QWidget) -> None:
+        super().__init__(Qt.Orientation.Horizontal, parent)
+        self.setSectionsClickable(True)
+        self.setHighlightSections(False)
+        self.setSortIndicatorShown(False)
+        self.setStretchLastSection(True)
+        self.setMinimumSectionSize(30)
+
+    def sizeHint(self) -> QSize:
+        return QSize(super().sizeHint().width(), 38)
+
+    def paintSection(self, painter: QPainter, rect: QRect, logical: int) -> None:
+        painter.save()
+        painter.fillRect(rect, colour("sheet"))
+        painter.fillRect(rect.left(), rect.bottom(), rect.width(), 1, colour("rule"))
+        model = self.model()
+        text = model.headerData(logical, Qt.Orientation.Horizontal) or ""
+        flags = model.headerData(logical, Qt.Orientation.Horizontal, Qt.ItemDataRole.TextAlignmentRole)
+        painter.setPen(colour("faint"))
+        painter.setFont(font(11, MEDIUM))
+        painter.drawText(rect.adjusted(9, 2, -9, -5), int(flags), text)
+        proxy = model if isinstance(model, QSortFilterProxyModel) else None
+        if proxy is not None and proxy.sortColumn() == logical:
+            x, y = rect.left() + 3, rect.bottom() - 10
+            tip = -3 if proxy.sortOrder() == Qt.SortOrder.AscendingOrder else 3
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            painter.setPen(QPen(colour("water"), 1.3))
+            painter.drawPolyline([QPoint(x, y - tip // 2), QPoint(x + 3, y + tip), QPoint(x + 6, y - tip // 2)])
+        painter.restore()
+
+
+class RecordTable(QTableView):
+    """A table view over columns and rows, with its proxy. Emits the row picked and texts pasted."""
+
+    row_picked = Signal(object)
+    paste_requested = Signal(str)
+
+    def __init__(self, columns: Sequence[Column], parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.records = RecordTableModel(columns, self)
+        self.proxy = SortFilter(self)
+        self.proxy.setSourceModel(self.records)
+        self.setModel(self.proxy)
+        self.setItemDelegate(CellDelegate(self))
+        self.setHorizontalHeader(_Header(self))
+        self.verticalHeader().hide()
+        self.verticalHeader().setDefaultSectionSize(30)
+        self.setShowGrid(False)
+        self.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
+        self.setEditTriggers(QAbstractItemView.EditTrigger.DoubleClicked | QAbstractItemView.EditTrigger.EditKeyPressed)
+        self.setVerticalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
+        self.setHorizontalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
+        self.setTabKeyNavigation(True)
+        self.setSortingEnabled(True)
+        self.proxy.sort(-1)
+        for i, column in enumerate(columns):
+            self.setColumnWidth(i, column.width)
+        self.selectionModel().currentRowChanged.connect(self._on_row)
+
+    def _on_row(self, current: QModelIndex, _previous: QModelIndex) -> None:
+        row = self.row_at(current)
+        if row is not None:
+            self.row_picked.emit(row)
+
+    def row_at(self, index: Index) -> Any:
+        """The row behind an index of the view, None when there is none."""
+        source = self.proxy.mapToSource(index)
+        return self.records.rows[source.row()] if source.isValid() and source.row() < len(self.records.rows) else None
+
+    def selected_rows(self) -> list[Any]:
+        """Rows with a selected cell, from the top."""
+        indexes = sorted({i.row() for i in self.selectionModel().selectedIndexes()})
+        return [self.row_at(self.proxy.index(r, 0)) for r in indexes]
+
+    def pick(self, test: Callable[[Any], bool]) -> None:
+        """Make the first row that passes the current one, without telling it back."""
+        for position, row in enumerate(self.records.rows):
+            if test(row):
+                index = self.proxy.mapFromSource(self.records.index(position, 0))
+                if index.isValid() and index.row() != self.currentIndex().row():
+                    column = max(self.currentIndex().column(), 0)
+                    self.setCurrentIndex(self.proxy.index(index.row(), column))
+                    self.selectionModel().select(index, _WHOLE_ROW)
+                return
+
+    def copy(self) -> None:
+        """Copy the selected cells with headers, tab separated, every digit kept."""
+        indexes = self.selectionModel().selectedIndexes()
+        if not indexes:
+            return
+        rows, columns = sorted({i.row() for i in indexes}), sorted({i.column() for i in indexes})
+        if len(rows) == 1 and len(columns) == 1:
+            QGuiApplication.clipboard().setText(str(indexes[0].data(CopyRole) or ""))
+            return
+        heads = [self.records.columns[c] for c in columns]
+        lines = ["\t".join(f"{h.title} ({h.unit})" if h.unit else h.title for h in heads)]
+        lines += ["\t".join(str(self.proxy.index(r, c).data(CopyRole) or "") for c in columns) for r in rows]
+        QGuiApplication.clipboard().setText("\n".join(lines))
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        if event.matches(QKeySequence.StandardKey.Copy):
+            self.copy()
+        elif event.matches(QKeySequence.StandardKey.Paste):
+            self.paste_requested.emit(QGuiApplication.clipboard().text())
+        elif event.key() == Qt.Key.Key_Space and self._toggle(self.currentIndex()):
+            pass
+        else:
+            super().keyPressEvent(event)
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        super().mousePressEvent(event)
+        if event.button() == Qt.MouseButton.LeftButton:
+            self._toggle(self.indexAt(event.position().toPoint()))
+
+    def _toggle(self, index: Index) -> bool:
+        if not index.isValid():
+            return False
+        column = self.records.columns[index.column()]
+        row = self.row_at(index)
+        if column.box is None or column.toggle is None or row is None:
+            return False
+        column.toggle(row)
+        return True

@@ -1,0 +1,140 @@
+"""Colours by role, the shipped font, and the one style sheet."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from PySide6.QtGui import QColor, QFont, QFontDatabase, QPalette
+from PySide6.QtWidgets import QApplication
+
+
+@dataclass(frozen=True, slots=True)
+class Roles:
+    """A chart on good paper: what each colour is for."""
+
+    paper: str = "#FAF8F3"
+    sheet: str = "#FFFFFF"
+    rule: str = "#D9D4C7"
+    ink: str = "#1F2A30"
+    faint: str = "#6C7378"
+    rail: str = "#22302E"
+    water: str = "#1F6F8B"
+    reed: str = "#4E7A51"
+    sun: str = "#B7791F"
+    flare: str = "#C2410C"
+    chosen: str = "#E9F1F2"
+    part: str = "#E9F1F2"
+    alarm: str = "#FFF6F0"
+    rail_text: str = "#C9D1CC"
+    off: str = "#A9A9A4"
+
+
+ROLES = Roles()
+FAMILY = "IBM Plex Sans"
+
+
+def colour(role: str) -> QColor:
+    """The colour of a role."""
+    return QColor(getattr(ROLES, role))
+
+
+def font(px: float = 13, weight: QFont.Weight = QFont.Weight.Normal, spacing: float = 0.0) -> QFont:
+    """The shipped font at a pixel size; spacing widens letters by that many pixels."""
+    f = QFont(FAMILY)
+    f.setPixelSize(round(px))
+    f.setWeight(weight)
+    if spacing:
+        f.setLetterSpacing(QFont.SpacingType.AbsoluteSpacing, spacing)
+    return f
+
+
+NORMAL, MEDIUM, SEMIBOLD = QFont.Weight.Normal, QFont.Weight.Medium, QFont.Weight.DemiBold
+
+
+def apply_theme(app: QApplication) -> None:
+    """Load the fonts and set palette and style sheet."""
+    for path in sorted((Path(__file__).parent / "fonts").glob("*.ttf")):
+        QFontDatabase.addApplicationFont(str(path))
+    app.setStyle("Fusion")
+    app.setFont(font(13))
+    palette = QPalette()
+    for role, name in (
+        (QPalette.ColorRole.Window, "paper"),
+        (QPalette.ColorRole.Base, "sheet"),
+        (QPalette.ColorRole.Text, "ink"),
+        (QPalette.ColorRole.WindowText, "ink"),
+        (QPalette.ColorRole.ButtonText, "ink"),
+        (QPalette.ColorRole.Button, "sheet"),
+        (QPalette.ColorRole.Highlight, "water"),
+        (QPalette.ColorRole.HighlightedText, "sheet"),
+        (QPalette.ColorRole.PlaceholderText, "faint"),
+        (QPalette.ColorRole.ToolTipBase, "ink"),
+        (QPalette.ColorRole.ToolTipText, "sheet"),
+        (QPalette.ColorRole.Link, "water"),
+    ):
+        palette.setColor(role, colour(name))
+    app.setPalette(palette)
+    app.setStyleSheet(_sheet(ROLES))
+
+
+def _sheet(r: Roles) -> str:
+    return f"""
+* {{ outline: none; }}
+QMainWindow, QWidget#sheet {{ background: {r.paper}; }}
+QLabel {{ background: transparent; }}
+QLabel[look="caption"] {{ color: {r.faint}; font-size: 11px; }}
+QLabel[look="faint"] {{ color: {r.faint}; font-size: 12px; }}
+QLabel[look="statement"] {{ font-size: 19px; color: {r.ink}; }}
+QPushButton[look="part"] {{ font-size: 19px; font-weight: 500; color: {r.water}; background: {r.part}; border: none;
+  border-bottom: 2px solid #B9D3D8; border-radius: 3px; padding: 0px 5px 1px 5px; text-align: left; }}
+QPushButton[look="part"]:hover, QPushButton[look="part"]:focus {{ background: #D8E8EA; border-bottom: 2px solid {r.water}; }}
+QPushButton[look="part"]:disabled {{ color: {r.ink}; background: transparent; border-bottom: 2px solid transparent; }}
+QPushButton[look="part"]::menu-indicator {{ image: none; width: 0; }}
+QPushButton[look="link"], QToolButton[look="link"] {{ color: {r.water}; background: transparent; border: none; padding: 1px 2px; text-align: left; }}
+QPushButton[look="link"]:hover, QPushButton[look="link"]:focus {{ text-decoration: underline; }}
+QPushButton[look="link"]::menu-indicator {{ image: none; width: 0; }}
+QPushButton[look="head"] {{ color: {r.water}; background: transparent; border: none; border-bottom: 1px dotted {r.water}; padding: 0 0 1px 0; }}
+QPushButton[look="head"]:hover, QPushButton[look="head"]:focus {{ border-bottom: 1px solid {r.water}; }}
+QPushButton[look="head"]::menu-indicator {{ image: none; width: 0; }}
+QPushButton[look="job"] {{ font-size: 15px; font-weight: 600; color: {r.ink}; background: transparent; border: none; padding: 4px 6px; text-align: left; }}
+QPushButton[look="job"]:hover, QPushButton[look="job"]:focus {{ background: {r.part}; border-radius: 4px; }}
+QPushButton[look="job"]::menu-indicator {{ image: none; width: 0; }}
+QPushButton[look="main"] {{ color: #FFFFFF; background: {r.ink}; border: 1px solid {r.ink}; border-radius: 4px; padding: 5px 14px; font-weight: 600; }}
+QPushButton[look="main"]:hover, QPushButton[look="main"]:focus {{ background: {r.water}; border-color: {r.water}; }}
+QPushButton[look="main"]:disabled {{ background: {r.off}; border-color: {r.off}; }}
+QPushButton[look="second"] {{ color: {r.ink}; background: {r.sheet}; border: 1px solid {r.ink}; border-radius: 4px; padding: 5px 14px; font-weight: 600; }}
+QPushButton[look="second"]:hover, QPushButton[look="second"]:focus {{ border-color: {r.water}; color: {r.water}; }}
+QPushButton[look="chip"] {{ color: {r.ink}; background: {r.sheet}; border: 1px solid {r.rule}; border-radius: 11px; padding: 2px 10px; font-size: 12px; font-weight: 500; }}
+QPushButton[look="chip"]:checked {{ color: #FFFFFF; background: {r.ink}; border-color: {r.ink}; }}
+QPushButton[look="chip"]:focus {{ border-color: {r.water}; }}
+QPushButton[look="find"] {{ color: {r.faint}; background: {r.paper}; border: 1px solid {r.rule}; border-radius: 14px; padding: 5px 14px; text-align: left; }}
+QPushButton[look="find"]:hover, QPushButton[look="find"]:focus {{ border-color: {r.water}; }}
+QLineEdit {{ background: {r.sheet}; border: 1px solid {r.rule}; border-radius: 4px; padding: 3px 7px; color: {r.ink}; selection-background-color: {r.water}; }}
+QLineEdit:focus {{ border-color: {r.water}; }}
+QTableView QLineEdit {{ border: 1px solid {r.water}; border-radius: 0; padding: 0 4px; }}
+QMenu {{ background: {r.sheet}; border: 1px solid {r.rule}; padding: 5px 0; }}
+QMenu::item {{ padding: 5px 26px 5px 26px; color: {r.ink}; background: transparent; }}
+QMenu::item:selected {{ background: {r.chosen}; color: {r.ink}; }}
+QMenu::item:disabled {{ color: {r.off}; }}
+QMenu::separator {{ height: 1px; background: {r.rule}; margin: 5px 12px; }}
+QTableView {{ background: {r.sheet}; border: 1px solid {r.rule}; gridline-color: transparent; color: {r.ink};
+  selection-background-color: {r.chosen}; selection-color: {r.ink}; }}
+QHeaderView {{ background: {r.sheet}; border: none; }}
+QHeaderView::section {{ background: {r.sheet}; border: none; }}
+QTableCornerButton::section {{ background: {r.sheet}; border: none; }}
+QListView {{ background: {r.sheet}; border: 1px solid {r.rule}; }}
+QScrollArea {{ background: transparent; border: none; }}
+QScrollBar:vertical {{ background: transparent; width: 9px; margin: 0; }}
+QScrollBar::handle:vertical {{ background: {r.rule}; border-radius: 4px; min-height: 30px; margin: 1px; }}
+QScrollBar:horizontal {{ background: transparent; height: 9px; margin: 0; }}
+QScrollBar::handle:horizontal {{ background: {r.rule}; border-radius: 4px; min-width: 30px; margin: 1px; }}
+QScrollBar::handle:hover {{ background: {r.off}; }}
+QScrollBar::add-line, QScrollBar::sub-line {{ width: 0; height: 0; }}
+QScrollBar::add-page, QScrollBar::sub-page {{ background: transparent; }}
+QSplitter::handle {{ background: {r.rule}; }}
+QTextBrowser {{ background: {r.sheet}; border: 1px solid {r.rule}; }}
+QToolTip {{ background: {r.ink}; color: #FFFFFF; border: none; padding: 4px 7px; }}
+QProgressBar {{ background: {r.sheet}; border: 1px solid {r.rule}; border-radius: 4px; height: 8px; text-align: center; }}
+QProgressBar::chunk {{ background: {r.water}; border-radius: 3px; }}
+"""

@@ -1,0 +1,121 @@
+"""The trail of the selected mark: links from the raw reading to the adopted value, painted one under the other."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt
+from PySide6.QtGui import QPainter, QPaintEvent, QPen
+from PySide6.QtWidgets import QFrame, QScrollArea, QVBoxLayout, QWidget
+
+from fenwind.desk.theme import MEDIUM, colour, font
+from fenwind.reports.trail import Link
+
+
+class _Links(QWidget):
+    """Paints the links; as high as they need."""
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.title, self.links = "", ()  # type: str, tuple[Link, ...]
+        self.empty = "Pick a mark to see where its coordinates come from."
+
+    def show_links(self, title: str, links: tuple[Link, ...]) -> None:
+        self.title, self.links = title, links
+        self.setAccessibleName(". ".join([title, *(f"{k.title}, {k.note}: {' '.join(k.values)}" for k in links)]))
+        self.setMinimumHeight(self._layout(None))
+        self.update()
+
+    def sizeHint(self) -> QSize:
+        return QSize(300, self._layout(None))
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        p = QPainter(self)
+        p.setRenderHint(QPainter.RenderHint.Antialiasing)
+        self._layout(p)
+
+    def _layout(self, p: QPainter | None) -> int:
+        """Place everything, painting it when there is a painter; returns the height used."""
+        if not self.links:
+            if p is not None:
+                p.setPen(colour("faint"))
+                p.setFont(font(12))
+                p.drawText(self.rect().adjusted(14, 14, -14, 0), Qt.TextFlag.TextWordWrap, self.empty)
+            return 60
+        y = 12.0
+        if p is not None:
+            p.setPen(colour("faint"))
+            p.setFont(font(11, spacing=0.4))
+            p.drawText(QRectF(14, y, self.width() - 28, 16), 0, self.title)
+        y += 24
+        for place, link in enumerate(self.links):
+            height = self._one(p, link, y)
+            if p is not None:
+                self._dot(p, link, y, height if place < len(self.links) - 1 else 0)
+            y += height
+        return int(y + 8)
+
+    def _one(self, p: QPainter | None, link: Link, y: float) -> float:
+        width = self.width() - 36 - 14
+        split = max(width * 0.42, 130.0)
+        left = QRectF(36, y, split - 10, 400)
+        right = QRectF(36 + split, y, width - split, 16)
+        metrics_title = 17.0
+        lines = 1 + (self._note_lines(link.note, left.width()) if link.note else 0)
+        if p is not None:
+            p.setPen(colour("ink"))
+            p.setFont(font(12, MEDIUM))
+            p.drawText(
+                QRectF(left.left(), y, left.width(), 17),
+                0,
+                p.fontMetrics().elidedText(link.title, Qt.TextElideMode.ElideRight, int(left.width())),
+            )
+            p.setPen(colour("faint"))
+            p.setFont(font(12))
+            if link.note:
+                p.drawText(QRectF(left.left(), y + 17, left.width(), 60), Qt.TextFlag.TextWordWrap, link.note)
+            for i, value in enumerate(link.values):
+                p.setPen(colour("ink") if i == 0 else colour("faint"))
+                box = right.translated(0, i * metrics_title)
+                p.drawText(box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, value)
+        return max(lines, len(link.values)) * metrics_title + 9
+
+    def _note_lines(self, note: str, width: float) -> int:
+        from PySide6.QtGui import QFontMetrics
+
+        box = QFontMetrics(font(12)).boundingRect(0, 0, int(width), 400, int(Qt.TextFlag.TextWordWrap), note)
+        return max(1, round(box.height() / 17.0))
+
+    def _dot(self, p: QPainter, link: Link, y: float, below: float) -> None:
+        x, middle = 22.0, y + 8
+        if below:
+            p.setPen(QPen(colour("rule"), 1.2))
+            p.drawLine(QPointF(x, middle + 6), QPointF(x, middle + below - 6))
+        if link.kind == "record":
+            p.fillRect(QRectF(x - 5, middle - 5, 10, 10), colour("ink"))
+        elif link.kind == "amendment":
+            p.setPen(QPen(colour("sun"), 1.6))
+            p.drawRect(QRectF(x - 4.5, middle - 4.5, 9, 9))
+        else:
+            p.setPen(QPen(colour("ink"), 1.8))
+            p.setBrush(colour("reed") if link.kind == "adopted" else colour("sheet"))
+            p.drawEllipse(QPointF(x, middle), 5, 5)
+            p.setBrush(Qt.BrushStyle.NoBrush)
+
+
+class TrailPane(QFrame):
+    """The trail in a scroll area."""
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        self.links = _Links()
+        self.area = QScrollArea()
+        self.area.setWidgetResizable(True)
+        self.area.setWidget(self.links)
+        self.area.viewport().setAutoFillBackground(False)
+        self.setStyleSheet("TrailPane, QScrollArea, QScrollArea > QWidget > QWidget { background: #FFFFFF; border: none; }")
+        layout.addWidget(self.area)
+
+    def show_links(self, title: str, links: tuple[Link, ...]) -> None:
+        """Show a trail."""
+        self.links.show_links(title, links)

@@ -1,0 +1,401 @@
+"""Fills the shell with a job: stages, plan, trail, doubts, commands. Imported after the shell has been painted."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable
+from datetime import datetime
+from functools import partial
+
+from PySide6.QtCore import QObject, QPoint, QTimer
+from PySide6.QtGui import QKeySequence, QShortcut
+from PySide6.QtWidgets import QFileDialog, QLabel, QMenu, QWidget
+
+from fenwind.desk.actions import ActionSet, ActionSpec
+from fenwind.desk.bridge import JobBridge
+from fenwind.desk.doubts_bar import DoubtsBar
+from fenwind.desk.finder import Finder, Found
+from fenwind.desk.plan import PlanPane
+from fenwind.desk.rail import STAGES
+from fenwind.desk.scene import build_scene
+from fenwind.desk.shell import Shell
+from fenwind.desk.stages.fits import FitsSheet
+from fenwind.desk.stages.handover import HandoverSheet
+from fenwind.desk.stages.marks import MarksSheet
+from fenwind.desk.stages.waiting import WaitingSheet
+from fenwind.desk.statement import choice
+from fenwind.desk.trail import TrailPane
+from fenwind.errors import FenwindError
+from fenwind.geodesy.frames import FrameSpec, find_crs, open_frame, unit_key_of
+from fenwind.geodesy.inverse import inverse
+from fenwind.job import gestures
+from fenwind.job.derive import with_grid_folder
+from fenwind.job.job import Job
+from fenwind.job.moved import Moved
+from fenwind.quantities.bearings import format_azimuth
+from fenwind.quantities.lengths import FOOT, METRE, US_SURVEY_FOOT, format_length, format_way
+from fenwind.records.records import Use
+from fenwind.reports.fit_report import mm
+from fenwind.reports.trail import trail
+
+
+class Workspace(QObject):
+    """One job on the desk."""
+
+    def __init__(self, shell: Shell, job: Job) -> None:
+        super().__init__(shell)
+        self.shell = shell
+        self.bridge = JobBridge(job, self)
+        self.fits = FitsSheet(self.bridge)
+        self.marks = MarksSheet(self.bridge)
+        self.handover = HandoverSheet(self.bridge, self._fit_parts)
+        self.sheets: dict[str, QWidget] = {"Marks": self.marks, "Fits": self.fits, "Handover": self.handover}
+        for name in STAGES:
+            if name not in self.sheets:
+                self.sheets[name] = WaitingSheet(name)
+            shell.pages.addWidget(self.sheets[name])
+        self.plan_pane = PlanPane()
+        self.trail_pane = TrailPane()
+        self.line = QLabel("")
+        self.line.setWordWrap(True)
+        self.line.setStyleSheet("padding: 7px 16px; background: #FFFFFF; border-top: 1px solid #D9D4C7;")
+        self.line.hide()
+        shell.side.addWidget(self.plan_pane)
+        shell.side.addWidget(self.trail_pane)
+        shell.side.setSizes([416, 306])
+        self.doubts = DoubtsBar(self.bridge)
+        shell.bar_layout.addWidget(self.line)
+        shell.bar_layout.addWidget(self.doubts)
+        self.actions = ActionSet(self._action_specs(), shell)
+        self.finder = Finder(self._findable, shell.body)
+        self._quiet = QTimer(self)
+        self._quiet.setSingleShot(True)
+        self._quiet.setInterval(9000)
+        self._quiet.timeout.connect(self.line.hide)
+        self._connect()
+        self.show_stage("Fits" if self.bridge.state.fits else "Marks")
+        (self.fits.table if self.bridge.state.fits else self.marks.marks.table).setFocus()
+        self.refresh()
+
+    def _connect(self) -> None:
+        shell, bridge = self.shell, self.bridge
+        shell.stage_requested.connect(self.show_stage)
+        shell.closing.connect(self.close)
+        bridge.changed.connect(self.refresh)
+        bridge.selected.connect(self._on_selected)
+        bridge.told.connect(self.say)
+        bridge.moved.connect(self._on_moved)
+        bridge.stage_requested.connect(self.show_stage)
+        self.plan_pane.plan.mark_picked.connect(bridge.select)
+        self.plan_pane.plan.measured.connect(self._on_measured)
+        header = shell.header
+        header.job.clicked.connect(lambda: self._menu_under(header.job, self.actions.menu))
+        header.finder.clicked.connect(self.open_finder)
+        makers = {"frame": self._menu_frame, "heights": self._menu_heights, "units": self._menu_units}
+        for key, maker in makers.items():
+            header.parts[key].setEnabled(True)
+            header.parts[key].clicked.connect(partial(self._open_menu, key, maker))
+        for number, name in enumerate(STAGES, 1):
+            QShortcut(QKeySequence(f"Ctrl+{number}"), shell, partial(self.show_stage, name))
+
+    def close(self) -> None:
+        """Let go of the job; everything is kept already."""
+        self.marks.incoming._runner.shut_down()
+        self.bridge.job.close()
+
+    # Showing -----------------------------------------------------------------------------------------------------
+
+    @property
+    def stage(self) -> str:
+        """Name of the stage shown."""
+        current = self.shell.pages.currentWidget()
+        return next((name for name, sheet in self.sheets.items() if sheet is current), "")
+
+    def show_stage(self, name: str) -> None:
+        """Show a stage."""
+        self.shell.rail.choose(name)
+        self.shell.pages.setCurrentWidget(self.sheets[name])
+        self._show_plan()
+        self._show_trail()
+        self.actions.refresh()
+
+    def refresh(self) -> None:
+        """Show the job as it is now."""
+        state, header = self.bridge.state, self.shell.header
+        header.job.setText(state.info.name.replace("&", "&&"))
+        self.shell.setWindowTitle(f"{state.info.name} - Fenwind")
+        frame = self.bridge.frame
+        header.parts["frame"].setText(frame.spec.name if frame else "no frame yet")
+        kinds = {"ellipsoid": "ellipsoid", "geoid": "geoid", "local": "local"}
+        header.parts["heights"].setText((frame.spec.height.name or kinds[frame.spec.height.kind]) if frame else "none")
+        header.parts["units"].setText(f"{self.bridge.unit.key}, {self.bridge.angle_style}")
+        count = len(state.records)
+        header.show_kept(f"all kept {datetime.now():%H:%M}", f"{count} records")
+        self.fits.refresh()
+        self.marks.refresh()
+        self.handover.refresh()
+        self.shell.rail.show_doubts("Fits", len(self.bridge.findings.open))
+        undo, redo = self.bridge.job.undo_text, self.bridge.job.redo_text
+        self.actions.set_text("edit.undo", f"Undo {undo}" if undo else "Undo")
+        self.actions.set_text("edit.redo", f"Do again: {redo}" if redo else "Do again")
+        self.actions.refresh()
+        self._show_plan()
+        self._show_trail()
+
+    def _plan_follows_fit(self) -> bool:
+        return self.stage == "Fits"
+
+    def _shown_frame(self) -> str:
+        step = self.bridge.fit
+        return step.target_frame if self._plan_follows_fit() and step is not None else self.bridge.frame_id
+
+    def _show_plan(self) -> None:
+        self.plan_pane.plan.show_scene(build_scene(self.bridge, self._plan_follows_fit()))
+
+    def _show_trail(self) -> None:
+        mark = self.bridge.mark()
+        frame = self._shown_frame()
+        if mark is None or not frame:
+            self.trail_pane.show_links("", ())
+            return
+        unit = self.bridge.unit
+        links = trail(self.bridge.state, self.bridge.derived, mark, frame, unit)
+        self.trail_pane.show_links(f"TRAIL OF {mark.name}", links)
+
+    def _on_selected(self, name: str) -> None:
+        self.plan_pane.plan.select(name)
+        self.fits.table.pick(lambda r: r.mark.name == name)
+        self.marks.marks.table.pick(lambda r: r.mark.name == name)
+        self._show_trail()
+
+    def say(self, text: str, tone: str = "") -> None:
+        """Say something in the line above the doubts; it goes after a while unless it is an error."""
+        self.line.setText(text)
+        ink = "#C2410C" if tone == "doubt" else "#1F2A30"
+        self.line.setStyleSheet(f"padding: 7px 16px; background: #FFFFFF; border-top: 1px solid #D9D4C7; color: {ink};")
+        self.line.setVisible(bool(text))
+        self._quiet.stop()
+        if tone != "doubt":
+            self._quiet.start()
+
+    def _on_moved(self, changes: list[Moved]) -> None:
+        """The before/after list, in a line; its tooltip holds every mark."""
+        words, details = [], []
+        for change in changes:
+            name = self.bridge.state.frames[change.frame].spec.name
+            if change.names:
+                worst = max(range(len(change.names)), key=lambda i: abs(change.de_m[i]) + abs(change.dn_m[i]))
+                many = f"{len(change.names)} mark{'' if len(change.names) == 1 else 's'}"
+                words.append(f"{many} moved in {name}, at most {format_way(change.largest_m)} ({change.names[worst]})")
+            if change.appeared:
+                words.append(f"{len(change.appeared)} new in {name}")
+            if change.gone:
+                words.append(f"{len(change.gone)} gone from {name}")
+            for i, mark in enumerate(change.names[:60]):
+                parts = (("E", change.de_m[i]), ("N", change.dn_m[i]), ("H", change.dh_m[i]))
+                details.append(f"{mark}: " + "  ".join(f"{axis} {mm(v, sign=True)}" for axis, v in parts if mm(v)) + " mm")
+        if words:
+            self.say("; ".join(words) + ".")
+            self.line.setToolTip("\n".join(details))
+
+    def _on_measured(self, first: str, second: str) -> None:
+        adopted = self.bridge.derived.adopted[self._shown_frame()]
+        record = self.bridge.state.frames[self._shown_frame()]
+        try:
+            frame = open_frame(with_grid_folder(record.spec, self.bridge.folder))
+            ends = []
+            for name in (first, second):
+                i = adopted.index[name]
+                height = float(adopted.height_m[i])
+                ends.append((float(adopted.e_m[i]), float(adopted.n_m[i]), None if height != height else height))
+            result = inverse(frame, ends[0], ends[1])
+        except FenwindError as error:
+            self.bridge.tell_error(error)
+            return
+        unit, style = self.bridge.unit, self.bridge.angle_style
+        decimals = 4 if style == "gon" else 1
+        words = [f"{first} → {second}", f"grid {format_length(result.grid_distance_m, unit, 4)}"]
+        words.append(f"azimuth {format_azimuth(result.grid_azimuth_rad, style, decimals)}")
+        if result.height_difference_m is not None:
+            words.append(f"height difference {format_length(result.height_difference_m, unit, 4)}")
+        if result.ellipsoid_distance_m is not None and result.geodetic_azimuth_rad is not None:
+            words.append(f"ellipsoid {format_length(result.ellipsoid_distance_m, unit, 4)}")
+            words.append(f"geodetic azimuth {format_azimuth(result.geodetic_azimuth_rad, style, decimals)}")
+        if result.ground_distance_m is not None:
+            words.append(
+                f"ground {format_length(result.ground_distance_m, unit, 4)} (combined factor {result.combined_factor:.8f})"
+            )
+        self.plan_pane.result.setText("  ·  ".join(words))
+
+    # Menus of the header -----------------------------------------------------------------------------------------
+
+    def _menu_under(self, button: QWidget, menu: QMenu) -> None:
+        self.actions.refresh()
+        menu.popup(button.mapToGlobal(QPoint(0, button.height() + 4)))
+
+    def _open_menu(self, key: str, maker: object) -> None:
+        menu = QMenu(self.shell)
+        maker(menu)  # type: ignore[operator]
+        menu.aboutToHide.connect(menu.deleteLater)
+        self._menu_under(self.shell.header.parts[key], menu)
+
+    def _menu_frame(self, menu: QMenu) -> None:
+        info = self.bridge.state.info
+        for key, record in self.bridge.state.frames.items():
+            act = partial(gestures.set_field, [info], "frame", key, f"Show {record.spec.name}")
+            choice(menu, record.spec.name, partial(self.bridge.attempt, act), checked=key == self.bridge.frame_id)
+        menu.addSeparator()
+        choice(menu, "another system, by its code …", self._ask_frame)
+
+    def _ask_frame(self) -> None:
+        def answer(text: str) -> bool:
+            try:
+                spec = FrameSpec(name=find_crs(text).name, crs=text, unit=unit_key_of(text))
+            except FenwindError as error:
+                self.bridge.tell_error(error)
+                return False
+            key, (what, entries) = gestures.add_frame(spec)
+            shown = gestures.set_field([self.bridge.state.info], "frame", key, "")[1]
+            return self.bridge.do((what, (*entries, *shown)))
+
+        sheet = self.sheets["Fits" if self.stage == "Fits" else "Marks"]
+        self.show_stage("Fits" if sheet is self.fits else "Marks")
+        ask = self.fits.ask if sheet is self.fits else self.marks.marks.ask
+        ask.ask("System", answer, placeholder="EPSG:25832, WKT or a PROJ string", button="Add it")
+
+    def _menu_heights(self, menu: QMenu) -> None:
+        frame = self.bridge.frame
+        if frame is None:
+            menu.addAction("Choose a frame first").setEnabled(False)
+        elif frame.spec.crs:
+            choice(menu, frame.spec.height.name or frame.spec.height.kind, lambda: None, checked=True)
+            menu.addAction("Heights of a frame are chosen in the fit's sentence, after “over”").setEnabled(False)
+        else:
+            menu.addAction(f"{frame.spec.name}: heights above {frame.spec.height.name or 'its own zero'}").setEnabled(False)
+
+    def _menu_units(self, menu: QMenu) -> None:
+        frame, info = self.bridge.frame, self.bridge.state.info
+        if frame is not None:
+            for unit in (METRE, FOOT, US_SURVEY_FOOT):
+                act = partial(gestures.change_frame, frame, f"Show {unit.name}s", unit=unit.key)
+                choice(menu, f"{unit.name} ({unit.key})", partial(self.bridge.attempt, act), checked=frame.spec.unit == unit.key)
+            menu.addSeparator()
+        for style, words in (("gon", "gon"), ("degrees", "degrees, minutes, seconds")):
+            act = partial(gestures.set_field, [info], "angle_style", style, f"Show {style}")
+            choice(menu, words, partial(self.bridge.attempt, act), checked=info.angle_style == style)
+
+    # Commands ----------------------------------------------------------------------------------------------------
+
+    def _action_specs(self) -> list[ActionSpec]:
+        bridge, fits, marks = self.bridge, self.fits, self.marks
+
+        def on_fit() -> bool:
+            return self.stage == "Fits" and bridge.fit is not None
+
+        def on_marks() -> bool:
+            return self.stage == "Marks"
+
+        def spec(
+            id_: str,
+            menu: str,
+            text: str,
+            tip: str,
+            run: Callable[[], object],
+            shortcut: str = "",
+            enabled: Callable[[], bool] = lambda: True,
+        ) -> ActionSpec:
+            return ActionSpec(id=id_, menu=menu, text=text, tip=tip, run=run, shortcut=shortcut, enabled=enabled)
+
+        uses: tuple[tuple[Use, str, str], ...] = (
+            ("both", "Hold in plan and height", "Ctrl+H"),
+            ("horizontal", "Hold in plan only", ""),
+            ("height", "Hold in height only", ""),
+            ("check", "Hold out as a check", "Ctrl+E"),
+            ("off", "Switch the pair off", "Ctrl+D"),
+        )
+        return [
+            spec("job.rename", "Job", "Rename the job", "Give the job another name", self._ask_name),
+            spec("job.copy", "Job", "Copy the job to …", "Write a copy of the job as it is now", self._copy_job),
+            spec("job.quit", "Job", "Quit", "Close the window; everything is kept already", self.shell.close, "Ctrl+Q"),
+            spec("edit.undo", "Edit", "Undo", "Take the latest change back", bridge.undo, "Ctrl+Z", lambda: bool(bridge.job.undo_text)),
+            spec("edit.redo", "Edit", "Do again", "Do the change undone last again", bridge.redo, "Ctrl+Shift+Z", lambda: bool(bridge.job.redo_text)),
+            spec("edit.find", "Edit", "Find a mark or an action", "Marks and commands by any part of the name", self.open_finder, "Ctrl+K"),
+            spec("edit.doubts", "Edit", "Show all doubts", "Open or close the list of doubts", self.doubts.toggle_list, "Ctrl+L"),
+            spec("marks.paste", "Marks", "Paste a list", "Show a pasted list against the job, before anything is changed", self.paste_list, "Ctrl+Shift+V"),
+            spec("marks.read", "Marks", "Read a list from a file …", "Show a file's list against the job, before anything is changed", self._read_file, "Ctrl+O"),
+            spec("marks.set_down", "Marks", "Set down the selection", "Topmost selected value into all selected cells of its column", marks.marks.set_down,
+                 "Ctrl+Down", on_marks),
+            spec("marks.off", "Marks", "Switch marks off", "Selected marks take no part; they stay, greyed", lambda: marks.marks.switch(False), "", on_marks),
+            spec("marks.on", "Marks", "Switch marks on", "Selected marks take part again", lambda: marks.marks.switch(True), "", on_marks),
+            spec("fits.new", "Fits", "New fit", "Carry measured positions onto known ones", self._new_fit, "Ctrl+N"),
+            spec("fits.next", "Fits", "Next fit", "Look at the next fit of the job", fits.next_fit, "Ctrl+J", lambda: len(bridge.state.fits) > 1),
+            *(spec(f"fits.use.{use}", "Fits", text, "For the selected pairs", partial(fits.set_use, use), key, on_fit) for use, text, key in uses),
+            spec("handover.list", "Handover", "Hand over a list", "Preview the list of positions", partial(self._hand_over, "list")),
+            spec("handover.report", "Handover", "Hand over a report", "Preview the report of the fit", partial(self._hand_over, "report")),
+            spec("plan.fit", "Plan", "Show all marks", "Fit the plan to all marks", self.plan_pane.plan.fit_all, "Ctrl+0"),
+            spec("plan.in", "Plan", "Zoom in", "Show less, larger", lambda: self.plan_pane.plan.zoom(1.25), "Ctrl++"),
+            spec("plan.out", "Plan", "Zoom out", "Show more, smaller", lambda: self.plan_pane.plan.zoom(0.8), "Ctrl+-"),
+            spec("plan.measure", "Plan", "Measure between two marks", "Distance, azimuth and height difference", self.plan_pane.measure.toggle, "Ctrl+M"),
+            *(spec(f"go.{n.lower()}", "Go", n, f"Go to {n}", partial(self.show_stage, n), "") for n in STAGES),
+        ]  # fmt: skip
+
+    def _findable(self) -> list[Found]:
+        commands = [
+            Found(s.text, f"{s.menu.lower()}{'  ' + s.shortcut if s.shortcut else ''}", partial(self.actions.run, s.id))
+            for s in self.actions.specs.values()
+        ]
+        marks = [
+            Found(m.name, m.description or m.mark_class or "mark", partial(self.bridge.select, m.name))
+            for m in self.bridge.state.marks.values()
+        ]
+        return marks + commands
+
+    def open_finder(self) -> None:
+        """Open the finder under its button."""
+        place = self.shell.header.finder.mapTo(self.shell.body, QPoint(-168, 34))
+        self.finder.open(place)
+
+    def paste_list(self) -> None:
+        """Show the clipboard's list against the job."""
+        from PySide6.QtGui import QGuiApplication
+
+        self.show_stage("Marks")
+        self.marks.paste(QGuiApplication.clipboard().text())
+
+    def _read_file(self) -> None:
+        path, _ = QFileDialog.getOpenFileName(self.shell, "Read a list", self.bridge.folder)
+        if path:
+            self.show_stage("Marks")
+            self.marks.read_file(path)
+
+    def _new_fit(self) -> None:
+        self.show_stage("Fits")
+        self.fits.new_fit()
+
+    def _hand_over(self, kind: str) -> None:
+        self.show_stage("Handover")
+        self.handover.set_kind(kind)
+
+    def _ask_name(self) -> None:
+        info = self.bridge.state.info
+        self.show_stage("Marks")
+
+        def answer(text: str) -> bool:
+            name = text.strip()
+            return bool(name) and self.bridge.do(gestures.set_field([info], "name", name, f"Rename the job to {name}"))
+
+        self.marks.marks.ask.ask("Name of the job", answer, text=info.name, button="Rename")
+
+    def _copy_job(self) -> None:
+        path, _ = QFileDialog.getSaveFileName(self.shell, "Copy the job to", self.bridge.folder, "Fenwind job (*.fenwind)")
+        if path:
+            try:
+                self.bridge.job.copy_to(path)
+            except FenwindError as error:
+                self.bridge.tell_error(error)
+                return
+            self.say(f"Copied to {os.path.basename(path)}.")
+
+    def _fit_parts(self) -> object:
+        """The statement of the fit, for the head of its report."""
+        return self.fits.statement._shown or None

@@ -1,0 +1,118 @@
+"""Rules about what a fit can prove: checks, redundancy, tolerances and the scale."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import numpy as np
+
+from fenwind.doubts.registry import Doubt, Remedy, fit_rule
+from fenwind.procedures.fit_case import FitCase
+from fenwind.quantities.lengths import format_way
+from fenwind.quantities.numbers import format_fixed
+
+#: Multiple of its sigma a scale must be off before it is believed; two-sided 0.1 %.
+SCALE_REACH = 3.29
+#: Effect of a scale over the pairs below which it does not matter, metres.
+SCALE_EFFECT_M = 0.005
+
+
+@fit_rule
+def residual_over_tolerance(case: FitCase) -> Iterator[Doubt]:
+    """Residuals, of pairs held and of checks, over the tolerance."""
+    table, options = case.result.pairs, case.result.options
+    for what, size, limit in (
+        ("plan", table.misfit_h_m, options.tolerance_h_m),
+        ("height", np.abs(table.dh_m), options.tolerance_v_m),
+    ):
+        over = np.flatnonzero(size > limit)
+        if not over.size:
+            continue
+        over = over[np.argsort(-size[over])]
+        names = tuple(table.names[i] for i in over)
+        worst = float(size[over[0]])
+        listed = ", ".join(names[:4]) + (f" and {len(names) - 4} more" if len(names) > 4 else "")
+        yield Doubt(
+            rule=f"fit.residual-{what}",
+            subject=case.subject,
+            names=names,
+            text=f"Over the tolerance of {format_fixed(limit * 1000, 0)} mm in {what}: {listed}; the worst by "
+            f"{format_way(worst)}.",
+            value=worst,
+            limit=limit,
+            limit_source="tolerance of this fit; 10 and 20 mm are common practice, no source",
+            grave=True,
+            remedies=(Remedy(kind="check", label=f"hold out {names[0]} as a check", names=(names[0],)),),
+        )
+
+
+@fit_rule
+def no_check(case: FitCase) -> Iterator[Doubt]:
+    """No pair took no part, so nothing outside the fit confirms it."""
+    table = case.result.pairs
+    if case.result.model != "pivot" and (~table.used_h & np.isfinite(table.de_m) & ~(table.used_v)).any():
+        return
+    if case.result.model == "pivot" and (~table.used_h).any():
+        return
+    yield Doubt(
+        rule="fit.no-check",
+        subject=case.subject,
+        names=(),
+        text="No pair is left to check with: hold one out, or measure another known mark.",
+        value=0.0,
+        limit=1.0,
+        unit="pairs",
+    )
+
+
+@fit_rule
+def no_redundancy(case: FitCase) -> Iterator[Doubt]:
+    """As many observations as unknowns: residuals are zero whatever is wrong."""
+    result = case.result
+    plan = result.plan_adjustment.dof <= 0
+    height = result.height_adjustment is not None and result.height_adjustment.dof <= 0
+    if not (plan or height):
+        return
+    where = "plan and height" if plan and height else "plan" if plan else "height"
+    yield Doubt(
+        rule="fit.no-redundancy",
+        subject=case.subject,
+        names=(),
+        text=f"In {where} the pairs held just suffice: their residuals are zero whatever is wrong with them. Hold another pair.",
+        value=0.0,
+        limit=1.0,
+        unit="degrees of freedom",
+        limit_source="least squares",
+    )
+
+
+@fit_rule
+def scale_unexplained(case: FitCase) -> Iterator[Doubt]:
+    """A scale off 1 by more than lies between grid and ground in this frame."""
+    trial = next((t for t in case.result.models if t.model == "scale"), None)
+    if trial is None or trial.dof <= 0 or trial.variance_factor is None:
+        return
+    used = case.pairs.source[:, case.result.pairs.used_h]
+    spread = np.sqrt(np.sum((used - used.mean(axis=1)[:, None]) ** 2))
+    sigma = trial.rms_m / np.sqrt(2.0) / spread * np.sqrt(2.0 * used.shape[1] / trial.dof) if spread > 0 else np.inf
+    ground = 1.0 / case.combined_factor if case.combined_factor else 1.0
+    low, high = min(1.0, ground), max(1.0, ground)
+    off = max(low - trial.scale, trial.scale - high, 0.0)
+    extent = float(np.ptp(used, axis=1).max(initial=0.0))
+    if off <= SCALE_REACH * sigma or off * extent < SCALE_EFFECT_M:
+        return
+    explained = (
+        f"; the combined factor of the frame explains {format_fixed((ground - 1) * 1e6, 1)} ppm" if case.combined_factor else ""
+    )
+    yield Doubt(
+        rule="fit.scale",
+        subject=case.subject,
+        names=(),
+        text=f"The pairs want a scale of {format_fixed((trial.scale - 1) * 1e6, 1, sign=True)} ± {format_fixed(float(sigma) * 1e6, 1)} ppm"
+        f"{explained}.",
+        value=(trial.scale - 1.0) * 1e6,
+        limit=(ground - 1.0) * 1e6,
+        unit="ppm",
+        limit_source="combined factor at the pairs" if case.combined_factor else "scale 1",
+        grave=True,
+    )

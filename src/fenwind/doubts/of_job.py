@@ -1,0 +1,72 @@
+"""All doubts about a job, parted into open and accepted ones."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from fenwind.doubts.registry import Doubt, doubts_about_fit
+from fenwind.errors import FenwindError
+from fenwind.job.derive import Derived, FitOutcome
+from fenwind.job.state import JobState
+from fenwind.records.records import Acceptance
+
+
+@dataclass(frozen=True, kw_only=True)
+class Findings:
+    """open: the gravest first. accepted: with the acceptance that holds the reason."""
+
+    open: tuple[Doubt, ...]
+    accepted: tuple[tuple[Doubt, Acceptance], ...]
+
+
+class Judge:
+    """Finds doubts; a fit that is the same object as last time is not judged again."""
+
+    def __init__(self) -> None:
+        self._known: dict[int, tuple[object, tuple[Doubt, ...]]] = {}
+
+    def judge(self, state: JobState, derived: Derived) -> Findings:
+        """Doubts about everything derived."""
+        found = [d for outcome in derived.fits.values() for d in self._about(outcome)]
+        for key, error in derived.frame_errors.items():
+            found.append(_failed(f"Frame {state.frames[key].spec.name}", key, error))
+        return _part(found, state)
+
+    def _about(self, outcome: FitOutcome) -> Iterator[Doubt]:
+        step = outcome.step
+        if outcome.error is not None:
+            yield _failed(step.name, step.id, outcome.error)
+        if outcome.case is not None:
+            result = outcome.case.result
+            known = self._known.get(id(result))
+            if known is None or known[0] is not result:
+                known = (result, doubts_about_fit(outcome.case))
+                self._known = {**dict(list(self._known.items())[-20:]), id(result): known}
+            yield from known[1]
+        if outcome.occupied is not None:
+            for note in outcome.occupied.notes:
+                yield Doubt(rule=note.rule, subject=step.id, names=(), text=note.text, unit="", limit_source="EPSG dataset")
+
+
+def _failed(what: str, subject: str, error: FenwindError) -> Doubt:
+    text = f"{what}: {error}. {error.hint}."
+    return Doubt(rule="step.failed", subject=subject, names=(), text=text, grave=True, unit="", limit_source="computation")
+
+
+def _part(found: list[Doubt], state: JobState) -> Findings:
+    """An acceptance lapses when the number it was given for grows by a tenth."""
+    reasons = {a.doubt: a for a in state.acceptances.values() if a.active}
+    still_open: list[Doubt] = []
+    accepted: list[tuple[Doubt, Acceptance]] = []
+    for doubt in found:
+        acceptance = reasons.get(doubt.key)
+        if acceptance is None or _grown(doubt.value, acceptance.value):
+            still_open.append(doubt)
+        else:
+            accepted.append((doubt, acceptance))
+    return Findings(open=tuple(sorted(still_open, key=lambda d: not d.grave)), accepted=tuple(accepted))
+
+
+def _grown(now: float | None, then: float | None) -> bool:
+    return now is not None and then is not None and abs(now) > 1.1 * abs(then) + 1e-12

@@ -1,0 +1,163 @@
+"""Delimited text and clipboard into a raw table: encoding, delimiter, decimal sign and header are found out, not asked."""
+
+from __future__ import annotations
+
+import csv
+import io
+import os
+import re
+from collections import Counter
+from dataclasses import dataclass
+from pathlib import Path
+
+from fenwind.errors import FormatError, ParseError
+from fenwind.quantities.numbers import parse_number
+
+#: Largest file read, bytes; larger ones are not point lists.
+MAX_BYTES = 200_000_000
+_DELIMITERS = ("\t", ";", ",", "|")
+_COMMA_NUMBER = re.compile(r"[+\-−]?\d+,\d+")
+
+
+@dataclass(frozen=True, kw_only=True)
+class RawTable:
+    """Cells as text. headers is empty where the text has none; lines holds the line number of every row, from 1."""
+
+    source: str
+    headers: tuple[str, ...]
+    rows: list[list[str]]
+    lines: list[int]
+    delimiter: str
+    decimal_comma: bool
+    encoding: str
+
+    @property
+    def width(self) -> int:
+        """Columns of the widest row."""
+        return max([len(self.headers), *(len(r) for r in self.rows[:1000])])
+
+
+def read_file(path: str | os.PathLike[str]) -> RawTable:
+    """Raw table of a file. Raises FormatError when it is missing, too large, binary or holds no rows."""
+    where = str(path)
+    try:
+        if Path(path).stat().st_size > MAX_BYTES:
+            raise FormatError("the file is larger than 200 MB", where=where, hint="Split it, or check that it is a point list")
+        data = Path(path).read_bytes()
+    except OSError as error:
+        raise FormatError(f"cannot be read: {error.strerror}", where=where, hint="Check the name and the permissions") from error
+    text, encoding = decode(data, where)
+    return read_text(text, where, encoding)
+
+
+def decode(data: bytes, where: str) -> tuple[str, str]:
+    """Text and name of its encoding: UTF-8 or UTF-16 by mark, UTF-8 if it is valid, else the likeliest.
+
+    Raises FormatError for binary data and for text that fits no encoding.
+    """
+    if data[:2] in (b"\xff\xfe", b"\xfe\xff"):
+        try:
+            return data.decode("utf-16"), "utf-16"
+        except UnicodeDecodeError as error:
+            raise FormatError("the UTF-16 text is cut off or damaged", where=where, hint="Save it again as UTF-8 text") from error
+    sample = data[:100_000]
+    odd = sum(sample.count(bytes([c])) for c in range(32) if c not in (9, 10, 12, 13))
+    if b"\x00" in sample or odd > 0.01 * len(sample):
+        raise FormatError("this is a binary file, not text", where=where, hint="Export the list as CSV or plain text first")
+    try:
+        return data.decode("utf-8-sig"), "utf-8"
+    except UnicodeDecodeError:
+        pass
+    from charset_normalizer import from_bytes
+
+    matches = from_bytes(sample)
+    best = matches.best()
+    # Many code pages fit a few accented letters equally well; then the commonest one is meant.
+    best = next(
+        (m for m in matches if best and m.encoding == "cp1252" and m.chaos == best.chaos and m.coherence == best.coherence), best
+    )
+    if best is None:
+        raise FormatError("the text is in no encoding that could be recognised", where=where, hint="Save it again as UTF-8 text")
+    try:
+        return data.decode(best.encoding), best.encoding
+    except UnicodeDecodeError as error:
+        raise FormatError(f"the text is not all {best.encoding}", where=where, hint="Save it again as UTF-8 text") from error
+
+
+def read_text(text: str, where: str, encoding: str = "utf-8") -> RawTable:
+    """Raw table of a text, such as the clipboard's. Raises FormatError when it holds no rows or a quote is never closed."""
+    lines = text.splitlines()
+    if not any(line.strip() for line in lines):
+        raise FormatError("there are no rows in it", where=where, hint="Give a list with one mark a line")
+    delimiter = _find_delimiter([line for line in lines if line.strip()][:60])
+    rows, numbers = _split(text, lines, delimiter, where)
+    if not rows:
+        raise FormatError("there are no rows in it", where=where, hint="Give a list with one mark a line")
+    decimal_comma = delimiter != "," and _uses_decimal_comma(rows)
+    has_header = _is_header(rows, decimal_comma)
+    return RawTable(
+        source=where,
+        headers=tuple(rows[0]) if has_header else (),
+        rows=rows[1:] if has_header else rows,
+        lines=numbers[1:] if has_header else numbers,
+        delimiter=delimiter,
+        decimal_comma=decimal_comma,
+        encoding=encoding,
+    )
+
+
+def _find_delimiter(sample: list[str]) -> str:
+    """The delimiter that splits most lines into the same number of columns; a blank when none of the others does."""
+    best, best_score = " ", 0.0
+    for delimiter in _DELIMITERS:
+        counts = Counter(len(row) for row in csv.reader(sample, delimiter=delimiter) if row)
+        columns, times = counts.most_common(1)[0]
+        score = times / sum(counts.values()) + 0.01 * columns
+        if columns > 1 and score > best_score:
+            best, best_score = delimiter, score
+    return best
+
+
+def _split(text: str, lines: list[str], delimiter: str, where: str) -> tuple[list[list[str]], list[int]]:
+    rows, numbers = [], []
+    if delimiter == " ":
+        for number, line in enumerate(lines, 1):
+            if line.strip() and not line.lstrip().startswith("#"):
+                rows.append(line.split())
+                numbers.append(number)
+        return rows, numbers
+    reader = csv.reader(io.StringIO(text, newline=""), delimiter=delimiter, strict=True)
+    while True:
+        start = reader.line_num + 1
+        try:
+            row = next(reader)
+        except StopIteration:
+            return rows, numbers
+        except csv.Error as error:
+            problem = "a quote is opened and never closed" if "unexpected end" in str(error) else str(error)
+            raise FormatError(problem, where=f"{where}, line {start}", hint="Close the quote, or remove it") from error
+        if any(cell.strip() for cell in row) and not row[0].lstrip().startswith("#"):
+            rows.append([cell.strip() for cell in row])
+            numbers.append(start)
+
+
+def _uses_decimal_comma(rows: list[list[str]]) -> bool:
+    cells = [cell for row in rows[:200] for cell in row]
+    return sum(bool(_COMMA_NUMBER.fullmatch(c)) for c in cells) > sum(bool(re.fullmatch(r"[+\-−]?\d+\.\d+", c)) for c in cells)
+
+
+def is_number(text: str, decimal_comma: bool = False) -> bool:
+    """Whether a cell reads as a plain number."""
+    try:
+        parse_number(text, decimal_comma=decimal_comma)
+    except ParseError:
+        return False
+    return True
+
+
+def _is_header(rows: list[list[str]], decimal_comma: bool) -> bool:
+    """The first row is a header when it has no number beyond its first cell, and words in it."""
+    first = rows[0]
+    if len(first) < 2:
+        return not is_number(first[0], decimal_comma) and len(rows) > 1
+    return not any(is_number(cell, decimal_comma) for cell in first[1:]) and any(re.search(r"[^\W\d_]", cell) for cell in first)

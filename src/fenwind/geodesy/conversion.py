@@ -1,0 +1,157 @@
+"""Conversion between two known systems, with the words for what was done and what may be wrong with it."""
+
+from __future__ import annotations
+
+import warnings
+from dataclasses import dataclass
+
+import numpy as np
+import pyproj
+from numpy.typing import NDArray
+from pyproj.enums import TransformDirection
+from pyproj.exceptions import ProjError
+from pyproj.transformer import TransformerGroup
+
+from fenwind.errors import FrameError
+from fenwind.geodesy.frames import crs_unit_metres, find_crs
+
+FloatArray = NDArray[np.float64]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ConversionNote:
+    """One thing to know about a conversion: stable `rule` key and a sentence."""
+
+    rule: str
+    text: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Conversion:
+    """Result of convert: `first`, `second` are longitude, latitude (degrees) or easting, northing (unit of the target);
+    `height` likewise, nan where none was given; accuracy in metres as EPSG states it, None where not stated."""
+
+    first: FloatArray
+    second: FloatArray
+    height: FloatArray
+    geographic: bool
+    operation: str
+    accuracy_m: float | None
+    notes: tuple[ConversionNote, ...]
+
+
+def _three_dimensional(crs: pyproj.CRS) -> pyproj.CRS:
+    return crs if crs.is_compound or crs.is_geocentric else crs.to_3d()
+
+
+def _ensemble_or_dynamic(crs: pyproj.CRS) -> bool:
+    base = crs.geodetic_crs
+    return bool(base is not None and base.datum is not None and "Dynamic" in base.datum.type_name)
+
+
+def _operations(source: pyproj.CRS, target: pyproj.CRS) -> TransformerGroup:
+    try:
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")  # of a better operation that lacks a grid; that becomes a note
+            return TransformerGroup(source, target, always_xy=True)
+    except ProjError as error:
+        raise FrameError(
+            f"no way is known from {source.name} to {target.name}", hint="Choose systems whose datums are related"
+        ) from error
+
+
+def convert(
+    source_text: str, target_text: str, first: FloatArray, second: FloatArray, height: FloatArray, epoch_year: float | None = None
+) -> Conversion:
+    """Convert arrays (n,) of longitude, latitude in degrees or easting, northing in the source's unit, and heights
+    (metres for geographic systems, the unit of the axes for projected ones).
+
+    The best operation that needs no missing grid is used. Notes tell of a missing better grid, of a shift that PROJ only
+    assumes to be zero ("ballpark"), of a missing epoch, and of points that could not be converted (nan in the result).
+    Raises FrameError when no operation exists or a system is geocentric.
+    """
+    source, target = find_crs(source_text), find_crs(target_text)
+    for crs in (source, target):
+        if crs.is_geocentric or not (crs.is_geographic or crs.is_projected or crs.is_compound):
+            raise FrameError(f"{crs.name} is neither geographic nor projected", hint="Choose a geographic or a projected system")
+    has_height = bool(np.isfinite(height).any())
+    z = np.where(np.isfinite(height), height, 0.0)
+    # Between projected systems PROJ may miss the published datum operation, so projections are taken off and put on apart.
+    source_base, east, north = _unprojected(source, first, second)
+    target_base = _base(target)
+    if has_height:
+        source_base, target_base = _three_dimensional(source_base), _three_dimensional(target_base)
+        scale = crs_unit_metres(source) if source.is_projected and not source.is_compound else 1.0
+        z = z * scale
+    group = _operations(source_base, target_base)
+    if not group.transformers:
+        names = _missing_grids(group)
+        raise FrameError(
+            f"every way to {target.name} needs a grid that is not here: {', '.join(names)}", hint="Provide that grid file"
+        )
+    chosen = group.transformers[0]
+    times = np.full(z.shape, epoch_year) if epoch_year is not None else None
+    out = chosen.transform(east, north, z, times, direction=TransformDirection.FORWARD)
+    east, north, up = (np.where(np.isfinite(v), v, np.nan) for v in (np.asarray(a, dtype=float) for a in out[:3]))
+    words = [chosen.description]
+    if target_base is not target and not target.is_compound and target.is_projected:
+        projection = pyproj.Transformer.from_crs(target.geodetic_crs, target, always_xy=True)
+        east, north = (np.where(np.isfinite(v), v, np.nan) for v in projection.transform(east, north))
+        up = up / crs_unit_metres(target)
+        words.append(target.coordinate_operation.name if target.coordinate_operation else "projection")
+    if source.is_projected and not source.is_compound:
+        words.insert(0, f"inverse of {source.coordinate_operation.name if source.coordinate_operation else 'projection'}")
+    # PROJ numbers an operation's accuracy -1 where the registry states none.
+    accuracy = chosen.accuracy if chosen.accuracy is not None and chosen.accuracy >= 0 else None
+    return Conversion(
+        first=east,
+        second=north,
+        height=np.where(np.isfinite(height), up, np.nan),
+        geographic=target.is_geographic or (target.is_compound and target.sub_crs_list[0].is_geographic),
+        operation=" + ".join(words),
+        accuracy_m=accuracy,
+        notes=tuple(_notes(group, chosen, source, target, epoch_year, int((~np.isfinite(east)).sum()))),
+    )
+
+
+def _base(crs: pyproj.CRS) -> pyproj.CRS:
+    """The geographic system under a plain projected one; other systems as they are."""
+    base = crs.geodetic_crs
+    return base if crs.is_projected and not crs.is_compound and base is not None else crs
+
+
+def _unprojected(crs: pyproj.CRS, first: FloatArray, second: FloatArray) -> tuple[pyproj.CRS, FloatArray, FloatArray]:
+    base = _base(crs)
+    if base is crs:
+        return crs, first, second
+    lon, lat = pyproj.Transformer.from_crs(crs, base, always_xy=True).transform(first, second)
+    return base, np.asarray(lon), np.asarray(lat)
+
+
+def _missing_grids(group: TransformerGroup) -> list[str]:
+    return sorted({g.short_name for op in group.unavailable_operations for g in op.grids if not g.available})
+
+
+def _notes(
+    group: TransformerGroup,
+    chosen: pyproj.Transformer,
+    source: pyproj.CRS,
+    target: pyproj.CRS,
+    epoch_year: float | None,
+    bad: int,
+) -> list[ConversionNote]:
+    notes = []
+    if "ballpark" in chosen.description.lower():
+        text = f"No published relation from {source.name} to {target.name} was found; the datums were taken as equal."
+        notes.append(ConversionNote(rule="convert.assumed-equal", text=text))
+    if not group.best_available:
+        names = _missing_grids(group)
+        if names:
+            text = f"A better operation needs a grid that is not here: {', '.join(names[:4])}."
+            notes.append(ConversionNote(rule="convert.grid-missing", text=text))
+    if epoch_year is None and (_ensemble_or_dynamic(source) or _ensemble_or_dynamic(target)):
+        text = "A system in this conversion moves with time and no epoch was given; the operation's own epoch was assumed."
+        notes.append(ConversionNote(rule="convert.no-epoch", text=text))
+    if bad:
+        notes.append(ConversionNote(rule="convert.outside", text=f"{bad} positions lie where the operation is not defined."))
+    return notes

@@ -1,0 +1,219 @@
+"""Frames: a horizontal system, a height reference, units, axis order and epoch.
+
+A `FrameSpec` is the recipe, a plain frozen value that a job keeps; a `Frame` is the live object made from it. Every
+coordinate that passes through a Frame is in metres, easting before northing; only `unit` and `axis_order` of the recipe
+tell how people and files write them.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from functools import cached_property, lru_cache
+from typing import Literal
+
+import numpy as np
+import pyproj
+from numpy.typing import ArrayLike, NDArray
+from pyproj.exceptions import CRSError, ProjError
+
+from fenwind.errors import FrameError
+from fenwind.geodesy.geoid import GeoidGrid
+from fenwind.quantities.lengths import UNITS
+
+FloatArray = NDArray[np.float64]
+_FIND_HINT = "Use an EPSG code such as EPSG:25832, WKT or a PROJ string of a projected system"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class HeightReference:
+    """What heights of a frame are counted from: the ellipsoid, the geoid of a grid file, or a plain local zero."""
+
+    kind: Literal["ellipsoid", "geoid", "local"] = "ellipsoid"
+    grid: str = ""
+    name: str = ""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class FrameSpec:
+    """Recipe of a frame. `crs` empty means a local plane with no known relation to the earth; `unit` is a key of UNITS;
+    `epoch_year` the coordinate epoch as a decimal year, None where the system is static or it is not known."""
+
+    name: str
+    crs: str = ""
+    height: HeightReference = HeightReference()
+    unit: str = "m"
+    axis_order: Literal["EN", "NE"] = "EN"
+    epoch_year: float | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Factors:
+    """Arrays of one shape: point scale factor, convergence (rad, east positive), elevation factor, combined factor."""
+
+    point_scale: FloatArray
+    convergence_rad: FloatArray
+    elevation: FloatArray
+    combined: FloatArray
+
+
+@lru_cache(maxsize=64)
+def find_crs(text: str) -> pyproj.CRS:
+    """The coordinate reference system of a code, WKT or PROJ string. Raises FrameError when PROJ knows none."""
+    try:
+        return pyproj.CRS.from_user_input(text)
+    except CRSError as error:
+        raise FrameError(f"{text[:60]!r} is not a known coordinate system", hint=_FIND_HINT) from error
+
+
+def crs_unit_metres(crs: pyproj.CRS) -> float:
+    """Metres in one unit of a projected system's axes."""
+    return float(crs.axis_info[0].unit_conversion_factor)
+
+
+def unit_key_of(crs_text: str) -> str:
+    """Key of the length unit a projected system is defined in. Raises FrameError for units Fenwind does not know."""
+    factor = crs_unit_metres(_projected(crs_text))
+    for unit in UNITS.values():
+        if math.isclose(unit.metres, factor, rel_tol=1e-12):
+            return unit.key
+    raise FrameError(f"the unit of {crs_text} ({factor} m) is not known", hint="Use a system in metres, feet or US survey feet")
+
+
+def _projected(text: str) -> pyproj.CRS:
+    crs = find_crs(text)
+    if crs.is_compound:
+        crs = crs.sub_crs_list[0]
+    if not crs.is_projected:
+        raise FrameError(f"{crs.name} is not a projected system", hint=_FIND_HINT)
+    return crs
+
+
+class Frame:
+    """A live frame. Local planes know no latitude; asking for one raises FrameError."""
+
+    def __init__(self, spec: FrameSpec) -> None:
+        """Look the system up and open the geoid grid. Raises FrameError when either fails or the unit is unknown."""
+        if spec.unit not in UNITS:
+            raise FrameError(f"unit {spec.unit!r} is not known", where=spec.name, hint=f"Use one of {', '.join(UNITS)}")
+        self.spec = spec
+        self.crs = _projected(spec.crs) if spec.crs else None
+        self.geoid = GeoidGrid(spec.height.grid) if spec.height.kind == "geoid" else None
+        if self.geoid is not None and self.crs is None:
+            raise FrameError(
+                "a geoid grid needs a frame with a datum", where=spec.name, hint="Choose local heights for a local plane"
+            )
+
+    @property
+    def has_datum(self) -> bool:
+        """Whether positions can be turned into latitude and longitude."""
+        return self.crs is not None
+
+    def _require_crs(self) -> pyproj.CRS:
+        if self.crs is None:
+            raise FrameError(
+                f"{self.spec.name} is a local plane with no known relation to the earth",
+                hint="Choose a frame with a datum for latitude, factors and ellipsoid distances",
+            )
+        return self.crs
+
+    @cached_property
+    def geodetic_crs(self) -> pyproj.CRS:
+        """The geographic system below the projection."""
+        crs = self._require_crs()
+        base = crs.geodetic_crs
+        if base is None:  # bound or engineering systems
+            raise FrameError(f"{crs.name} has no geodetic base", hint=_FIND_HINT)
+        return base
+
+    @cached_property
+    def _transformer(self) -> pyproj.Transformer:
+        return pyproj.Transformer.from_crs(self.geodetic_crs, self._require_crs(), always_xy=True)
+
+    @cached_property
+    def _proj(self) -> pyproj.Proj:
+        return pyproj.Proj(self._require_crs())
+
+    @cached_property
+    def geod(self) -> pyproj.Geod:
+        """Geodesics on the frame's ellipsoid."""
+        ellipsoid = self._require_crs().ellipsoid
+        assert ellipsoid is not None
+        return pyproj.Geod(a=ellipsoid.semi_major_metre, b=ellipsoid.semi_minor_metre)
+
+    def area_of_use(self) -> tuple[float, float, float, float] | None:
+        """West, south, east, north in radians, or None where none is stated."""
+        area = self.crs.area_of_use if self.crs is not None else None
+        if area is None:
+            return None
+        west, south, east, north = (math.radians(v) for v in area.bounds)
+        return west, south, east, north
+
+    def forward(self, lat_rad: ArrayLike, lon_rad: ArrayLike) -> tuple[FloatArray, FloatArray]:
+        """Easting and northing in metres of geodetic positions in the frame's own datum; inf where undefined."""
+        unit = crs_unit_metres(self._require_crs())
+        east, north = self._transformer.transform(
+            np.asarray(lon_rad, dtype=float), np.asarray(lat_rad, dtype=float), radians=True
+        )
+        return np.asarray(east) * unit, np.asarray(north) * unit
+
+    def inverse(self, e_m: ArrayLike, n_m: ArrayLike) -> tuple[FloatArray, FloatArray]:
+        """Latitude and longitude in radians of projected positions in metres; inf where undefined."""
+        unit = crs_unit_metres(self._require_crs())
+        lon, lat = self._transformer.transform(
+            np.asarray(e_m, dtype=float) / unit, np.asarray(n_m, dtype=float) / unit, radians=True, direction="INVERSE"
+        )
+        return np.asarray(lat), np.asarray(lon)
+
+    def geoid_height(self, lat_rad: ArrayLike, lon_rad: ArrayLike) -> FloatArray:
+        """Geoid height in metres, zeros where the frame has no geoid; nan outside the grid."""
+        if self.geoid is None:
+            return np.zeros(np.broadcast(np.asarray(lat_rad), np.asarray(lon_rad)).shape)
+        return self.geoid.height(lat_rad, lon_rad)
+
+    def radii(self, lat_rad: ArrayLike) -> tuple[FloatArray, FloatArray]:
+        """Radii of curvature of the meridian M and of the prime vertical N, metres.
+
+        Source: Torge and Müller, Geodesy, 4th edition 2012, eqs. 4.15 and 4.16.
+        """
+        crs = self._require_crs()
+        assert crs.ellipsoid is not None
+        a, b = crs.ellipsoid.semi_major_metre, crs.ellipsoid.semi_minor_metre
+        e2 = 1.0 - (b / a) ** 2
+        w2 = 1.0 - e2 * np.sin(np.asarray(lat_rad, dtype=float)) ** 2
+        return a * (1.0 - e2) / w2**1.5, a / np.sqrt(w2)
+
+    def elevation_factor(self, lat_rad: ArrayLike, h_ell_m: ArrayLike) -> FloatArray:
+        """R / (R + h) with R = sqrt(M N) at the mark and h the ellipsoidal height; common practice, no source."""
+        meridian, prime = self.radii(lat_rad)
+        radius = np.sqrt(meridian * prime)
+        return np.asarray(radius / (radius + np.asarray(h_ell_m, dtype=float)))
+
+    def point_scale(self, lat_rad: ArrayLike, lon_rad: ArrayLike) -> tuple[FloatArray, FloatArray]:
+        """Point scale factor along the parallel (equal in all directions for conformal projections) and convergence in
+        radians, positive where grid north lies east of true north."""
+        try:
+            factors = self._proj.get_factors(np.asarray(lon_rad, dtype=float), np.asarray(lat_rad, dtype=float), radians=True)
+        except ProjError as error:
+            raise FrameError(
+                "no scale factor can be computed here", where=self.spec.name, hint="Stay inside the area of use"
+            ) from error
+        return np.asarray(factors.parallel_scale), np.radians(np.asarray(factors.meridian_convergence))
+
+    def factors(self, lat_rad: ArrayLike, lon_rad: ArrayLike, h_ell_m: ArrayLike) -> Factors:
+        """Point scale, convergence, elevation factor and combined factor (their product)."""
+        scale, convergence = self.point_scale(lat_rad, lon_rad)
+        elevation = self.elevation_factor(lat_rad, h_ell_m)
+        return Factors(point_scale=scale, convergence_rad=convergence, elevation=elevation, combined=scale * elevation)
+
+
+@lru_cache(maxsize=64)
+def open_frame(spec: FrameSpec) -> Frame:
+    """The live frame of a recipe, kept for reuse; PROJ objects are dear to make."""
+    return Frame(spec)
+
+
+def working_frame_spec(crs: str, geoid: str = "") -> FrameSpec:
+    """Recipe for a projected system in the unit it is defined in, heights from a geoid grid or the ellipsoid."""
+    height = HeightReference(kind="geoid", grid=geoid) if geoid else HeightReference()
+    return FrameSpec(name=find_crs(crs).name, crs=crs, height=height, unit=unit_key_of(crs))

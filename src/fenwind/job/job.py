@@ -1,0 +1,143 @@
+"""A job: its file, its records, and undo. The desk and the command line change a job only through this door."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterable
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from uuid import uuid4
+
+from fenwind.errors import JobError
+from fenwind.job.file import JobFile
+from fenwind.job.state import JobState
+from fenwind.records.entries import Add, Entry, decode, encode
+from fenwind.records.records import JobInfo, Record
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Gesture:
+    """What one act of the user did, undone and redone as one."""
+
+    number: int
+    what: str
+    entries: tuple[Entry, ...]
+
+
+def new_id() -> str:
+    """An id for a new record, unique without asking anybody."""
+    return uuid4().hex[:16]
+
+
+class Job:
+    """An open job. `state` is for reading; `record`, `undo` and `redo` change it, after the file has kept the change."""
+
+    def __init__(self, file: JobFile) -> None:
+        """Read all entries of an open file. Raises JobError when one cannot be read."""
+        self._file = file
+        self.state = JobState()
+        self._done: list[Gesture] = []
+        self._undone: list[Gesture] = []
+        for stored in file.read():
+            kind = stored.entries[0][0]
+            if kind in ("undo", "redo"):
+                (self._step_back if kind == "undo" else self._step_forward)()
+                continue
+            entries = tuple(self._take_in(*raw) for raw in stored.entries)
+            self._done.append(Gesture(number=stored.number, what=stored.what, entries=entries))
+            self._undone.clear()
+
+    @classmethod
+    def open(cls, path: str | os.PathLike[str]) -> Job:
+        """Open a job file. Raises JobError."""
+        file = JobFile(path)
+        try:
+            return cls(file)
+        except JobError:
+            file.close()
+            raise
+
+    @classmethod
+    def create(cls, path: str | os.PathLike[str], name: str, records: Iterable[Record] = (), frame: str = "") -> Job:
+        """Make a new job file with a name, first records and the id of the frame shown; undo does not take these away. Raises JobError."""
+        job = cls(JobFile(path, create=True))
+        job.record("New job", [Add(record=JobInfo(name=name, frame=frame)), *(Add(record=r) for r in records)])
+        return job
+
+    @property
+    def path(self) -> str:
+        """Where the file is."""
+        return str(self._file.path)
+
+    def _take_in(self, kind: str, subject: str, body: str) -> Entry:
+        known = self.state.records.get(subject)
+        entry = decode(kind, subject, body, type(known) if known is not None else None)
+        self.state.apply(entry)
+        return entry
+
+    def record(self, what: str, entries: Iterable[Entry]) -> None:
+        """Keep one gesture and take it in. `what` names it for undo. Nothing happens for no entries. Raises JobError, then nothing changed."""
+        entries = tuple(entries)
+        if not entries:
+            return
+        number = self._file.append(_now(), what, _rows(entries))
+        for entry in entries:
+            self.state.apply(entry)
+        self._done.append(Gesture(number=number, what=what, entries=entries))
+        self._undone.clear()
+
+    @property
+    def undo_text(self) -> str:
+        """What undo would take back, empty for nothing; the making of the job cannot be undone."""
+        return self._done[-1].what if len(self._done) > 1 else ""
+
+    @property
+    def redo_text(self) -> str:
+        """What redo would do again, empty for nothing."""
+        return self._undone[-1].what if self._undone else ""
+
+    def undo(self) -> str:
+        """Take the latest gesture back by an entry of its own and return its text, empty for nothing. Raises JobError."""
+        text = self.undo_text
+        if text:
+            self._file.append(_now(), f"Undo {text}", [("undo", str(self._done[-1].number), "{}")])
+            self._step_back()
+        return text
+
+    def redo(self) -> str:
+        """Do the gesture undone last again and return its text, empty for nothing. Raises JobError."""
+        text = self.redo_text
+        if text:
+            self._file.append(_now(), f"Redo {text}", [("redo", str(self._undone[-1].number), "{}")])
+            self._step_forward()
+        return text
+
+    def _step_back(self) -> None:
+        gesture = self._done.pop()
+        for entry in reversed(gesture.entries):
+            self.state.revert(entry)
+        self._undone.append(gesture)
+
+    def _step_forward(self) -> None:
+        gesture = self._undone.pop()
+        for entry in gesture.entries:
+            self.state.apply(entry)
+        self._done.append(gesture)
+
+    def copy_to(self, path: str | os.PathLike[str]) -> None:
+        """Copy the job to a new file. Raises JobError."""
+        self._file.copy_to(path)
+
+    def close(self) -> None:
+        """Let go of the file; everything is kept already."""
+        self._file.close()
+
+
+def _rows(entries: tuple[Entry, ...]) -> Iterable[tuple[str, str, str]]:
+    for entry in entries:
+        kind, body = encode(entry)
+        yield kind, entry.subject, body
+
+
+def _now() -> str:
+    return datetime.now(UTC).isoformat(timespec="milliseconds")

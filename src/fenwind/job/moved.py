@@ -1,0 +1,55 @@
+"""What moved between two derivations: the before and after of every adopted position."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fenwind.job.adopted import Adopted
+
+FloatArray = NDArray[np.float64]
+
+#: Movements below this are rounding, metres.
+LEAST_M = 5e-6
+
+
+@dataclass(frozen=True, kw_only=True, eq=False)
+class Moved:
+    """Marks of one frame that moved (k,), after - before in metres; height nan where it came or went. appeared, gone: names."""
+
+    frame: str
+    names: tuple[str, ...]
+    de_m: FloatArray
+    dn_m: FloatArray
+    dh_m: FloatArray
+    appeared: tuple[str, ...]
+    gone: tuple[str, ...]
+
+    @property
+    def largest_m(self) -> float:
+        """Longest way in space, metres."""
+        if not self.names:
+            return 0.0
+        return float(np.sqrt(self.de_m**2 + self.dn_m**2 + np.nan_to_num(self.dh_m) ** 2).max())
+
+
+def moved(frame: str, before: Adopted, after: Adopted) -> Moved:
+    """Compare two sets of adopted positions of one frame by name."""
+    common = [name for name in after.names if name in before.index]
+    a = np.array([after.index[n] for n in common], dtype=int)
+    b = np.array([before.index[n] for n in common], dtype=int)
+    de, dn = after.e_m[a] - before.e_m[b], after.n_m[a] - before.n_m[b]
+    dh = after.height_m[a] - before.height_m[b]
+    height_changed = np.isfinite(after.height_m[a]) != np.isfinite(before.height_m[b])
+    rows = np.flatnonzero((np.abs(de) > LEAST_M) | (np.abs(dn) > LEAST_M) | (np.abs(dh) > LEAST_M) | height_changed)
+    return Moved(
+        frame=frame,
+        names=tuple(common[i] for i in rows),
+        de_m=de[rows],
+        dn_m=dn[rows],
+        dh_m=dh[rows],
+        appeared=tuple(n for n in after.names if n not in before.index),
+        gone=tuple(n for n in before.names if n not in after.index),
+    )

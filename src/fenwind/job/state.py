@@ -1,0 +1,100 @@
+"""The records of a job as they stand after all its entries."""
+
+from __future__ import annotations
+
+from typing import TypeVar, cast
+
+from fenwind.records.entries import Add, Amend, Entry, apply_to
+from fenwind.records.records import (
+    Acceptance,
+    FitStep,
+    FrameRecord,
+    GivenPosition,
+    JobInfo,
+    Mark,
+    MeasuredPosition,
+    Record,
+)
+
+R = TypeVar("R", bound=Record)
+
+
+class JobState:
+    """Records by id and by kind, and the amendments each has seen. Only `apply` and `revert` change it."""
+
+    def __init__(self) -> None:
+        self.records: dict[str, Record] = {}
+        self.amendments: dict[str, list[Amend]] = {}
+        self._kinds: dict[type, dict[str, Record]] = {}
+
+    def apply(self, entry: Entry) -> None:
+        """Take an entry in. Raises KeyError for an amendment of an unknown record."""
+        if isinstance(entry, Add):
+            self._put(entry.record)
+        else:
+            self._put(apply_to(self.records[entry.subject], entry.new))
+            self.amendments.setdefault(entry.subject, []).append(entry)
+
+    def revert(self, entry: Entry) -> None:
+        """Take the latest entry back out."""
+        if isinstance(entry, Add):
+            record = self.records.pop(entry.record.id)
+            del self._kinds[type(record)][record.id]
+        else:
+            self._put(apply_to(self.records[entry.subject], entry.old))
+            self.amendments[entry.subject].pop()
+
+    def _put(self, record: Record) -> None:
+        self.records[record.id] = record
+        self._kinds.setdefault(type(record), {})[record.id] = record
+
+    def of(self, kind: type[R]) -> dict[str, R]:
+        """Records of one kind by id, in the order they were added; do not change the dictionary."""
+        return cast(dict[str, R], self._kinds.get(kind, {}))
+
+    def snapshot(self) -> JobState:
+        """A copy that stays as it is while this one goes on; records are frozen and shared."""
+        copy = JobState()
+        copy.records = dict(self.records)
+        copy.amendments = {key: list(value) for key, value in self.amendments.items()}
+        copy._kinds = {kind: dict(records) for kind, records in self._kinds.items()}
+        return copy
+
+    @property
+    def info(self) -> JobInfo:
+        """Name and working frame of the job."""
+        return self.of(JobInfo).get("job") or JobInfo(name="Untitled")
+
+    @property
+    def frames(self) -> dict[str, FrameRecord]:
+        """Frames by id."""
+        return self.of(FrameRecord)
+
+    @property
+    def marks(self) -> dict[str, Mark]:
+        """Marks by id."""
+        return self.of(Mark)
+
+    @property
+    def given(self) -> dict[str, GivenPosition]:
+        """Given positions by id."""
+        return self.of(GivenPosition)
+
+    @property
+    def measured(self) -> dict[str, MeasuredPosition]:
+        """Occupations by id."""
+        return self.of(MeasuredPosition)
+
+    @property
+    def fits(self) -> dict[str, FitStep]:
+        """Fit steps by id."""
+        return self.of(FitStep)
+
+    @property
+    def acceptances(self) -> dict[str, Acceptance]:
+        """Accepted doubts by id."""
+        return self.of(Acceptance)
+
+    def mark_named(self, name: str) -> Mark | None:
+        """The mark of a name, None when there is none."""
+        return next((m for m in self.marks.values() if m.name == name), None)

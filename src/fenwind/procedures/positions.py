@@ -1,0 +1,82 @@
+"""A set of named positions on a plane, the currency between procedures."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+from numpy.typing import NDArray
+
+FloatArray = NDArray[np.float64]
+
+#: Sigmas taken when none are given, metres per axis: what a fixed GNSS position is commonly worth (common practice, no source).
+ASSUMED_SIGMA_H_M = 0.010
+ASSUMED_SIGMA_V_M = 0.020
+
+
+@dataclass(frozen=True, kw_only=True, eq=False)
+class Positions:
+    """k positions: e_m, n_m (k,) and height_m (k,), nan where there is none; covariance (3, 3, k) of e, n, height in
+    square metres, nan where not known. Names are unique."""
+
+    names: tuple[str, ...]
+    e_m: FloatArray
+    n_m: FloatArray
+    height_m: FloatArray
+    covariance: FloatArray
+
+    def __post_init__(self) -> None:
+        for array in (self.e_m, self.n_m, self.height_m, self.covariance):
+            array.flags.writeable = False
+
+    def __len__(self) -> int:
+        return len(self.names)
+
+    @cached_property
+    def index(self) -> dict[str, int]:
+        """Row of every name."""
+        return {name: i for i, name in enumerate(self.names)}
+
+    def take(self, rows: NDArray[np.intp]) -> Positions:
+        """The positions of some rows, in that order."""
+        return Positions(
+            names=tuple(self.names[i] for i in rows),
+            e_m=self.e_m[rows],
+            n_m=self.n_m[rows],
+            height_m=self.height_m[rows],
+            covariance=self.covariance[:, :, rows],
+        )
+
+    @property
+    def sigma_h_m(self) -> FloatArray:
+        """Horizontal sigma per axis (k,): the root of the mean of both variances."""
+        return np.asarray(np.sqrt(0.5 * (self.covariance[0, 0] + self.covariance[1, 1])))
+
+    @property
+    def sigma_v_m(self) -> FloatArray:
+        """Vertical sigma (k,)."""
+        return np.asarray(np.sqrt(self.covariance[2, 2]))
+
+
+def positions(
+    names: Iterable[str],
+    e_m: FloatArray,
+    n_m: FloatArray,
+    height_m: FloatArray,
+    sigma_h_m: FloatArray | None = None,
+    sigma_v_m: FloatArray | None = None,
+) -> Positions:
+    """Positions from arrays (k,); sigmas per horizontal axis and vertical, nan or None where not known."""
+    names = tuple(names)
+    k = len(names)
+    covariance = np.full((3, 3, k), np.nan)
+    if sigma_h_m is not None:
+        covariance[0, 0] = covariance[1, 1] = np.square(sigma_h_m)
+        covariance[0, 1] = covariance[1, 0] = np.where(np.isfinite(sigma_h_m), 0.0, np.nan)
+    if sigma_v_m is not None:
+        covariance[2, 2] = np.square(sigma_v_m)
+    covariance[0:2, 2] = covariance[2, 0:2] = np.where(np.isfinite(covariance[0, 0] + covariance[2, 2]), 0.0, np.nan)
+    arrays = [np.array(a, dtype=float) for a in (e_m, n_m, height_m)]
+    return Positions(names=names, e_m=arrays[0], n_m=arrays[1], height_m=arrays[2], covariance=covariance)

@@ -1,0 +1,223 @@
+"""The plane similarity behind every fit: how it acts, how it is estimated, and how its models nest.
+
+E = shift_e + s (e cos r + n sin r), N = shift_n + s (-e sin r + n cos r), r clockwise: bearings increase by r
+(a four-parameter plane similarity, IOGP Guidance Note 7-2, "Similarity Transformation", in this sign convention).
+Inside, coordinates are counted from the centres of both sets, so that the unknowns are well separated and the shift's
+uncertainty is that at the centre of the pairs.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fenwind.errors import DatumDefectError, ProcedureError
+from fenwind.estimation.engine import Adjustment, Problem, adjust
+
+FloatArray = NDArray[np.float64]
+UNKNOWNS = ("shift E", "shift N", "rotation", "scale")
+
+#: Models from simple to rich, with the unknowns each leaves free.
+FREE: dict[str, tuple[str, ...]] = {"shift": ("shift E", "shift N"), "turn": UNKNOWNS[:3], "scale": UNKNOWNS}
+
+
+@dataclass(frozen=True, kw_only=True, eq=False)
+class Similarity:
+    """A similarity from (e, n) to (E, N), metres and radians. source_centre and target_centre (2,) are the points it turns
+    about: E - target_centre = s R (e - source_centre). covariance (4, 4) of (target centre E, N, rotation, scale)."""
+
+    source_centre: FloatArray
+    target_centre: FloatArray
+    rotation_rad: float
+    scale: float
+    covariance: FloatArray
+
+    @property
+    def shift(self) -> tuple[float, float]:
+        """shift_e and shift_n of the formula above, counted from the origin of both systems."""
+        turned = self._turn(self.source_centre[0], self.source_centre[1])
+        return float(self.target_centre[0] - turned[0]), float(self.target_centre[1] - turned[1])
+
+    def _turn(self, e: FloatArray | float, n: FloatArray | float) -> tuple[FloatArray, FloatArray]:
+        c, s = self.scale * math.cos(self.rotation_rad), self.scale * math.sin(self.rotation_rad)
+        return np.asarray(e * c + n * s), np.asarray(n * c - e * s)
+
+    def forward(self, e_m: FloatArray, n_m: FloatArray) -> tuple[FloatArray, FloatArray]:
+        """Carry source coordinates (k,) onto the target system."""
+        east, north = self._turn(e_m - self.source_centre[0], n_m - self.source_centre[1])
+        return east + self.target_centre[0], north + self.target_centre[1]
+
+    def inverse(self, e_m: FloatArray, n_m: FloatArray) -> tuple[FloatArray, FloatArray]:
+        """Carry target coordinates (k,) back onto the source system."""
+        de, dn = e_m - self.target_centre[0], n_m - self.target_centre[1]
+        c, s = math.cos(self.rotation_rad) / self.scale, math.sin(self.rotation_rad) / self.scale
+        return de * c - dn * s + self.source_centre[0], de * s + dn * c + self.source_centre[1]
+
+    def design(self, e_m: FloatArray, n_m: FloatArray) -> FloatArray:
+        """Derivatives (2, 4, k) of (E, N) by the target centre E, N, the rotation and the scale."""
+        return _design(e_m - self.source_centre[0], n_m - self.source_centre[1], self.rotation_rad, self.scale)
+
+
+def _design(de: FloatArray, dn: FloatArray, rotation: float, scale: float) -> FloatArray:
+    c, s = math.cos(rotation), math.sin(rotation)
+    east, north = de * c + dn * s, dn * c - de * s
+    design = np.zeros((2, 4, de.size))
+    design[0, 0] = design[1, 1] = 1.0
+    design[0, 2], design[1, 2] = scale * north, -scale * east
+    design[0, 3], design[1, 3] = east, north
+    return design
+
+
+def turn_covariance(covariance: FloatArray, rotation_rad: float, scale: float) -> FloatArray:
+    """Covariance (2, 2, k) of e, n after a turn by r and a scale: s^2 R C R^T."""
+    c, s = math.cos(rotation_rad), math.sin(rotation_rad)
+    cee, cen, cnn = covariance[0, 0], covariance[0, 1], covariance[1, 1]
+    out = np.empty(covariance.shape)
+    out[0, 0] = c * c * cee + 2.0 * c * s * cen + s * s * cnn
+    out[1, 1] = s * s * cee - 2.0 * c * s * cen + c * c * cnn
+    out[0, 1] = out[1, 0] = c * s * (cnn - cee) + (c * c - s * s) * cen
+    out *= scale**2
+    return out
+
+
+@dataclass(frozen=True, kw_only=True, eq=False)
+class PairSet:
+    """Pairs that take part: source e, n (2, k), target E, N (2, k), covariances (2, 2, k) of both."""
+
+    source: FloatArray
+    target: FloatArray
+    source_covariance: FloatArray
+    target_covariance: FloatArray
+
+    def take(self, rows: NDArray[np.intp]) -> PairSet:
+        """Some of the pairs, in that order."""
+        return PairSet(
+            source=self.source[:, rows],
+            target=self.target[:, rows],
+            source_covariance=self.source_covariance[:, :, rows],
+            target_covariance=self.target_covariance[:, :, rows],
+        )
+
+
+def estimate(
+    pairs: PairSet, model: str, rotation_rad: float | None = None, scale: float | None = None
+) -> tuple[Similarity, Adjustment]:
+    """Least-squares similarity of a model of FREE; a given rotation or scale is held exactly.
+
+    Residuals of the adjustment are computed - known (2, k). Raises ProcedureError when there are too few pairs.
+    """
+    if pairs.source.shape[1] == 0:
+        raise ProcedureError("no pair is held in plan", hint="Hold at least one pair, or choose another use for a pair")
+    source_centre, target_centre = pairs.source.mean(axis=1), pairs.target.mean(axis=1)
+    d, k = pairs.source - source_centre[:, None], pairs.target - target_centre[:, None]
+    held = {"rotation": rotation_rad, "scale": scale}
+    if "rotation" not in FREE[model] and rotation_rad is None:
+        held["rotation"] = 0.0
+    if "scale" not in FREE[model] and scale is None:
+        held["scale"] = 1.0
+    start = _start(pairs, d, k, held)
+    # With a turn that is far from zero, covariances must be turned before they can be added to those of the target.
+    covariance = turn_covariance(pairs.source_covariance, start[2], start[3]) + pairs.target_covariance
+    rows = np.array(
+        [[float(name == unknown) for unknown in UNKNOWNS] for name in ("rotation", "scale") if held[name] is not None]
+    )
+    values = np.array([value for value in (held["rotation"], held["scale"]) if value is not None])
+
+    def computed(x: FloatArray) -> tuple[FloatArray, FloatArray]:
+        design = _design(d[0], d[1], float(x[2]), float(x[3]))
+        return x[:2, None] + x[3] * design[:, 3], design
+
+    def constraints(x: FloatArray) -> tuple[FloatArray, FloatArray]:
+        return rows @ x - values, rows
+
+    problem = Problem(
+        names=UNKNOWNS,
+        start=start,
+        observed=k,
+        covariance=covariance,
+        model=computed,
+        constraints=constraints if values.size else None,
+        linear=values.size == 2,
+    )
+    try:
+        result = adjust(problem)
+    except DatumDefectError as error:
+        few = "two or more pairs at different places" if pairs.source.shape[1] < 2 else "pairs that are not all at one place"
+        raise ProcedureError(
+            f"{error.message}: {model} needs {few}", hint="Hold more pairs, or choose a simpler model"
+        ) from error
+    similarity = Similarity(
+        source_centre=source_centre,
+        target_centre=target_centre + result.x[:2],
+        rotation_rad=float(math.remainder(result.x[2], 2.0 * math.pi)),
+        scale=float(result.x[3]),
+        covariance=result.cofactors,
+    )
+    return similarity, result
+
+
+def _start(pairs: PairSet, d: FloatArray, k: FloatArray, held: dict[str, float | None]) -> FloatArray:
+    """Closed-form similarity with one weight a pair; the exact optimum when the weights are equal and isotropic."""
+    trace = np.einsum("iik->k", pairs.source_covariance) + np.einsum("iik->k", pairs.target_covariance)
+    weight = np.where(trace > 0.0, 1.0 / np.where(trace > 0.0, trace, 1.0), 0.0)
+    weight = weight / weight.sum() if weight.sum() > 0 else np.full(trace.shape, 1.0 / trace.size)
+    source, target = d[0] + 1j * d[1], k[0] + 1j * k[1]
+    source_mean, target_mean = np.vdot(weight, source), np.vdot(weight, target)
+    spread = source - source_mean
+    total = float(np.vdot(weight, np.abs(spread) ** 2).real)
+    ratio = np.vdot(spread * weight, target - target_mean) / total if total > 0.0 else 1.0 + 0.0j
+    given_rotation, given_scale = held["rotation"], held["scale"]
+    rotation = float(-np.angle(ratio)) if given_rotation is None else given_rotation
+    scale = given_scale if given_scale is not None else float((ratio * np.exp(1j * rotation)).real) or 1.0
+    shift = target_mean - scale * np.exp(-1j * rotation) * source_mean
+    return np.array([shift.real, shift.imag, rotation, scale])
+
+
+def pivot(pairs: PairSet) -> tuple[Similarity, Adjustment]:
+    """Hold the first of two pairs exactly and turn onto the direction to the second; scale 1.
+
+    Both positions and the direction are three observations for three unknowns, so that their covariance reaches the
+    result through the engine. Raises ProcedureError when the two marks coincide in either system.
+    """
+    (e1, e2), (n1, n2) = pairs.source
+    (ke1, ke2), (kn1, kn2) = pairs.target
+    length = math.hypot(e2 - e1, n2 - n1)
+    if min(length, math.hypot(ke2 - ke1, kn2 - kn1)) < 1e-6:
+        raise ProcedureError("the pivot and its second pair are at one place", hint="Choose a second pair away from the pivot")
+    direction = math.atan2(e2 - e1, n2 - n1)
+    rotation = math.remainder(math.atan2(ke2 - ke1, kn2 - kn1) - direction, 2.0 * math.pi)
+    across = np.array([-math.cos(direction) / length, math.sin(direction) / length])  # d direction / d (e1, n1)
+    turned = turn_covariance(pairs.source_covariance, rotation, 1.0) + pairs.target_covariance
+    back = turn_covariance(turned, -rotation, 1.0)
+    to_observed = np.zeros((3, 4))
+    to_observed[0, 0] = to_observed[1, 1] = 1.0
+    to_observed[2, :2], to_observed[2, 2:] = across, -across
+    corners = np.zeros((4, 4))
+    corners[:2, :2], corners[2:, 2:] = back[:, :, 0], back[:, :, 1]
+    c, s = math.cos(rotation), math.sin(rotation)
+    spin = np.array([[c, s, 0.0], [-s, c, 0.0], [0.0, 0.0, 1.0]])
+    covariance = spin @ to_observed @ corners @ to_observed.T @ spin.T
+    design = np.eye(3)[:, :, None]
+    result = adjust(
+        Problem(
+            names=UNKNOWNS[:3],
+            start=np.zeros(3),
+            observed=np.zeros((3, 1)),
+            covariance=covariance[:, :, None],
+            model=lambda x: (x[:, None], design),
+            linear=True,
+        )
+    )
+    full = np.zeros((4, 4))
+    full[:3, :3] = result.cofactors
+    similarity = Similarity(
+        source_centre=pairs.source[:, 0].copy(),
+        target_centre=pairs.target[:, 0].copy(),
+        rotation_rad=rotation,
+        scale=1.0,
+        covariance=full,
+    )
+    return similarity, result

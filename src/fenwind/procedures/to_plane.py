@@ -1,0 +1,81 @@
+"""Geodetic positions onto the plane of a frame, heights onto its reference, covariances with them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fenwind.errors import ProcedureError
+from fenwind.geodesy.frames import Frame
+from fenwind.procedures.positions import Positions, positions
+
+FloatArray = NDArray[np.float64]
+
+
+def to_plane(
+    frame: Frame,
+    names: Iterable[str],
+    lat_rad: FloatArray,
+    lon_rad: FloatArray,
+    h_ell_m: FloatArray,
+    sigma_h_m: FloatArray | None = None,
+    sigma_v_m: FloatArray | None = None,
+) -> Positions:
+    """Positions (k,) in the frame: e, n by projection; height = ellipsoidal height less the geoid height where the frame has a grid.
+
+    Horizontal sigmas are equal in all directions, so the point scale factor alone carries them. Raises ProcedureError when the
+    projection is not defined at a position, or when a geoid grid does not cover one.
+    """
+    names = tuple(names)
+    lat, lon = np.asarray(lat_rad, dtype=float), np.asarray(lon_rad, dtype=float)
+    e, n = frame.forward(lat, lon)
+    _require(
+        np.isfinite(e) & np.isfinite(n),
+        names,
+        f"cannot be projected into {frame.spec.name}",
+        "Check latitude and longitude, or choose another frame",
+    )
+    plane = positions(names, e, n, geoid_reduced(frame, names, lat, lon, h_ell_m), sigma_h_m, sigma_v_m)
+    if sigma_h_m is None or not len(names):
+        return plane
+    scale, _ = frame.point_scale(lat, lon)
+    covariance = np.array(plane.covariance)
+    covariance[:2, :2] *= scale**2
+    return replace(plane, covariance=covariance)
+
+
+def geoid_reduced(
+    frame: Frame, names: tuple[str, ...], lat_rad: FloatArray, lon_rad: FloatArray, h_ell_m: FloatArray
+) -> FloatArray:
+    """Ellipsoidal heights (k,) less the geoid heights of the frame's grid; unchanged without a grid, nan stays nan."""
+    height = np.asarray(h_ell_m, dtype=float)
+    if frame.geoid is None:
+        return height
+    undulation = frame.geoid_height(lat_rad, lon_rad)
+    _require(
+        np.isfinite(undulation) | ~np.isfinite(height),
+        names,
+        "lies outside the geoid grid",
+        "Use a grid that covers the job, or no grid",
+    )
+    return height - undulation
+
+
+def _require(fine: NDArray[np.bool_], names: tuple[str, ...], problem: str, hint: str) -> None:
+    bad = np.flatnonzero(~fine)
+    if bad.size:
+        more = f" and {bad.size - 1} more" if bad.size > 1 else ""
+        raise ProcedureError(f"{names[bad[0]]}{more} {problem}", hint=hint)
+
+
+def mean_combined_factor(frame: Frame, plane: Positions) -> float | None:
+    """Combined factor at the mean of some positions; None without a datum or without any height."""
+    if not frame.has_datum or not np.isfinite(plane.height_m).any():
+        return None
+    lat, lon = frame.inverse(float(np.mean(plane.e_m)), float(np.mean(plane.n_m)))
+    undulation = float(np.nan_to_num(frame.geoid_height(lat, lon)))
+    combined = float(frame.factors(lat, lon, float(np.nanmean(plane.height_m)) + undulation).combined)
+    return combined if np.isfinite(combined) else None

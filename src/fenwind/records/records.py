@@ -1,0 +1,142 @@
+"""The kinds of record a job keeps. Metres, radians, one sigma; None where a value was not given.
+
+`active` False means switched off: the record stays, greyed, and takes no part.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+from fenwind.geodesy.frames import FrameSpec
+
+Use = Literal["both", "horizontal", "height", "check", "off"]
+HorizontalChoice = Literal["auto", "shift", "turn", "scale", "pivot"]
+HeightChoice = Literal["none", "shift", "plane"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class JobInfo:
+    """The job itself: its name and the frame its coordinates are shown in."""
+
+    id: str = "job"
+    name: str
+    frame: str = ""
+    angle_style: Literal["degrees", "gon"] = "gon"
+    active: bool = True
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class FrameRecord:
+    """A frame of the job under its own id."""
+
+    id: str
+    spec: FrameSpec
+    active: bool = True
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Mark:
+    """A physical mark. hold_horizontal and hold_height say whether a known position of it may be held in fits."""
+
+    id: str
+    name: str
+    mark_class: str = ""
+    code: str = ""
+    description: str = ""
+    hold_horizontal: bool = True
+    hold_height: bool = True
+    active: bool = True
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class GivenPosition:
+    """A known position of a mark in one frame of the job; height_m None for a position in plan only."""
+
+    id: str
+    mark: str
+    frame: str
+    e_m: float
+    n_m: float
+    height_m: float | None = None
+    sigma_h_m: float | None = None
+    sigma_v_m: float | None = None
+    source: str = ""
+    active: bool = True
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class MeasuredPosition:
+    """One occupation. Either geodetic in the system `crs` (lat_rad, lon_rad, h_m above the ellipsoid; crs empty means the datum
+    of the frame it is worked in), or on the plane of the job's frame `frame` (e_m, n_m, h_m in that frame's heights).
+    Sigmas are per horizontal axis and vertical."""
+
+    id: str
+    mark: str
+    lat_rad: float | None = None
+    lon_rad: float | None = None
+    e_m: float | None = None
+    n_m: float | None = None
+    h_m: float | None = None
+    frame: str = ""
+    crs: str = ""
+    epoch_year: float | None = None
+    sigma_h_m: float | None = None
+    sigma_v_m: float | None = None
+    session: str = ""
+    source: str = ""
+    active: bool = True
+
+    def __post_init__(self) -> None:
+        pair = (self.e_m, self.n_m) if self.frame else (self.lat_rad, self.lon_rad)
+        if None in pair:
+            raise ValueError("an occupation needs latitude and longitude, or easting and northing in a frame")
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class FitStep:
+    """A fit: measured positions, worked in `source_frame`, carried onto the positions known in `target_frame`.
+
+    sessions: which occupations take part, all when empty. uses: (mark id, use) where the pair's use differs from the
+    mark's hold flags. pivot: two mark ids. rotation_rad and scale: given values, None when they are estimated.
+    """
+
+    id: str
+    name: str
+    source_frame: str
+    target_frame: str
+    horizontal: HorizontalChoice = "auto"
+    height: HeightChoice = "shift"
+    pivot: tuple[str, str] | None = None
+    rotation_rad: float | None = None
+    scale: float | None = None
+    sessions: tuple[str, ...] = ()
+    uses: tuple[tuple[str, Use], ...] = ()
+    tolerance_h_m: float = 0.010
+    tolerance_v_m: float = 0.020
+    active: bool = True
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Acceptance:
+    """A doubt looked at and accepted, with the reason; `doubt` is its key, which names its rule and records, `value` what was
+    measured then: it lapses when the number grows by over a tenth."""
+
+    id: str
+    doubt: str
+    reason: str
+    value: float | None = None
+    active: bool = True
+
+
+Record = JobInfo | FrameRecord | Mark | GivenPosition | MeasuredPosition | FitStep | Acceptance
+KINDS: dict[str, type[Record]] = {
+    "job": JobInfo,
+    "frame": FrameRecord,
+    "mark": Mark,
+    "given": GivenPosition,
+    "measured": MeasuredPosition,
+    "fit": FitStep,
+    "acceptance": Acceptance,
+}
+KIND_OF: dict[type, str] = {cls: kind for kind, cls in KINDS.items()}

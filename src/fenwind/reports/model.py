@@ -1,0 +1,55 @@
+"""What a report is made of, before it is HTML or anything else."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Literal
+
+Tone = Literal["", "settled", "caution", "doubt", "faint"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Paragraph:
+    """A paragraph of text."""
+
+    text: str
+    tone: Tone = ""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Table:
+    """headers: (title, unit) of every column; rows of text; tones: one a row; text columns are the first `text_columns`."""
+
+    headers: tuple[tuple[str, str], ...]
+    rows: tuple[tuple[str, ...], ...]
+    tones: tuple[Tone, ...] = ()
+    text_columns: int = 1
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Figure:
+    """An SVG picture and its caption."""
+
+    svg: str
+    caption: str
+
+
+Block = Paragraph | Table | Figure
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Section:
+    """A titled part of a report."""
+
+    title: str
+    blocks: tuple[Block, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Report:
+    """A report: title, one line under it, the statement in one sentence, and sections."""
+
+    title: str
+    subtitle: str
+    statement: str
+    sections: tuple[Section, ...] = field(default=())

@@ -1,0 +1,226 @@
+"""The command line, as a shell would run it."""
+
+import contextlib
+import io
+import json
+import math
+import os
+import subprocess
+import sys
+from html.parser import HTMLParser
+from pathlib import Path
+
+import numpy as np
+
+from fenwind.cli import main
+from fenwind.geodesy.frames import open_frame, working_frame_spec
+from fenwind.quantities.lengths import US_SURVEY_FOOT
+from tests.support import DATA, TempFolder, made_up_pairs
+
+
+def run(*arguments: str) -> tuple[int, str, str]:
+    out, err = io.StringIO(), io.StringIO()
+    with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
+        try:
+            code = main(list(arguments))
+        except SystemExit as leave:
+            code = int(leave.code or 0)
+    return code, out.getvalue(), err.getvalue()
+
+
+class Fit(TempFolder):
+    def files(self, **options: object) -> tuple[str, str]:
+        pairs = made_up_pairs(marks=4, **options)
+        measured = ["name,e,n,h,sh,sv"] + [
+            f"{n},{e!r},{m!r},{h!r},0.004,0.008" for n, e, m, h in zip(pairs.names, *pairs.measured.tolist(), strict=True)
+        ]
+        known = ["name,e,n,h"] + [
+            f"{n},{e!r},{m!r},{h!r}" for n, e, m, h in zip(pairs.names, *pairs.known.tolist(), strict=False)
+        ]
+        return self.write("m.csv", "\n".join(measured)), self.write("k.csv", "\n".join(known))
+
+    def json(self, *arguments: str, code: int = 0) -> dict:
+        exit_code, out, err = run("fit", *arguments, "--json")
+        self.assertEqual((exit_code, err), (code, ""))
+        return json.loads(out)
+
+    def test_json_is_complete_and_its_formulas_hold(self) -> None:
+        measured, known = self.files()
+        found = self.json(measured, known, "--check", "T-02", "--height", "plane", "--no-height", "T-03", "--tolerance-v", "0.05")
+        self.assertEqual(list(found), ["horizontal", "height", "pairs", "models", "positions", "doubts"])
+        h, v = found["horizontal"], found["height"]
+        self.assertEqual((h["model"], h["scale"], v["model"]), ("turn", 1.0, "plane"))
+        rows = {r["name"]: r for r in found["pairs"]}
+        self.assertEqual(
+            (rows["T-02"]["used_horizontal"], rows["T-02"]["used_height"], rows["T-03"]["used_height"]), (False, False, False)
+        )
+        self.assertEqual(rows["T-02"]["loo_h"], math.hypot(rows["T-02"]["de"], rows["T-02"]["dn"]))
+        source = {
+            line.split(",")[0]: [float(x) for x in line.split(",")[1:4]] for line in Path(measured).read_text().splitlines()[1:]
+        }
+        r = math.radians(h["rotation_deg"])
+        for p in found["positions"]:
+            e, n, height = source[p["name"]]
+            self.assertAlmostEqual(p["e"], h["shift_e"] + h["scale"] * (e * math.cos(r) + n * math.sin(r)), delta=1e-6)
+            self.assertAlmostEqual(p["n"], h["shift_n"] + h["scale"] * (-e * math.sin(r) + n * math.cos(r)), delta=1e-6)
+            self.assertAlmostEqual(
+                p["h"], height + v["shift"] + v["slope_e"] * (p["e"] - v["e0"]) + v["slope_n"] * (p["n"] - v["n0"]), delta=1e-8
+            )
+        used = [p for p in found["positions"] if rows.get(p["name"], {}).get("used_height")]
+        self.assertAlmostEqual(v["e0"], np.mean([p["e"] for p in used]), delta=1e-6)
+        self.assertEqual([m["model"] for m in found["models"]], ["shift", "turn", "scale"])
+        self.assertEqual([m["recommended"] for m in found["models"]], [False, True, False])
+        self.assertIsNone(found["models"][0]["p_value"])
+
+    def test_choices_and_exit_codes(self) -> None:
+        measured, known = self.files()
+        self.assertEqual(
+            self.json(measured, known, "--pivot", "T-04,T-06", "--height", "none", "--tolerance-h", "0.1", "--tolerance-v", "99")[
+                "horizontal"
+            ]["model"],
+            "pivot",
+        )
+        self.assertEqual(
+            self.json(measured, known, "--horizontal", "scale", "--rotation", "12 00 00", "--tolerance-h", "99")["horizontal"][
+                "rotation_deg"
+            ],
+            12.0,
+        )
+        grave = self.json(measured, known, "--horizontal", "shift", code=1)
+        self.assertIn("fit.residual-plan", [d["rule"] for d in grave["doubts"]])
+        self.assertEqual(set(grave["doubts"][0]), {"rule", "names", "text", "value", "limit"})
+
+    def test_report_and_list(self) -> None:
+        measured, known = self.files()
+        report, out = str(self.folder / "r.html"), str(self.folder / "o.csv")
+        code, text, _ = run("fit", measured, known, "--check", "T-01", "--report", report, "--out", out)
+        self.assertEqual(code, 0)
+        self.assertIn("shift and turn", text)
+        html = Path(report).read_text(encoding="utf-8")
+        page = _Page()
+        page.feed(html)
+        self.assertEqual(page.open, [])
+        self.assertEqual(page.outside, [], "nothing is loaded from elsewhere")
+        self.assertIn("<svg", html)
+        self.assertIn("holding out T-01 as a check", html)
+        again = self.json(out, known, "--horizontal", "shift", "--check", "T-01")
+        self.assertAlmostEqual(again["horizontal"]["shift_e"], 0.0, delta=1e-3)
+
+    def test_geographic_in_feet_over_a_geoid(self) -> None:
+        """State Plane in US survey feet, over EGM96: shifts, coordinates and heights in feet, residuals in metres."""
+        frame = open_frame(working_frame_spec("EPSG:2278"))
+        lat, lon = np.array([29.0, 29.01, 29.005, 28.995]), np.array([-99.0, -99.01, -98.99, -99.005])
+        e, n = frame.forward(np.radians(lat), np.radians(lon))
+        from fenwind.geodesy.geoid import GeoidGrid
+
+        undulation = GeoidGrid(DATA / "egm96_15.gtx").height(np.radians(lat), np.radians(lon))
+        foot = US_SURVEY_FOOT.metres
+        measured = self.write(
+            "m.csv",
+            "name,lat,lon,h\n"
+            + "\n".join(f"P{i},{a!r},{b!r},150.0" for i, (a, b) in enumerate(zip(lat.tolist(), lon.tolist(), strict=True))),
+        )
+        rows = zip(((e + 3) / foot).tolist(), (n / foot).tolist(), ((150.0 - undulation + 0.25) / foot).tolist(), strict=True)
+        known = self.write("k.csv", "name,e,n,h\n" + "\n".join(f"P{i},{x!r},{y!r},{h!r}" for i, (x, y, h) in enumerate(rows)))
+        found = self.json(measured, known, "--frame", "EPSG:2278", "--geoid", str(DATA / "egm96_15.gtx"), "--check", "P3")
+        self.assertEqual(found["horizontal"]["model"], "shift")
+        self.assertAlmostEqual(found["horizontal"]["shift_e"], 3 / foot, delta=1e-5)
+        self.assertAlmostEqual(found["height"]["shift"], 0.25 / foot, delta=1e-6)
+        self.assertLess(abs(found["pairs"][3]["de"]), 1e-6)
+
+    def test_bad_input_is_one_line_and_code_2(self) -> None:
+        measured, known = self.files()
+        geographic = self.write("g.csv", "name,lat,lon,h\nA,61,8,3\n")
+        rows = [
+            ((measured, str(self.folder / "none.csv")), "none.csv.*cannot be read"),
+            ((measured, self.write("b.csv", "name,e,n,h\nA,1,2,3\nB,1,x,3\n")), "b.csv, line 3.*column n.*expected a number"),
+            ((measured, self.write("d.csv", "name,e,n\nA,1,2\nA,1,2\n")), "line 3.*line 2 already"),
+            ((measured, self.write("q.csv", "name,e,n\nQ,1,2\n")), "same name"),
+            ((geographic, known), "--frame"),
+            ((measured, geographic), "known positions are geographic"),
+            ((geographic, known, "--frame", "EPSG:4326"), "not a projected system"),
+            ((geographic, known, "--frame", "EPSG:999999"), "not a known coordinate system"),
+            ((measured, known, "--geoid", "x.gtx"), "needs a frame"),
+            ((measured, known, "--frame", "EPSG:25832", "--geoid", str(DATA / "test_vgrid_unsupported_byte.tif")), "geoid grid"),
+            ((measured, known, "--pivot", "T-01"), "two names"),
+            ((measured, known, "--check", "XX"), "XX is not a pair"),
+            ((measured, known, "--tolerance-h", "-1"), "above zero"),
+            ((measured, known, "--report", str(self.folder / "no" / "r.html")), "cannot be written"),
+        ]
+        for arguments, words in rows:
+            with self.subTest(words):
+                code, out, err = run("fit", *arguments, *([] if "--report" in arguments else ["--json"]))
+                self.assertEqual((code, out.count("\n") if "--json" in arguments else 0), (2, 0))
+                self.assertRegex(err, words)
+                self.assertEqual(err.count("\n"), 1)
+
+
+class _Page(HTMLParser):
+    """Open tags must close; src and href may not lead outside."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.open: list[str] = []
+        self.outside: list[str] = []
+
+    def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
+        if tag not in ("meta", "br", "img", "line", "circle", "rect", "path"):
+            self.open.append(tag)
+        self.outside += [v or "" for k, v in attrs if k in ("src", "href", "xlink:href") and not (v or "").startswith("data:")]
+
+    def handle_endtag(self, tag: str) -> None:
+        if self.open and self.open[-1] == tag:
+            self.open.pop()
+
+
+class Others(TempFolder):
+    def test_inverse(self) -> None:
+        frame = open_frame(working_frame_spec("EPSG:28355"))
+        path = self.write(
+            "p.csv", "name,lat,lon,h\nF,-37 57 03.7203,144 25 29.5244,0\nB,-37 39 10.1561,143 55 35.3839,0\nC,-37.5,144,\n"
+        )
+        code, out, _ = run("inverse", path, "F", "B", "--frame", "EPSG:28355", "--json")
+        found = json.loads(out)
+        self.assertEqual(code, 0)
+        # ICSM GDA technical manual: 54 972.271 m and 306°52'05.37".
+        self.assertAlmostEqual(found["ellipsoid_distance"], 54972.271, delta=1e-3)
+        self.assertAlmostEqual(found["geodetic_azimuth_deg"], 306.86816, delta=3e-6)
+        self.assertAlmostEqual(found["ground_distance"] * found["combined_factor"], found["grid_distance"], places=6)
+        e, n = (float(v) for v in frame.forward(*np.radians([-37.5, 144.0])))
+        plane = self.write("e.csv", f"name,e,n,h\nC,{e!r},{n!r},\nD,{e + 30!r},{n + 40!r},5\n")
+        found = json.loads(run("inverse", plane, "C", "D", "--json")[1])
+        self.assertAlmostEqual(found["grid_distance"], 50.0, places=9)
+        self.assertEqual(
+            [found[k] for k in ("ellipsoid_distance", "geodetic_azimuth_deg", "ground_distance", "combined_factor")], [None] * 4
+        )
+        code, _, err = run("inverse", plane, "C", "X")
+        self.assertEqual(code, 2)
+        self.assertIn("no mark 'X'", err)
+        self.assertEqual(run("inverse", plane, "C", "D")[0], 0)
+
+    def test_convert(self) -> None:
+        path = self.write("p.csv", "name,lat,lon,h\nA,61.3,8.4,1240\nB,61.31,8.41,\n")
+        found = json.loads(run("convert", path, "--from", "EPSG:4937", "--to", "EPSG:25832", "--json")[1])
+        e, n = open_frame(working_frame_spec("EPSG:25832")).forward(*np.radians([61.3, 8.4]))
+        self.assertAlmostEqual(found["positions"][0]["e"], float(e), places=6)
+        self.assertAlmostEqual(found["positions"][0]["n"], float(n), places=6)
+        self.assertEqual((found["positions"][0]["h"], found["positions"][1]["h"], found["doubts"]), (1240.0, None, []))
+        moving = json.loads(run("convert", path, "--from", "EPSG:7912", "--to", "EPSG:9989", "--json")[1])
+        self.assertEqual([d["rule"] for d in moving["doubts"]], ["convert.no-epoch"])
+        self.assertEqual(set(moving["positions"][0]), {"name", "lat", "lon", "h"})
+        self.assertTrue(moving["operation"])
+        code, _, err = run("convert", path, "--from", "EPSG:25832", "--to", "EPSG:4937")
+        self.assertEqual((code, "expected name,e,n,h" in err), (2, True))
+
+    def test_runs_as_a_module_without_qt(self) -> None:
+        """Everything but the desk imports and works where Qt is not installed."""
+        code = "import sys; sys.modules['PySide6'] = None; import pkgutil, importlib, fenwind\n"
+        code += "for m in pkgutil.walk_packages(fenwind.__path__, 'fenwind.'):\n"
+        code += (
+            "    if not m.name.startswith('fenwind.desk') and not m.name.endswith('__main__'): importlib.import_module(m.name)\n"
+        )
+        subprocess.run([sys.executable, "-c", code], check=True)
+        done = subprocess.run(
+            [sys.executable, "-m", "fenwind", "--version"], capture_output=True, text=True, check=True, env=dict(os.environ)
+        )
+        self.assertIn("fenwind", done.stdout)

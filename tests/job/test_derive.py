@@ -1,0 +1,185 @@
+"""Derivation: only what depends on a change runs again, results are those of the truth, adopted positions and trails tell why."""
+
+import math
+
+import numpy as np
+
+from fenwind.geodesy.frames import FrameSpec
+from fenwind.job import gestures
+from fenwind.job.derive import Memo
+from fenwind.job.incoming import IncomingPoint, compare, take_in
+from fenwind.job.job import Job
+from fenwind.job.moved import moved
+from fenwind.procedures.fit import FitOptions
+from fenwind.records.entries import Add, amend
+from fenwind.records.records import FitStep, FrameRecord, MeasuredPosition
+from fenwind.reports.trail import trail
+from fenwind.standins import tarnholt
+from tests.support import TempFolder
+
+
+def point(name: str, first: float, second: float, height: float = math.nan, **words: str) -> IncomingPoint:
+    defaults = {"mark_class": "", "code": "", "description": "", "source": "test, row 1"}
+    return IncomingPoint(
+        name=name, first=first, second=second, height_m=height, sigma_h_m=math.nan, sigma_v_m=math.nan, **(defaults | words)
+    )
+
+
+class OfTheDemo(TempFolder):
+    def test_carried_marks_lie_where_the_truth_says(self) -> None:
+        job = self.demo()
+        result = self.derive(job).fits["fit-1"].case.result
+        true = tarnholt.truth()
+        order = [true.names.index(n) for n in result.carried.names]
+        off = np.stack(
+            [
+                result.carried.e_m - true.dam_e_m[order],
+                result.carried.n_m - true.dam_n_m[order],
+                result.carried.height_m - true.dam_height_m[order],
+            ]
+        )
+        sigma = np.sqrt(np.einsum("iik->ik", result.carried.covariance))
+        self.assertLess(np.abs(off / sigma).max(), 4.0)
+        self.assertAlmostEqual(result.plan.rotation_rad, tarnholt.TURN_RAD, delta=4 * math.sqrt(result.plan.covariance[2, 2]))
+        self.assertAlmostEqual(
+            result.height.shift_m, tarnholt.HEIGHT_SHIFT_M, delta=4 * math.sqrt(result.height.covariance[0, 0])
+        )
+
+    def test_only_what_depends_on_a_change_runs_again(self) -> None:
+        job, memo = self.demo(), Memo()
+        first = self.derive(job, memo)
+        self.assertIn("fit fit-1", memo.computed)
+        self.derive(job, memo)
+        self.assertEqual(memo.computed, [])
+        step, marks = job.state.fits["fit-1"], job.state.marks
+        job.record(*gestures.set_use(job.state, step, [marks["T-04"]], "off"))
+        second = self.derive(job, memo)
+        self.assertEqual(memo.computed, ["fit fit-1"])
+        change = moved("dam", first.adopted["dam"], second.adopted["dam"])
+        self.assertNotIn("T-01", change.names, "control that is held does not move")
+        self.assertIn("P-01", change.names)
+        job.record("rename", [amend(marks["P-01"], description="another nail")])
+        self.derive(job, memo)
+        self.assertEqual(memo.computed, [])
+        occupation = job.state.measured["m-T-02-1"]
+        job.record("height", [amend(occupation, reason="slant taken as vertical", h_m=occupation.h_m - 0.038)])
+        self.derive(job, memo)
+        self.assertEqual(memo.computed[:2], ["measured positions", "average T-02"])
+        self.assertNotIn("average T-01", memo.computed)
+        job.undo()
+        self.derive(job, memo)
+        self.assertEqual(memo.computed, [], "undo finds the results of before")
+
+    def test_adopted_position_and_trail(self) -> None:
+        job = self.demo()
+        derived = self.derive(job)
+        dam = derived.adopted["dam"]
+        self.assertEqual(dam.basis[dam.index["T-01"]], "given")
+        self.assertEqual(dam.basis[dam.index["P-01"]], "carried")
+        self.assertIn("height carried by Fit 1", dam.why[dam.index["T-05"]])
+        self.assertEqual(derived.adopted["map"].basis[0], "measured")
+        job.record(
+            "flags",
+            gestures.set_field([job.state.marks["T-01"]], "hold_horizontal", False, "")[1]
+            + gestures.set_field([job.state.marks["T-01"]], "hold_height", False, "")[1],
+        )
+        self.assertEqual(self.derive(job).adopted["dam"].basis[0], "carried", "what is not held is carried")
+        occupation = job.state.measured["m-T-04-1"]
+        job.record("antenna", [amend(occupation, reason="slant taken as vertical", h_m=occupation.h_m - 0.038)])
+        derived = self.derive(job)
+        links = trail(job.state, derived, job.state.marks["T-04"], "dam")
+        self.assertEqual([k.kind for k in links], ["record", "record", "amendment", "record", "step", "step", "adopted"])
+        self.assertIn("slant taken as vertical", links[2].note)
+        result = derived.fits["fit-1"].case.result
+        row = result.carried.index["T-04"]
+        self.assertIn(f"{result.carried.e_m[row]:,.4f}".replace(",", "\u2009"), links[-2].values[0])
+        self.assertIn("against given", links[-2].values[-1])
+
+    def test_errors_become_part_of_the_result(self) -> None:
+        job = self.demo()
+        (self.folder / tarnholt.GRID_FILE).rename(self.folder / "elsewhere.gtx")
+        derived = self.derive(job)
+        self.assertIn("not found", str(derived.fits["fit-1"].error))
+        self.assertIn("map", derived.frame_errors)
+        self.assertEqual(derived.adopted["dam"].basis[0], "given", "what does not depend on the grid is there")
+        (self.folder / "elsewhere.gtx").rename(self.folder / tarnholt.GRID_FILE)
+        everything = [job.state.marks[m] for m in job.state.marks]
+        job.record(*gestures.set_use(job.state, job.state.fits["fit-1"], everything, "check"))
+        self.assertIn("no pair is held", str(self.derive(job).fits["fit-1"].error))
+
+
+class Mixed(TempFolder):
+    def test_plane_measurements_pivot_and_another_datum(self) -> None:
+        """Assumed coordinates onto record corners by a pivot; and an occupation in another datum, converted with a note."""
+        frames = [
+            FrameRecord(id="own", spec=FrameSpec(name="Assumed")),
+            FrameRecord(id="record", spec=FrameSpec(name="Record", unit="ftUS")),
+        ]
+        frames.append(FrameRecord(id="utm", spec=FrameSpec(name="UTM", crs="EPSG:25832")))
+        job = Job.create(self.folder / "mixed.fenwind", "mixed", frames, frame="record")
+        self.addCleanup(job.close)
+        square = [("A", 0.0, 0.0), ("B", 100.0, 0.0), ("C", 100.0, 100.0)]
+        job.record(
+            "known", take_in(job.state, [point(n, 5000 - y, 8000 + x) for n, x, y in square], measured=False, frame="record")
+        )
+        job.record(
+            "measured",
+            take_in(job.state, [point(n, x, y, 10.0) for n, x, y in (*square, ("D", 50.0, 50.0))], measured=True, frame="own"),
+        )
+        a, b = (job.state.mark_named(n).id for n in "AB")
+        step = FitStep(
+            id="fit", name="Fit", source_frame="own", target_frame="record", horizontal="pivot", pivot=(a, b), height="none"
+        )
+        job.record("fit", [Add(record=step)])
+        outcome = self.derive(job).fits["fit"]
+        d = outcome.case.result.carried.index["D"]
+        np.testing.assert_allclose(
+            [outcome.case.result.carried.e_m[d], outcome.case.result.carried.n_m[d]], [4950, 8050], atol=1e-9
+        )
+        self.assertEqual(outcome.case.result.options.pivot, ("A", "B"))
+        # WGS 84 is an ensemble: its relation to ETRS89 is only good to a metre, which is said by no note but moves nothing.
+        other = MeasuredPosition(id="o", mark=a, lat_rad=1.07, lon_rad=0.14, h_m=5.0, crs="EPSG:9989", epoch_year=2026.0)
+        job.record(
+            "other datum",
+            [Add(record=other), amend(job.state.fits["fit"], source_frame="utm", horizontal="shift", pivot=None, height="none")],
+        )
+        outcome = self.derive(job).fits["fit"]
+        self.assertEqual(outcome.occupied.plane.names, ("A",))
+        plain = self.derive(job).adopted["utm"]
+        self.assertEqual(plain.names, ("A",))
+
+    def test_options_follow_marks_and_step(self) -> None:
+        from fenwind.job.derive import fit_options
+
+        job = self.demo()
+        options = fit_options(job.state.fits["fit-1"], job.state)
+        self.assertEqual(options, FitOptions(check=frozenset(["T-07"])))
+        job.record("off", gestures.set_field([job.state.marks["T-01"]], "active", False, "")[1])
+        self.assertIn("T-01", fit_options(job.state.fits["fit-1"], job.state).off)
+        job.record("plan only", gestures.set_field([job.state.marks["T-02"]], "hold_height", False, "")[1])
+        self.assertEqual(fit_options(job.state.fits["fit-1"], job.state).no_height, frozenset(["T-02"]))
+
+
+class Incoming(TempFolder):
+    def test_each_row_against_the_job(self) -> None:
+        job = self.demo()
+        known = job.state.given["g-T-01"]
+        rows = [
+            point("T-01", known.e_m, known.n_m, known.height_m),
+            point(
+                "T-02", job.state.given["g-T-02"].e_m + 0.012, job.state.given["g-T-02"].n_m, job.state.given["g-T-02"].height_m
+            ),
+            point("T-03", job.state.given["g-T-03"].n_m, job.state.given["g-T-03"].e_m, job.state.given["g-T-03"].height_m),
+            point("P-01", 1.0, 2.0),
+            point("NEW", 1.0, 2.0, mark_class="main", code="Q"),
+        ]
+        verdicts = compare(job.state, rows, "dam", False)
+        self.assertEqual([v.verdict for v in verdicts], ["same", "differs", "differs", "new position", "new"])
+        self.assertAlmostEqual(verdicts[1].de_m, 0.012, places=9)
+        self.assertTrue(verdicts[2].exchanged and not verdicts[1].exchanged)
+        job.record("take", take_in(job.state, rows[1:2] + rows[3:], measured=False, frame="dam"))
+        self.assertAlmostEqual(job.state.given["g-T-02"].e_m, rows[1].first)
+        self.assertEqual(job.state.amendments["g-T-02"][0].old["e_m"], rows[1].first - 0.012)
+        self.assertEqual(job.state.mark_named("NEW").code, "Q")
+        job.undo()
+        self.assertIsNone(job.state.mark_named("NEW"))

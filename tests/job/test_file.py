@@ -1,0 +1,203 @@
+"""The job file: nothing committed is lost, whatever happens to the process, the disk or the file."""
+
+import os
+import resource
+import signal
+import sqlite3
+import subprocess
+import sys
+import unittest
+from pathlib import Path
+
+from fenwind.errors import JobError
+from fenwind.job.file import SCHEMA_VERSION, JobFile
+from fenwind.job.job import Job
+from fenwind.records.entries import Add, amend
+from fenwind.records.records import KINDS, Acceptance, FitStep, GivenPosition, Mark, MeasuredPosition
+from tests.support import TempFolder
+
+WRITER = """
+import sys
+from fenwind.job.job import Job
+from fenwind.records.entries import Add
+from fenwind.records.records import Mark
+job = Job.open(sys.argv[1]) if len(sys.argv) > 2 else Job.create(sys.argv[1], "killed")
+for i in range(100000):
+    job.record(f"mark {i}", [Add(record=Mark(id=f"m{i}", name=f"M{i}")), Add(record=Mark(id=f"n{i}", name=f"N{i}"))])
+    print(i, flush=True)
+"""
+
+
+class Kept(TempFolder):
+    def test_every_kind_comes_back_as_it_was(self) -> None:
+        path = self.folder / "a.fenwind"
+        records = [
+            Mark(id="m", name='Ø "1"; DROP', description="Zeile\nzwei", hold_height=False),
+            GivenPosition(id="g", mark="m", frame="f", e_m=0.1 + 0.2, n_m=-1e-17, height_m=None, sigma_h_m=1 / 3),
+            MeasuredPosition(id="o", mark="m", lat_rad=1.0698, lon_rad=0.1466, h_m=1284.1, crs="EPSG:4937", epoch_year=2026.9),
+            FitStep(
+                id="s",
+                name="Fit 1",
+                source_frame="f",
+                target_frame="g",
+                pivot=("m", "n"),
+                uses=(("m", "check"),),
+                rotation_rad=0.1,
+            ),
+            Acceptance(id="a", doubt="k|l", reason="why", value=0.25),
+        ]
+        job = Job.create(path, "all", records)
+        step = job.state.fits["s"]
+        job.record("change", [amend(step, reason="tried", horizontal="scale", uses=(("m", "off"), ("n", "both")), pivot=None)])
+        job.close()
+        again = Job.open(path)
+        self.addCleanup(again.close)
+        for record in (*records[:3], records[4]):
+            self.assertEqual(again.state.records[record.id], record)
+        self.assertEqual(again.state.fits["s"].uses, (("m", "off"), ("n", "both")))
+        self.assertIsNone(again.state.fits["s"].pivot)
+        self.assertEqual(again.state.amendments["s"][0].old["pivot"], ("m", "n"))
+        self.assertTrue(set(KINDS) >= {"mark", "given", "measured", "fit", "acceptance"})
+
+    def test_undo_and_redo_outlive_closing_and_append_only(self) -> None:
+        job = self.demo()
+        mark = job.state.marks["T-01"]
+        job.record("one", [amend(mark, code="X1")])
+        job.record("two", [amend(job.state.marks["T-01"], code="X2")])
+        self.assertEqual(job.undo(), "two")
+        job.close()
+        job = Job.open(self.folder / "demo.fenwind")
+        self.addCleanup(job.close)
+        self.assertEqual((job.undo_text, job.redo_text, job.state.marks["T-01"].code), ("one", "two", "X1"))
+        job.redo()
+        job.undo()
+        job.undo()
+        self.assertEqual((job.state.marks["T-01"].code, job.state.amendments["T-01"]), (mark.code, []))
+        self.assertEqual(job.undo(), "", "the making of the job cannot be undone")
+        job.record("three", [amend(job.state.marks["T-01"], code="X3")])
+        self.assertEqual(job.redo(), "", "a new gesture ends what could be redone")
+        job.close()
+        db = sqlite3.connect(self.folder / "demo.fenwind")
+        self.addCleanup(db.close)
+        self.assertEqual(db.execute("SELECT count(*) FROM gestures").fetchone()[0], 1 + 2 + 1 + 3 + 1)
+        for statement in ("DELETE FROM entries", "UPDATE gestures SET what = ''"):
+            with self.assertRaises(sqlite3.IntegrityError):
+                db.execute(statement)
+
+    def test_killed_at_any_moment(self) -> None:
+        """A process that commits without pause is killed ten times; every gesture it had told of is there, whole."""
+        path, told = str(self.folder / "k.fenwind"), 0
+        for round_ in range(10):
+            command = [
+                sys.executable,
+                "-c",
+                WRITER.replace("range(100000)", f"range({told}, 100000)"),
+                path,
+                *(["again"] if round_ else []),
+            ]
+            with subprocess.Popen(command, stdout=subprocess.PIPE, text=True) as process:
+                assert process.stdout is not None
+                for _ in range(3 + 7 * round_):
+                    line = process.stdout.readline()
+                    told = max(told, int(line or -1) + 1)
+                process.send_signal(signal.SIGKILL)
+                for line in process.stdout:
+                    told = max(told, int(line) + 1) if line.endswith("\n") else told
+            job = Job.open(path)
+            marks = job.state.marks
+            job.close()
+            self.assertTrue(all(f"m{i}" in marks and f"n{i}" in marks for i in range(told)), told)
+            self.assertEqual(len(marks) % 2, 0, "a gesture is kept whole or not at all")
+            told = len(marks) // 2
+
+
+class Refused(TempFolder):
+    def refusal(self, path: object, words: str) -> None:
+        file = Path(str(path))
+        before = file.read_bytes() if file.is_file() else b""
+        with self.assertRaisesRegex(JobError, words) as caught:
+            Job.open(str(path))
+        self.assertTrue(caught.exception.hint)
+        if before:
+            self.assertEqual(file.read_bytes(), before)
+
+    def test_files_that_cannot_be_used(self) -> None:
+        good = self.demo("good.fenwind")
+        good.close()
+        data = (self.folder / "good.fenwind").read_bytes()
+        self.refusal(self.folder / "none.fenwind", "no such job")
+        self.refusal(self.write("empty.fenwind", b""), "empty")
+        self.refusal(self.write("text.fenwind", "name,e,n\n" * 900), "no job file")
+        self.refusal(self.write("half.fenwind", data[: len(data) // 2]), "damaged")
+        broken = bytearray(data)
+        broken[4096:12288] = os.urandom(8192)
+        self.refusal(self.write("broken.fenwind", bytes(broken)), "damaged")
+        other = sqlite3.connect(self.folder / "other.db")
+        other.execute("CREATE TABLE t (a)")
+        other.close()
+        self.refusal(self.folder / "other.db", "not a Fenwind job")
+        os.chmod(self.write("fixed.fenwind", data), 0o444)
+        self.refusal(self.folder / "fixed.fenwind", "read-only")
+        newer = sqlite3.connect(self.write("newer.fenwind", data))
+        newer.execute(f"PRAGMA user_version={SCHEMA_VERSION + 1}")
+        newer.close()
+        self.refusal(self.folder / "newer.fenwind", "newer Fenwind")
+        self.refusal(self.folder, "no such job")
+        with self.assertRaisesRegex(JobError, "already"):
+            Job.create(self.folder / "good.fenwind", "again")
+        with self.assertRaisesRegex(JobError, "folder"):
+            Job.create(self.folder / "nowhere" / "x.fenwind", "again")
+
+    def test_locked(self) -> None:
+        self.demo("open.fenwind")
+        self.refusal(self.folder / "open.fenwind", "another window")
+
+    def test_an_entry_that_cannot_be_read(self) -> None:
+        file = JobFile(self.folder / "odd.fenwind", create=True)
+        file.append("2026-11-25T10:00:00", "odd", [("add mark", "m", '{"id": 5}')])
+        file.close()
+        self.refusal(self.folder / "odd.fenwind", "cannot be read")
+
+    def test_full_disk_loses_nothing(self) -> None:
+        job = self.demo()
+        before = len(job.state.records)
+        pages = job._file._db.execute("PRAGMA page_count").fetchone()[0]
+        job._file._db.execute(f"PRAGMA max_page_count={pages}")
+        many = [Add(record=Mark(id=f"x{i}", name=f"X{i}")) for i in range(5000)]
+        with self.assertRaisesRegex(JobError, "disk is full"):
+            job.record("too much", many)
+        self.assertEqual((len(job.state.records), job.undo_text), (before, ""))
+        job._file._db.execute("PRAGMA max_page_count=100000")
+        job.record("again", many[:10])
+        self.assertEqual(len(job.state.records), before + 10)
+
+    def test_a_file_that_may_not_grow(self) -> None:
+        """The kernel itself refuses: the file size limit of the process is reached."""
+        job = self.demo()
+        size = os.path.getsize(job.path)
+        soft, hard = resource.getrlimit(resource.RLIMIT_FSIZE)
+        self.addCleanup(resource.setrlimit, resource.RLIMIT_FSIZE, (soft, hard))
+        handler = signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
+        self.addCleanup(signal.signal, signal.SIGXFSZ, handler)
+        resource.setrlimit(resource.RLIMIT_FSIZE, (size, hard))
+        with self.assertRaisesRegex(JobError, "disk"):
+            job.record("too much", [Add(record=Mark(id=f"x{i}", name=f"X{i}")) for i in range(5000)])
+        resource.setrlimit(resource.RLIMIT_FSIZE, (soft, hard))
+        self.assertNotIn("x0", job.state.records)
+        job.close()
+        again = Job.open(self.folder / "demo.fenwind")
+        self.addCleanup(again.close)
+        self.assertNotIn("x0", again.state.records)
+
+    def test_copy(self) -> None:
+        job = self.demo()
+        job.copy_to(self.folder / "copy.fenwind")
+        copy = Job.open(self.folder / "copy.fenwind")
+        self.addCleanup(copy.close)
+        self.assertEqual(copy.state.records, job.state.records)
+        with self.assertRaisesRegex(JobError, "already"):
+            job.copy_to(self.folder / "copy.fenwind")
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,98 @@
+"""What several tests need: made-up pairs with a known truth, and jobs in temporary folders."""
+
+from __future__ import annotations
+
+import math
+import tempfile
+import unittest
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+
+from fenwind.job.derive import Derived, Memo, derive
+from fenwind.job.job import Job
+from fenwind.procedures.fit import FitOptions, FitResult, fit
+from fenwind.procedures.fit_case import FitCase
+from fenwind.procedures.positions import Positions, positions
+from fenwind.standins import tarnholt
+
+DATA = Path(__file__).parent / "data"
+
+
+@dataclass
+class Pairs:
+    """Measured and known positions with the similarity that lies between them; edit the arrays to plant a blunder."""
+
+    names: list[str]
+    measured: np.ndarray  # (3, k) e, n, h
+    known: np.ndarray  # (3, k)
+    sigma_h: float
+    sigma_v: float
+    sigmas_given: bool = True
+
+    def positions(self) -> tuple[Positions, Positions]:
+        k = len(self.names)
+        sigmas = (np.full(k, self.sigma_h), np.full(k, self.sigma_v)) if self.sigmas_given else (None, None)
+        known = self.known[:, : self.known.shape[1]]
+        return positions(self.names, *self.measured, *sigmas), positions(self.names[: known.shape[1]], *known)
+
+    def fit(self, **options: object) -> FitResult:
+        return fit(*self.positions(), FitOptions(**options))  # type: ignore[arg-type]
+
+    def case(self, area=None, lat=None, lon=None, combined=None, over_geoid=False, **options: object) -> FitCase:
+        measured, known = self.positions()
+        result = fit(measured, known, FitOptions(**options))  # type: ignore[arg-type]
+        return FitCase(
+            subject="fit",
+            measured=measured,
+            known=known,
+            result=result,
+            area=area,
+            lat_rad=lat,
+            lon_rad=lon,
+            combined_factor=combined,
+            over_geoid=over_geoid,
+        )
+
+
+def made_up_pairs(
+    k: int = 8,
+    marks: int = 0,
+    turn: float = 0.21,
+    scale: float = 1.0,
+    noise: float = 0.004,
+    seed: int = 7,
+    spread: float = 1200.0,
+) -> Pairs:
+    """k pairs and further measured marks over a few square kilometres; heights lower by 45 m in the known system."""
+    rng = np.random.default_rng(seed)
+    total = k + marks
+    e, n, h = rng.uniform(-spread, spread, total), rng.uniform(-spread, spread, total), rng.uniform(1180, 1260, total)
+    c, s = scale * math.cos(turn), scale * math.sin(turn)
+    known = np.stack([1300 + c * e + s * n, 2100 - s * e + c * n, h - 45.0])[:, :k]
+    measured = np.stack([463000 + e, 6796000 + n, h]) + rng.normal(0, 1, (3, total)) * np.array([[noise], [noise], [2 * noise]])
+    return Pairs([f"T-{i + 1:02d}" for i in range(total)], measured, known, max(noise, 1e-4), max(2 * noise, 1e-4))
+
+
+class TempFolder(unittest.TestCase):
+    """A temporary folder that goes away with the test."""
+
+    def setUp(self) -> None:
+        holder = tempfile.TemporaryDirectory()
+        self.addCleanup(holder.cleanup)
+        self.folder = Path(holder.name)
+
+    def write(self, name: str, content: str | bytes) -> str:
+        path = self.folder / name
+        path.write_bytes(content.encode() if isinstance(content, str) else content)
+        return str(path)
+
+    def demo(self, name: str = "demo.fenwind", planted: bool = False) -> Job:
+        tarnholt.write_grid(self.folder)
+        job = Job.create(self.folder / name, tarnholt.JOB_NAME, tarnholt.records(planted=planted), frame="dam")
+        self.addCleanup(job.close)
+        return job
+
+    def derive(self, job: Job, memo: Memo | None = None) -> Derived:
+        return derive(job.state, memo or Memo(), str(self.folder))
