@@ -35,7 +35,7 @@ class DoubtsBar(QWidget):
         outer.setSpacing(0)
         self.list = QScrollArea()
         self.list.setWidgetResizable(True)
-        self.list.setMaximumHeight(260)
+        self.list.setStyleSheet("QScrollArea { border-top: 1px solid #D9D4C7; } QWidget#doubts { background: #FFFFFF; }")
         self.list.hide()
         outer.addWidget(self.list)
         self.ask = AskLine()
@@ -135,9 +135,9 @@ class DoubtsBar(QWidget):
             column.addWidget(self._entry("grave" if doubt.grave else "caution", "flare" if doubt.grave else "sun", doubt, None))
         for doubt, acceptance in self.bridge.findings.accepted:
             column.addWidget(self._entry("accepted", "reed", doubt, acceptance))
-        column.addStretch(1)
+        body.setObjectName("doubts")
         self.list.setWidget(body)
-        self.list.setFixedHeight(min(column.sizeHint().height() + 12, 260))
+        self.list.setFixedHeight(min(body.heightForWidth(max(self.width() - 12, 400)) + 4, 260))
         if not self.bridge.findings.open and not self.bridge.findings.accepted:
             self.list.hide()
 

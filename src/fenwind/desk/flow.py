@@ -47,11 +47,25 @@ class FlowLayout(QLayout):
         width = max((item.minimumSize().width() for item in self._items), default=0)
         return QSize(width, max((item.sizeHint().height() for item in self._items), default=0))
 
+    def _glued(self, place: int) -> bool:
+        """Whether an item stays on the line of the one before it: a comma, a full stop, the blank after a part."""
+        widget = self._items[place].widget() if place < len(self._items) else None
+        return widget is not None and bool(widget.property("glued"))
+
+    def _together(self, place: int, hints: list[QSize]) -> int:
+        """Width of an item with those glued to it."""
+        width, following = hints[place].width(), place + 1
+        while self._glued(following):
+            width += hints[following].width()
+            following += 1
+        return width
+
     def _place(self, rect: QRect, *, move: bool) -> int:
         x, y, line = rect.x(), rect.y(), 0
-        for item in self._items:
-            hint = item.sizeHint()
-            if x > rect.x() and x + hint.width() > rect.right() + 1:
+        hints = [item.sizeHint() for item in self._items]
+        for place, item in enumerate(self._items):
+            hint = hints[place]
+            if x > rect.x() and not self._glued(place) and x + self._together(place, hints) > rect.right() + 1:
                 x, y, line = rect.x(), y + line + self._line_gap, 0
             if move:
                 item.setGeometry(QRect(QPoint(x, y), hint))

@@ -20,6 +20,7 @@ from PySide6.QtGui import (
     QPainter,
     QPaintEvent,
     QPen,
+    QPixmap,
     QPolygonF,
     QResizeEvent,
     QWheelEvent,
@@ -81,6 +82,7 @@ class Plan(QWidget):
         self._cursor: QPointF | None = None
         self._fitted_key: tuple[object, ...] = ()
         self._untouched = True
+        self._symbols: dict[tuple[int, float], QPixmap] = {}
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
@@ -304,7 +306,9 @@ class Plan(QWidget):
         factor = self._exaggeration()
         p.setBrush(Qt.BrushStyle.NoBrush)
         p.setPen(QPen(QColor("#7FAAB5"), 1))
-        for row, a, b, azimuth in zip(self.scene.ellipse_rows.tolist(), *self.scene.ellipse.tolist(), strict=True):
+        few = self.scene.vector_rows.size <= LABELS // 2
+        ellipses = zip(self.scene.ellipse_rows.tolist(), *self.scene.ellipse.tolist(), strict=True) if few else ()
+        for row, a, b, azimuth in ellipses:
             if math.isfinite(a + b):
                 p.save()
                 p.translate(x[row], y[row])
@@ -312,8 +316,13 @@ class Plan(QWidget):
                 p.drawEllipse(QPointF(0, 0), max(b * factor, 1.0), max(a * factor, 1.0))
                 p.restore()
         p.setPen(QPen(colour("flare"), 1.6))
-        for row, de, dn in zip(self.scene.vector_rows.tolist(), *self.scene.vector_m.tolist(), strict=True):
-            _arrow(p, QPointF(x[row], y[row]), QPointF(x[row] + de * factor, y[row] - dn * factor))
+        rows = self.scene.vector_rows
+        ends = np.stack([x[rows], y[rows], x[rows] + self.scene.vector_m[0] * factor, y[rows] - self.scene.vector_m[1] * factor])
+        for x1, y1, x2, y2 in ends.T.tolist():
+            if few:
+                _arrow(p, QPointF(x1, y1), QPointF(x2, y2))
+            else:
+                p.drawLine(QPointF(x1, y1), QPointF(x2, y2))
 
     def _paint_marks(self, p: QPainter, x: FloatArray, y: FloatArray, seen: NDArray[np.intp]) -> None:
         labelled = seen.size <= LABELS
@@ -321,10 +330,8 @@ class Plan(QWidget):
         order = sorted(seen.tolist(), key=lambda r: -int(self.scene.symbol[r] in (TRIANGLE, SQUARE)))
         p.setFont(font(11, MEDIUM))
         metrics = p.fontMetrics()
-        for row in order:
-            _symbol(p, QPointF(x[row], y[row]), int(self.scene.symbol[row]), bool(self.scene.off[row]))
-            if not labelled:
-                continue
+        self._stamp_symbols(p, x, y, seen)
+        for row in order if labelled else ():
             name = self.scene.names[row]
             width = metrics.horizontalAdvance(name)
             for dx, dy in ((9, -8), (9, 13), (-9 - width, -8), (-9 - width, 13)):
@@ -336,6 +343,32 @@ class Plan(QWidget):
                     )
                     p.drawText(QPointF(box.left(), box.bottom() - 2), name)
                     break
+
+    def _stamp_symbols(self, p: QPainter, x: FloatArray, y: FloatArray, seen: NDArray[np.intp]) -> None:
+        """Symbols are drawn once and stamped from then on, to half a pixel; important ones over the others."""
+        kinds = self.scene.symbol[seen].astype(int) + 4 * self.scene.off[seen]
+        ratio = self.devicePixelRatioF()
+        for kind in (RING, CROSS, SQUARE, TRIANGLE, *range(4, 8)):
+            rows = seen[kinds == kind]
+            if not rows.size:
+                continue
+            pixmap = self._symbol_pixmap(kind, ratio)
+            stamp = p.drawPixmap
+            for left, top in (np.rint(2.0 * np.stack([x[rows], y[rows]])) / 2.0 - 9.0).T.tolist():
+                stamp(QPointF(left, top), pixmap)
+
+    def _symbol_pixmap(self, kind: int, ratio: float) -> QPixmap:
+        """Picture of a symbol, drawn when first asked for; from 4 on the same switched off."""
+        if (kind, ratio) not in self._symbols:
+            pixmap = QPixmap(round(18 * ratio), round(18 * ratio))
+            pixmap.setDevicePixelRatio(ratio)
+            pixmap.fill(Qt.GlobalColor.transparent)
+            own = QPainter(pixmap)
+            own.setRenderHint(QPainter.RenderHint.Antialiasing)
+            _symbol(own, QPointF(9, 9), kind % 4, kind >= 4)
+            own.end()
+            self._symbols[kind, ratio] = pixmap
+        return self._symbols[kind, ratio]
 
     def _paint_selection(self, p: QPainter, x: FloatArray, y: FloatArray) -> None:
         if self.selection in self.scene.names:

@@ -93,8 +93,7 @@ def _add_fit(scene: Scene, bridge: JobBridge, outcome: FitOutcome) -> None:
     index = {name: i for i, name in enumerate(scene.names)}
     rows = np.array([index[n] for n in result.pairs.names], dtype=int)
     for i, name in enumerate(result.pairs.names):
-        used = bool(result.pairs.used_h[i] or result.pairs.used_v[i])
-        scene.symbol[index[name]] = TRIANGLE if used else SQUARE
+        scene.symbol[index[name]] = TRIANGLE if result.pairs.used_h[i] else SQUARE
     for name in result.options.off:
         if name in index:
             scene.off[index[name]] = True

@@ -72,15 +72,16 @@ class Statement(QWidget):
             button.clicked.connect(lambda _=False, k=part.key: self._open(k))
             self.parts[part.key] = button
             return [button]
-        words = part.text.split()
-        texts = [word + " " for word in words]
-        if words:
-            texts[0] = (" " if part.text.startswith(" ") else "") + texts[0]
-            texts[-1] = texts[-1] if part.text.endswith(" ") else texts[-1].rstrip(" ")
+        texts = [word + " " for word in part.text.split()]
+        if texts and not part.text.endswith(" "):
+            texts[-1] = texts[-1].rstrip(" ")
+        if part.text.startswith(" "):
+            texts.insert(0, " ")
         labels: list[QWidget] = []
-        for text in texts or [part.text]:
+        for place, text in enumerate(texts):
             label = QLabel(text, self)
             look(label, "statement")
+            label.setProperty("glued", place == 0 and not text[0].isalnum())
             labels.append(label)
         return labels
 

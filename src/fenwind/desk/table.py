@@ -36,10 +36,7 @@ from fenwind.desk.theme import MEDIUM, NORMAL, SEMIBOLD, colour, font
 Index = QModelIndex | QPersistentModelIndex
 _WHOLE_ROW = QItemSelectionModel.SelectionFlag.ClearAndSelect | QItemSelectionModel.SelectionFlag.Rows
 SortRole = Qt.ItemDataRole.UserRole
-BarRole = Qt.ItemDataRole.UserRole + 1
-BoxRole = Qt.ItemDataRole.UserRole + 2
-ToneRole = Qt.ItemDataRole.UserRole + 3
-CopyRole = Qt.ItemDataRole.UserRole + 4
+CopyRole = Qt.ItemDataRole.UserRole + 1
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -111,12 +108,6 @@ class RecordTableModel(QAbstractTableModel):
             return column.value(row) if column.value else column.text(row)
         if role == CopyRole:
             return _copy_text(column, row)
-        if role == BarRole:
-            return column.bar(row) if column.bar else None
-        if role == BoxRole:
-            return column.box(row) if column.box else None
-        if role == ToneRole:
-            return column.tone(row)
         if role == Qt.ItemDataRole.TextAlignmentRole:
             return Qt.AlignmentFlag.AlignVCenter | (Qt.AlignmentFlag.AlignRight if column.right else Qt.AlignmentFlag.AlignLeft)
         if role == Qt.ItemDataRole.ToolTipRole:
@@ -195,6 +186,10 @@ def _empty(value: Any) -> bool:
     return value is None or value == "" or (isinstance(value, float) and math.isnan(value))
 
 
+_RIGHT = int(Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight)
+_LEFT = int(Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft)
+
+
 class CellDelegate(QStyledItemDelegate):
     """Paints cells: figures, boxes, bars under residuals, thin rules between rows."""
 
@@ -205,12 +200,18 @@ class CellDelegate(QStyledItemDelegate):
         if selected:
             painter.fillRect(rect, colour("chosen"))
         painter.fillRect(rect.left(), rect.bottom(), rect.width(), 1, colour("rule"))
-        tone = index.data(ToneRole) or ""
-        box = index.data(BoxRole)
-        if box is not None:
-            self._paint_box(painter, rect, box, tone)
+        # One look-up instead of a question per role: a screen has hundreds of cells.
+        model = index.model()
+        assert isinstance(model, SortFilter)
+        source = model.mapToSource(index)
+        records = model.sourceModel()
+        assert isinstance(records, RecordTableModel)
+        column, row = records.columns[source.column()], records.rows[source.row()]
+        tone = column.tone(row)
+        if column.box is not None:
+            self._paint_box(painter, rect, column.box(row), tone)
         else:
-            self._paint_text(painter, rect, index, tone)
+            self._paint_text(painter, rect, column, row, tone)
         if option.state & QStyle.StateFlag.State_HasFocus:
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.setPen(QPen(colour("water"), 1))
@@ -228,20 +229,19 @@ class CellDelegate(QStyledItemDelegate):
         painter.setBrush(ink if box is True else QColor(0, 0, 0, 0))
         painter.drawRoundedRect(square, 2.5, 2.5)
 
-    def _paint_text(self, painter: QPainter, rect: QRect, index: Index, tone: str) -> None:
-        bar = index.data(BarRole)
-        has_bar = isinstance(bar, float) and not math.isnan(bar)
-        pen = {"faint": "faint", "off": "off", "doubt": "flare", "reed": "reed", "sun": "sun", "bold": "ink"}.get(tone, "ink")
-        painter.setPen(colour(pen))
+    def _paint_text(self, painter: QPainter, rect: QRect, column: Column, row: Any, tone: str) -> None:
+        bar = column.bar(row) if column.bar is not None else math.nan
+        has_bar = not math.isnan(bar)
+        painter.setPen(colour({"faint": "faint", "off": "off", "doubt": "flare", "reed": "reed", "sun": "sun"}.get(tone, "ink")))
         painter.setFont(font(13, {"bold": SEMIBOLD, "doubt": SEMIBOLD, "reed": MEDIUM, "sun": MEDIUM}.get(tone, NORMAL)))
         inner = rect.adjusted(9, 0, -9, -6 if has_bar else 0)
-        alignment = index.data(Qt.ItemDataRole.TextAlignmentRole)
-        text = painter.fontMetrics().elidedText(index.data() or "", Qt.TextElideMode.ElideRight, inner.width() + 2)
-        painter.drawText(inner, int(alignment), text)
+        text = column.text(row)
+        if len(text) * 6 > inner.width():
+            text = painter.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, inner.width() + 2)
+        painter.drawText(inner, _RIGHT if column.right else _LEFT, text)
         if has_bar:
-            size = min(abs(float(bar)), 1.6)
-            width = max(round(32 * size), 1 if bar else 0)
-            role = "off" if tone == "off" else "reed" if abs(float(bar)) <= 1.0 else "flare"
+            width = max(round(32 * min(abs(bar), 1.6)), 1 if bar else 0)
+            role = "off" if tone == "off" else "reed" if abs(bar) <= 1.0 else "flare"
             painter.fillRect(rect.right() - 8 - width, rect.bottom() - 6, width, 3, colour(role))
 
     def sizeHint(self, option: QStyleOptionViewItem, index: Index) -> QSize:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cache
 from pathlib import Path
 
 from PySide6.QtGui import QColor, QFont, QFontDatabase, QPalette
@@ -34,13 +35,15 @@ ROLES = Roles()
 FAMILY = "IBM Plex Sans"
 
 
+@cache
 def colour(role: str) -> QColor:
-    """The colour of a role."""
+    """The colour of a role; shared, so do not change it."""
     return QColor(getattr(ROLES, role))
 
 
+@cache
 def font(px: float = 13, weight: QFont.Weight = QFont.Weight.Normal, spacing: float = 0.0) -> QFont:
-    """The shipped font at a pixel size; spacing widens letters by that many pixels."""
+    """The shipped font at a pixel size; spacing widens letters by that many pixels. Shared, so do not change it."""
     f = QFont(FAMILY)
     f.setPixelSize(round(px))
     f.setWeight(weight)

@@ -69,7 +69,8 @@ def no_check(case: FitCase) -> Iterator[Doubt]:
 def no_redundancy(case: FitCase) -> Iterator[Doubt]:
     """As many observations as unknowns: residuals are zero whatever is wrong."""
     result = case.result
-    plan = result.plan_adjustment.dof <= 0
+    # A pivot is without redundancy by its nature; the other pairs stand beside it as checks.
+    plan = result.plan_adjustment.dof <= 0 and not (result.model == "pivot" and (~result.pairs.used_h).any())
     height = result.height_adjustment is not None and result.height_adjustment.dof <= 0
     if not (plan or height):
         return

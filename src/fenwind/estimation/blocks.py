@@ -11,6 +11,11 @@ from numpy.typing import NDArray
 
 FloatArray = NDArray[np.float64]
 
+# glibc gives freed memory back to the system unless a larger block was freed before (mallopt(3), M_MMAP_THRESHOLD is
+# dynamic); statistics over thousands of blocks then fault their pages in again at every step. The block is never touched.
+_ = np.empty(3_900_000)
+del _
+
 
 def cholesky(stack: FloatArray) -> FloatArray:
     """Lower factors L (b, b, k) with L L^T = stack; nan where a block is not positive definite.
@@ -77,6 +82,17 @@ def multiply(left: FloatArray, right: FloatArray) -> FloatArray:
     return out
 
 
+def product_diagonal(left: FloatArray, middle: FloatArray, right: FloatArray) -> FloatArray:
+    """Diagonals (b, k) of left @ middle @ right, without the products themselves."""
+    b = left.shape[0]
+    out = np.zeros((b, left.shape[2]))
+    for i in range(b):
+        for p in range(b):
+            for q in range(b):
+                out[i] += left[i, p] * middle[p, q] * right[q, i]
+    return out
+
+
 def hat(design: FloatArray, cofactors: FloatArray) -> FloatArray:
     """Diagonal blocks (b, b, k) of A Q A^T for a design (b, n, k) and Q (n, n), without the full product."""
     b = design.shape[0]
@@ -86,3 +102,63 @@ def hat(design: FloatArray, cofactors: FloatArray) -> FloatArray:
         for j in range(i, b):
             out[i, j] = out[j, i] = (weighted * design[j]).sum(axis=0)
     return out
+
+
+class Whitening:
+    """Covariance blocks C = L L^T (b, b, k), ready to whiten with: what is multiplied by L^-1 has unit covariance.
+
+    Uncorrelated observations are by far the commonest; for them only the diagonals are touched.
+    """
+
+    def __init__(self, covariance: FloatArray) -> None:
+        """Factorise; `sound` is False when a block is not positive definite."""
+        self.b = b = covariance.shape[0]
+        self.diagonal = not any(covariance[i, j].any() for i in range(b) for j in range(b) if i != j)
+        if self.diagonal:
+            with np.errstate(invalid="ignore"):
+                self.sigma = np.sqrt(np.stack([covariance[i, i] for i in range(b)]))
+            self.sound = bool((self.sigma > 0.0).all() and np.isfinite(self.sigma).all())
+        else:
+            self.lower = cholesky(covariance)
+            self.inverse = lower_inverse(self.lower)
+            self.sound = bool(np.isfinite(self.lower).all())
+
+    def whiten(self, values: FloatArray) -> FloatArray:
+        """L^-1 values, (b, k) or (b, n, k)."""
+        if self.diagonal:
+            return np.asarray(values / (self.sigma if values.ndim == 2 else self.sigma[:, None]))
+        return apply_lower(self.inverse if values.ndim == 2 else self.inverse[:, :, None], values)
+
+    def unwhiten(self, values: FloatArray) -> FloatArray:
+        """L values (b, k)."""
+        return np.asarray(values * self.sigma) if self.diagonal else apply_lower(self.lower, values)
+
+    def weigh(self, whitened: FloatArray) -> FloatArray:
+        """L^-T values (b, k): P v of whitened residuals."""
+        return np.asarray(whitened / self.sigma) if self.diagonal else apply_lower_transposed(self.inverse, whitened)
+
+    def similar_diagonal(self, stack: FloatArray) -> FloatArray:
+        """Diagonals (b, k) of L stack L^-1."""
+        return _diagonal(stack) if self.diagonal else product_diagonal(self.lower, stack, self.inverse)
+
+    def weight_diagonal(self, stack: FloatArray) -> FloatArray:
+        """Diagonals (b, k) of L^-T stack L^-1."""
+        if self.diagonal:
+            return np.asarray(_diagonal(stack) / self.sigma**2)
+        return product_diagonal(self.inverse.transpose(1, 0, 2), stack, self.inverse)
+
+    def colour(self, stack: FloatArray) -> FloatArray:
+        """L stack L^T (b, b, k)."""
+        if self.diagonal:
+            return np.asarray(stack * (self.sigma[:, None] * self.sigma))
+        return multiply(multiply(self.lower, stack), self.lower.transpose(1, 0, 2))
+
+    def projector(self, stack: FloatArray) -> FloatArray:
+        """L stack L^-1 (b, b, k)."""
+        if self.diagonal:
+            return np.asarray(stack * (self.sigma[:, None] / self.sigma))
+        return multiply(multiply(self.lower, stack), self.inverse)
+
+
+def _diagonal(stack: FloatArray) -> FloatArray:
+    return np.stack([stack[i, i] for i in range(stack.shape[0])])

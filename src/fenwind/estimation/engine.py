@@ -29,13 +29,16 @@ Model = Callable[[FloatArray], tuple[FloatArray, FloatArray]]
 GLOBAL_ALPHA = 0.05
 LOCAL_ALPHA = 0.001
 LOCAL_POWER = 0.80
+#: A step that changes whitened residuals by less than this in all (squared) is a millionth of a sigma.
+NEGLIGIBLE = 1e-12
 
 
 @dataclass(frozen=True, kw_only=True, eq=False)
 class Problem:
     """What to adjust.
 
-    names: the n unknowns. start: (n,). observed: (b, k). covariance: (b, b, k), in squared units of the observations.
+    names: the n unknowns. start: (n,). observed: (b, k). covariance: (b, b, k), in squared units of the observations,
+    or its whitening where several problems share it.
     model: x -> (computed (b, k), design (b, n, k)). constraints: x -> (value (c,), rows (c, n)), made exactly zero; None for none.
     linear: the design does not depend on x, so one step solves it.
     """
@@ -43,7 +46,7 @@ class Problem:
     names: tuple[str, ...]
     start: FloatArray
     observed: FloatArray
-    covariance: FloatArray
+    covariance: FloatArray | blocks.Whitening
     model: Model
     constraints: Model | None = None
     linear: bool = False
@@ -81,7 +84,7 @@ class Adjustment:
     iterations: int
     whitened_design: FloatArray = field(repr=False)
     whitened_residuals: FloatArray = field(repr=False)
-    lower: FloatArray = field(repr=False)
+    whitening: blocks.Whitening = field(repr=False)
 
     @property
     def variance_factor(self) -> float | None:
@@ -100,26 +103,17 @@ class Adjustment:
 
     @cached_property
     def _free_blocks(self) -> FloatArray:
-        return np.eye(self.lower.shape[0])[:, :, None] - self.hat_blocks
-
-    @cached_property
-    def _lower_inverse(self) -> FloatArray:
-        return blocks.lower_inverse(self.lower)
-
-    @cached_property
-    def _qvv_p(self) -> FloatArray:
-        return blocks.multiply(self.lower, blocks.multiply(self._free_blocks, self._lower_inverse))
+        return np.eye(self.whitening.b)[:, :, None] - self.hat_blocks
 
     @cached_property
     def redundancy(self) -> FloatArray:
-        """Redundancy numbers (b, k), the diagonal of Qvv P; they add up to dof."""
-        return _diagonal(self._qvv_p)
+        """Redundancy numbers (b, k), the diagonal of Qvv P = L (I - H) L^-1; they add up to dof."""
+        return self.whitening.similar_diagonal(self._free_blocks)
 
     @cached_property
     def _sensitivity(self) -> FloatArray:
         """Square roots of the diagonal of P Qvv P = L^-T (I - H) L^-1 (b, k)."""
-        half = blocks.multiply(self._lower_inverse.transpose(1, 0, 2), blocks.multiply(self._free_blocks, self._lower_inverse))
-        return np.sqrt(np.maximum(_diagonal(half), 0.0))
+        return np.sqrt(np.maximum(self.whitening.weight_diagonal(self._free_blocks), 0.0))
 
     def _controlled(self) -> NDArray[np.bool_]:
         return self.redundancy > 1e-9
@@ -128,7 +122,7 @@ class Adjustment:
     def standardised(self) -> FloatArray:
         """Standardised residuals (b, k): (P v)_i / sqrt((P Qvv P)_ii), standard normal when all is well; nan where the
         observation has no redundancy. Source: Baarda 1968."""
-        weighted = blocks.apply_lower_transposed(self._lower_inverse, self.whitened_residuals)
+        weighted = self.whitening.weigh(self.whitened_residuals)
         with np.errstate(invalid="ignore", divide="ignore"):
             return np.where(self._controlled(), weighted / self._sensitivity, np.nan)
 
@@ -144,7 +138,9 @@ class Adjustment:
     def _free_inverse(self) -> FloatArray:
         """Inverse Cholesky factors of I - H (b, b, k); nan where the block has no redundancy."""
         factor = blocks.cholesky(self._free_blocks)
-        factor[:, :, ~(_diagonal(factor).min(axis=0) > 1e-6)] = np.nan
+        bad = ~(np.einsum("iik->ik", factor).min(axis=0) > 1e-6)
+        if bad.any():
+            factor[:, :, bad] = np.nan
         return blocks.lower_inverse(factor)
 
     @cached_property
@@ -152,13 +148,16 @@ class Adjustment:
         """Residuals (b, k) each block would have had, had it not taken part: L (I - H)^-1 vw; exact for linear models,
         first order otherwise; nan where the rest cannot be solved. Source: Cook and Weisberg, Residuals and
         Influence in Regression, 1982, section 2.2."""
-        half = blocks.apply_lower(self._free_inverse, self.whitened_residuals)
-        return blocks.apply_lower(self.lower, blocks.apply_lower_transposed(self._free_inverse, half))
+        return self.whitening.unwhiten(blocks.apply_lower_transposed(self._free_inverse, self._half_solved))
+
+    @cached_property
+    def _half_solved(self) -> FloatArray:
+        return blocks.apply_lower(self._free_inverse, self.whitened_residuals)
 
     @cached_property
     def deleted_statistic(self) -> FloatArray:
         """Drop of v^T P v (k,) when the block is taken out; chi-square with b degrees of freedom when the sigmas hold."""
-        return np.asarray((blocks.apply_lower(self._free_inverse, self.whitened_residuals) ** 2).sum(axis=0))
+        return np.asarray((self._half_solved**2).sum(axis=0))
 
     @cached_property
     def global_test(self) -> GlobalTest | None:
@@ -170,10 +169,6 @@ class Adjustment:
         return GlobalTest(statistic=self.sum_squares, limit=limit, p_value=p_value, alpha=GLOBAL_ALPHA)
 
 
-def _diagonal(stack: FloatArray) -> FloatArray:
-    return np.stack([stack[i, i] for i in range(stack.shape[0])])
-
-
 def adjust(problem: Problem, solver: NormalSolver | None = None, max_iterations: int = 50) -> Adjustment:
     """Solve a problem by Gauss-Newton steps, halved while they make v^T P v larger.
 
@@ -181,26 +176,27 @@ def adjust(problem: Problem, solver: NormalSolver | None = None, max_iterations:
     definite, a value is not finite, or the iteration does not settle within `max_iterations`.
     """
     solver = solver or DenseSolver()
-    lower = blocks.cholesky(np.asarray(problem.covariance, dtype=float))
-    if not np.isfinite(lower).all():
+    given = problem.covariance
+    whitening = given if isinstance(given, blocks.Whitening) else blocks.Whitening(np.asarray(given, dtype=float))
+    if not whitening.sound:
         raise EstimationError("a covariance is not positive definite", hint="Give every observation a sigma above zero")
-    whitening = blocks.lower_inverse(lower)
     x = np.array(problem.start, dtype=float)
-    computed, design = problem.model(x)
-    residuals, design_w, sum_squares = _whiten(problem, whitening, computed, design)
+    residuals, design_w, sum_squares = _whiten(problem, whitening, *problem.model(x))
     for iteration in range(1, max_iterations + 1):
         gap, rows = problem.constraints(x) if problem.constraints else (np.zeros(0), np.zeros((0, x.size)))
         normal, right_side = _normal_equations(design_w, residuals)
         factor = solver.factorise(normal, rows, problem.names)
         step = factor.solve(-right_side, -gap)
         predicted = float(step @ normal @ step)
-        x, residuals, design_w, new_squares = _damped_step(
-            problem, whitening, x, step, sum_squares, bool(np.abs(gap).max(initial=0.0) > 1e-12)
-        )
-        stalled = iteration > 1 and abs(sum_squares - new_squares) <= 1e-15 * new_squares
+        if problem.linear or predicted <= NEGLIGIBLE + 1e-16 * sum_squares:
+            # The step is exact, or too small for the design to change under it.
+            residuals = residuals + np.stack([step @ component for component in design_w])
+            return _finish(problem, factor, rows.shape[0], x + step, residuals, design_w, whitening, iteration)
+        forced = bool(np.abs(gap).max(initial=0.0) > 1e-12)
+        x, residuals, design_w, new_squares = _damped_step(problem, whitening, x, step, sum_squares, forced)
+        if iteration > 1 and abs(sum_squares - new_squares) <= 1e-15 * new_squares:
+            return _finish(problem, factor, rows.shape[0], x, residuals, design_w, whitening, iteration)
         sum_squares = new_squares
-        if problem.linear or stalled or predicted <= 1e-20 + 1e-16 * new_squares:
-            return _finish(problem, solver, x, residuals, design_w, lower, iteration)
     raise EstimationError(
         f"the adjustment did not settle in {max_iterations} iterations",
         hint="Look for a gross blunder or give better starting values",
@@ -217,19 +213,19 @@ def _normal_equations(design: FloatArray, residuals: FloatArray) -> tuple[FloatA
 
 
 def _whiten(
-    problem: Problem, whitening: FloatArray, computed: FloatArray, design: FloatArray
+    problem: Problem, whitening: blocks.Whitening, computed: FloatArray, design: FloatArray
 ) -> tuple[FloatArray, FloatArray, float]:
-    residuals = blocks.apply_lower(whitening, computed - problem.observed)
+    residuals = whitening.whiten(computed - problem.observed)
     sum_squares = float(np.vdot(residuals, residuals))
-    if not np.isfinite(sum_squares) or not np.isfinite(design).all():
+    if not np.isfinite(sum_squares) or not np.isfinite(np.vdot(design, design)):
         raise EstimationError(
             "a value in the adjustment is not finite", hint="Look for empty or absurd values among the observations"
         )
-    return residuals, blocks.apply_lower(whitening[:, :, None, :], design), sum_squares
+    return residuals, whitening.whiten(design), sum_squares
 
 
 def _damped_step(
-    problem: Problem, whitening: FloatArray, x: FloatArray, step: FloatArray, before: float, constrained: bool
+    problem: Problem, whitening: blocks.Whitening, x: FloatArray, step: FloatArray, before: float, constrained: bool
 ) -> tuple[FloatArray, FloatArray, FloatArray, float]:
     """Take the step, halved up to 30 times while the sum of squares grows; a step onto the constraints is always whole."""
     trial = x + step
@@ -239,7 +235,7 @@ def _damped_step(
         fine = np.isfinite(computed).all() and np.isfinite(design).all()
         if fine:
             residuals, design_w, squares = _whiten(problem, whitening, computed, design)
-            if constrained or problem.linear or squares <= before * (1.0 + 1e-12) + 1e-20:
+            if constrained or squares <= before * (1.0 + 1e-12) + 1e-20:
                 return trial, residuals, design_w, squares
         step = 0.5 * step
         trial = x + step
@@ -250,24 +246,24 @@ def _damped_step(
 
 def _finish(
     problem: Problem,
-    solver: NormalSolver,
+    factor: Factorisation,
+    constraints: int,
     x: FloatArray,
     residuals: FloatArray,
     design_w: FloatArray,
-    lower: FloatArray,
+    whitening: blocks.Whitening,
     iterations: int,
 ) -> Adjustment:
-    rows = problem.constraints(x)[1] if problem.constraints else np.zeros((0, x.size))
-    factor: Factorisation = solver.factorise(_normal_equations(design_w, residuals)[0], rows, problem.names)
+    """The result; cofactors are those of the last iteration, under whose step the design hardly changed."""
     return Adjustment(
         names=problem.names,
         x=x,
         cofactors=factor.cofactors(),
-        residuals=blocks.apply_lower(lower, residuals),
+        residuals=whitening.unwhiten(residuals),
         sum_squares=float(np.vdot(residuals, residuals)),
-        dof=problem.observed.size + rows.shape[0] - x.size,
+        dof=problem.observed.size + constraints - x.size,
         iterations=iterations,
         whitened_design=design_w,
         whitened_residuals=residuals,
-        lower=lower,
+        whitening=whitening,
     )

@@ -28,19 +28,24 @@ from fenwind.procedures.fit_case import FitCase
 from fenwind.procedures.positions import ASSUMED_SIGMA_H_M, ASSUMED_SIGMA_V_M, Positions, positions
 from fenwind.procedures.to_plane import mean_combined_factor, to_plane
 from fenwind.progress import NULL_PROGRESS, Progress
-from fenwind.records.records import FitStep, MeasuredPosition
+from fenwind.records.records import FitStep, GivenPosition, Mark, MeasuredPosition
 
 FloatArray = NDArray[np.float64]
 T = TypeVar("T")
 
 
 class Memo:
-    """Results by the content of what they were computed from; the ones used longest ago are forgotten first."""
+    """Results by the content of what they were computed from; the ones used longest ago are forgotten first.
+
+    `latest` saves even gathering that content: it holds one result a name while the versions it was made from stay the same.
+    A memo belongs to one job.
+    """
 
     LIMIT = 20_000
 
     def __init__(self) -> None:
         self._known: OrderedDict[bytes, Any] = OrderedDict()
+        self._latest: dict[Any, tuple[Any, Any]] = {}
         self.computed: list[str] = []
 
     def begin(self) -> None:
@@ -57,6 +62,14 @@ class Memo:
                 self._known.popitem(last=False)
         self._known.move_to_end(key)
         return self._known[key]  # type: ignore[no-any-return]
+
+    def latest(self, name: Any, versions: Any, make: Callable[[], T]) -> T:
+        """The result made last under a name, made again when the versions differ."""
+        held = self._latest.get(name)
+        if held is None or held[0] != versions:
+            held = (versions, make())
+            self._latest[name] = held
+        return held[1]
 
 
 def content_key(what: str, inputs: tuple[Any, ...]) -> bytes:
@@ -228,23 +241,29 @@ def default_use(hold_horizontal: bool, hold_height: bool) -> str:
 
 def known_and_measured(state: JobState, step: FitStep) -> set[str]:
     """Names of the active marks with an active known position and an active occupation that this step uses."""
+    marks = state.marks
     known = {g.mark for g in state.given.values() if g.active and g.frame == step.target_frame}
     measured = {m.mark for m in state.measured.values() if m.active and (not step.sessions or m.session in step.sessions)}
-    return {state.marks[m].name for m in known & measured if m in state.marks and state.marks[m].active}
+    return {marks[m].name for m in known & measured if _usable(marks, m)}
 
 
 def known_positions(state: JobState, frame: str, memo: Memo) -> Positions:
     """Given positions in a frame, the latest where a mark has more than one."""
-    rows = {g.mark: g for g in state.given.values() if g.active and g.frame == frame and _usable(state, g.mark)}
-    values = np.array(
-        [[_nan(v) for v in (g.e_m, g.n_m, g.height_m, g.sigma_h_m, g.sigma_v_m)] for g in rows.values()], dtype=float
-    ).reshape(-1, 5)
-    names = tuple(state.marks[m].name for m in rows)
+    versions = state.version(GivenPosition, Mark)
+    return memo.latest(("known", frame), versions, lambda: _gather_known(state, frame, memo))
+
+
+def _gather_known(state: JobState, frame: str, memo: Memo) -> Positions:
+    marks = state.marks
+    rows = {g.mark: g for g in state.given.values() if g.active and g.frame == frame and _usable(marks, g.mark)}
+    table = [[_nan(v) for v in (g.e_m, g.n_m, g.height_m, g.sigma_h_m, g.sigma_v_m)] for g in rows.values()]
+    values: FloatArray = np.array(table, dtype=np.float64).reshape(-1, 5)
+    names = tuple(marks[m].name for m in rows)
     return memo.get("known positions", (names, values), lambda: positions(names, *values.T))
 
 
-def _usable(state: JobState, mark: str) -> bool:
-    return mark in state.marks and state.marks[mark].active
+def _usable(marks: dict[str, Mark], mark: str) -> bool:
+    return mark in marks and marks[mark].active
 
 
 def _nan(value: float | None) -> float:
@@ -253,19 +272,24 @@ def _nan(value: float | None) -> float:
 
 def occupied_marks(state: JobState, key: str, frames: dict[str, Frame], sessions: tuple[str, ...], memo: Memo) -> Occupied:
     """Measured marks on the plane of the frame with id `key`. Raises FenwindError when a position cannot be carried there."""
-    frame = frames[key]
+    versions = (state.version(MeasuredPosition, Mark), tuple((k, f.spec) for k, f in frames.items()))
+    return memo.latest(("occupied", key, sessions), versions, lambda: _gather_occupied(state, key, frames, sessions, memo))
+
+
+def _gather_occupied(state: JobState, key: str, frames: dict[str, Frame], sessions: tuple[str, ...], memo: Memo) -> Occupied:
+    marks = state.marks
     chosen = [
         m
         for m in state.measured.values()
-        if m.active and _usable(state, m.mark) and (not sessions or m.session in sessions) and _reaches(m, key, frames)
+        if m.active and (not sessions or m.session in sessions) and _usable(marks, m.mark) and _reaches(m, key, frames)
     ]
-    names = tuple(state.marks[m.mark].name for m in chosen)
+    names = tuple(marks[m.mark].name for m in chosen)
     rows = [[_nan(v) for v in (m.lat_rad, m.lon_rad, m.e_m, m.n_m, m.h_m, m.sigma_h_m, m.sigma_v_m)] for m in chosen]
     values: FloatArray = np.array(rows, dtype=np.float64).reshape(-1, 7)
     systems = tuple((m.id, m.crs, m.epoch_year, m.frame) for m in chosen)
     return memo.get(
         "measured positions",
-        (frame.spec, names, systems, values),
+        (frames[key].spec, names, systems, values),
         lambda: _on_plane(key, frames, chosen, names, values, memo),
     )
 
@@ -369,7 +393,9 @@ def _adopt(key: str, state: JobState, frames: dict[str, Frame], fits: dict[str, 
             measured = occupied_marks(state, key, frames, (), memo).plane
         except FenwindError:
             measured = None
-    return adopt(state, key, carried, measured)
+    versions = (state.version(GivenPosition, Mark), tuple((name, id(points)) for name, points in carried), id(measured))
+    # The positions are held as well, so that their ids stay theirs.
+    return memo.latest(("adopted", key), versions, lambda: (adopt(state, key, carried, measured), carried, measured))[0]
 
 
 def with_grid_folder(spec: FrameSpec, folder: str) -> FrameSpec:

@@ -26,6 +26,7 @@ class JobState:
         self.records: dict[str, Record] = {}
         self.amendments: dict[str, list[Amend]] = {}
         self._kinds: dict[type, dict[str, Record]] = {}
+        self._versions: dict[type, int] = {}
 
     def apply(self, entry: Entry) -> None:
         """Take an entry in. Raises KeyError for an amendment of an unknown record."""
@@ -40,6 +41,7 @@ class JobState:
         if isinstance(entry, Add):
             record = self.records.pop(entry.record.id)
             del self._kinds[type(record)][record.id]
+            self._versions[type(record)] += 1
         else:
             self._put(apply_to(self.records[entry.subject], entry.old))
             self.amendments[entry.subject].pop()
@@ -47,10 +49,15 @@ class JobState:
     def _put(self, record: Record) -> None:
         self.records[record.id] = record
         self._kinds.setdefault(type(record), {})[record.id] = record
+        self._versions[type(record)] = self._versions.get(type(record), 0) + 1
 
     def of(self, kind: type[R]) -> dict[str, R]:
         """Records of one kind by id, in the order they were added; do not change the dictionary."""
         return cast(dict[str, R], self._kinds.get(kind, {}))
+
+    def version(self, *kinds: type[Record]) -> tuple[int, ...]:
+        """Numbers that change whenever a record of these kinds does."""
+        return tuple(self._versions.get(kind, 0) for kind in kinds)
 
     def snapshot(self) -> JobState:
         """A copy that stays as it is while this one goes on; records are frozen and shared."""
@@ -58,6 +65,7 @@ class JobState:
         copy.records = dict(self.records)
         copy.amendments = {key: list(value) for key, value in self.amendments.items()}
         copy._kinds = {kind: dict(records) for kind, records in self._kinds.items()}
+        copy._versions = dict(self._versions)
         return copy
 
     @property

@@ -35,10 +35,8 @@ def used_pair_covariance(plan: Similarity, adjustment: Adjustment, source_covari
     A Q A^T + C - A Q A^T P C - C P A Q A^T, C being the mark's own covariance turned into the target system.
     """
     own = turn_covariance(source_covariance, plan.rotation_rad, plan.scale)
-    lower, inverse = adjustment.lower, blocks.lower_inverse(adjustment.lower)
-    half = blocks.multiply(lower, adjustment.hat_blocks)
-    fitted = blocks.multiply(half, lower.transpose(1, 0, 2))
-    cross = blocks.multiply(blocks.multiply(half, inverse), own)
+    fitted = adjustment.whitening.colour(adjustment.hat_blocks)
+    cross = blocks.multiply(adjustment.whitening.projector(adjustment.hat_blocks), own)
     return np.asarray(fitted + own - cross - cross.transpose(1, 0, 2))
 
 

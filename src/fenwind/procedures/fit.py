@@ -7,6 +7,7 @@ computed - known. Everything statistical comes from the estimation engine.
 from __future__ import annotations
 
 from dataclasses import dataclass, field, replace
+from itertools import repeat
 
 import numpy as np
 from numpy.typing import NDArray
@@ -111,9 +112,31 @@ class FitResult:
         return e, n, np.asarray(height_m - self.height.correction(e_m, n_m))
 
 
-def pair_names(measured: Positions, known: Positions, off: frozenset[str] = frozenset()) -> tuple[str, ...]:
-    """Names that stand in both sets and are not switched off, in the order of the measured ones."""
-    return tuple(name for name in measured.names if name in known.index and name not in off)
+def match(
+    measured: Positions, known: Positions, off: frozenset[str]
+) -> tuple[tuple[str, ...], NDArray[np.intp], NDArray[np.intp]]:
+    """Names that stand in both sets and are not switched off, in the order of the measured ones, with their rows in both."""
+    if measured.names == known.names:
+        rows = np.arange(len(measured))
+    else:
+        rows = np.fromiter(map(known.index.get, measured.names, repeat(-1)), dtype=np.intp, count=len(measured))
+    for name in off & measured.index.keys():
+        rows[measured.index[name]] = -1
+    m_rows = np.flatnonzero(rows >= 0)
+    names = measured.names if m_rows.size == len(measured) else tuple(measured.names[i] for i in m_rows)
+    return names, m_rows, rows[m_rows]
+
+
+def _without(excluded: frozenset[str], place: dict[str, int]) -> BoolArray:
+    """True for every pair but the named ones."""
+    flags = np.ones(len(place), dtype=bool)
+    flags[[place[name] for name in excluded]] = False
+    return flags
+
+
+def selector(mask: BoolArray) -> NDArray[np.intp] | slice:
+    """What selects the true rows; a slice, which copies nothing, when all are true."""
+    return slice(None) if mask.all() else np.flatnonzero(mask)
 
 
 def fit(measured: Positions, known: Positions, options: FitOptions) -> FitResult:
@@ -122,20 +145,18 @@ def fit(measured: Positions, known: Positions, options: FitOptions) -> FitResult
     Raises ProcedureError when pairs are missing for what is asked, or options contradict each other; EstimationError for
     covariances that are not positive definite.
     """
-    names = pair_names(measured, known, options.off)
+    names, m_rows, k_rows = match(measured, known, options.off)
     if not names:
         raise ProcedureError("no mark stands in both sets under the same name", hint="Give marks the same names in both sets")
-    _check_options(options, names)
-    m_rows = np.array([measured.index[n] for n in names])
-    k_rows = np.array([known.index[n] for n in names])
+    place = measured.index if names is measured.names else {name: i for i, name in enumerate(names)}
+    _check_options(options, names, place)
     source_cov, assumed = with_sigmas(measured)
-    pairs_cov = source_cov[:, :, m_rows]
-    known_cov = np.where(np.isfinite(known.covariance[:, :, k_rows]), known.covariance[:, :, k_rows], 0.0)
-    held = np.array([n not in options.check for n in names])
-    used_h = held & np.array([n not in options.no_horizontal for n in names])
+    pairs_cov = source_cov[:, :, slice(None) if names is measured.names else m_rows]
+    known_cov = _finite_or_zero(known.covariance, k_rows)
+    held = _without(options.check, place)
+    used_h = held & _without(options.no_horizontal, place)
     if options.horizontal == "pivot":
-        assert options.pivot is not None
-        used_h = np.array([n in options.pivot for n in names])
+        used_h = ~_without(frozenset(options.pivot or ()), place)
     everything = PairSet(
         source=np.stack([measured.e_m[m_rows], measured.n_m[m_rows]]),
         target=np.stack([known.e_m[k_rows], known.n_m[k_rows]]),
@@ -147,12 +168,12 @@ def fit(measured: Positions, known: Positions, options: FitOptions) -> FitResult
     pair_e, pair_n = all_e[m_rows], all_n[m_rows]
     known_h, measured_h = known.height_m[k_rows], measured.height_m[m_rows]
     has_height = np.isfinite(known_h) & np.isfinite(measured_h)
-    used_v = held & has_height & np.array([n not in options.no_height for n in names]) & (options.height != "none")
+    used_v = held & has_height & _without(options.no_height, place) & (options.height != "none")
     correction, height_adj = heights.no_correction(), None
     if options.height != "none":
         variance = pairs_cov[2, 2] + known_cov[2, 2]
         correction, height_adj = heights.estimate(
-            options.height, pair_e[used_v], pair_n[used_v], measured_h[used_v], known_h[used_v], variance[used_v]
+            options.height, *(values[selector(used_v)] for values in (pair_e, pair_n, measured_h, known_h, variance))
         )
     dh = np.where(has_height, correction.forward(pair_e, pair_n, measured_h) - known_h, np.nan)
     residual = np.stack([pair_e - everything.target[0], pair_n - everything.target[1], dh])
@@ -178,19 +199,22 @@ def fit(measured: Positions, known: Positions, options: FitOptions) -> FitResult
 def _with_pair_covariances(result: FitResult, pairs: PairSet, source_cov: FloatArray, known_cov: FloatArray) -> FitResult:
     """Put right the covariance of the marks that took part, whose own errors have gone into the fit."""
     covariance, table = np.array(result.carried.covariance), result.pairs
-    used_h, used_v = np.flatnonzero(table.used_h), np.flatnonzero(table.used_v)
+    used_h, used_v = selector(table.used_h), selector(table.used_v)
+    everything = table.measured_rows.size == len(result.carried)
+
+    def rows_of(used: NDArray[np.intp] | slice) -> NDArray[np.intp] | slice:
+        return used if everything and isinstance(used, slice) else table.measured_rows[used]
+
     if result.model == "pivot":
-        assert result.options.pivot is not None
-        order = np.array([table.names.index(n) for n in result.options.pivot])
-        own = pivot_pair_covariance(result.plan, pairs.take(order))
-        covariance[:2, :2, table.measured_rows[order]] = own
+        order = np.array([table.names.index(n) for n in result.options.pivot or ()])
+        covariance[:2, :2, table.measured_rows[order]] = pivot_pair_covariance(result.plan, pairs.take(order))
     else:
         own = used_pair_covariance(result.plan, result.plan_adjustment, source_cov[:2, :2, used_h])
-        covariance[:2, :2, table.measured_rows[used_h]] = own
+        covariance[:2, :2, rows_of(used_h)] = own
     if result.height_adjustment is not None:
         mine = source_cov[2, 2, used_v]
         hat = result.height_adjustment.hat_blocks[0, 0]
-        covariance[2, 2, table.measured_rows[used_v]] = hat * (mine + known_cov[2, 2, used_v]) + mine - 2.0 * hat * mine
+        covariance[2, 2, rows_of(used_v)] = hat * (mine + known_cov[2, 2, used_v]) + mine - 2.0 * hat * mine
     return replace(result, carried=replace(result.carried, covariance=covariance))
 
 
@@ -207,7 +231,7 @@ def _scaled(result: FitResult) -> FitResult:
     )
 
 
-def _check_options(options: FitOptions, names: tuple[str, ...]) -> None:
+def _check_options(options: FitOptions, names: tuple[str, ...], place: dict[str, int]) -> None:
     if options.horizontal not in ("auto", "shift", "turn", "scale", "pivot") or options.height not in ("none", "shift", "plane"):
         raise ProcedureError(
             f"{options.horizontal!r} in plan with {options.height!r} in height is not a fit",
@@ -233,6 +257,8 @@ def _check_options(options: FitOptions, names: tuple[str, ...]) -> None:
 
 def with_sigmas(points: Positions) -> tuple[FloatArray, bool]:
     """Covariance (3, 3, k) with the assumed sigmas where none are given, and whether every horizontal one was assumed."""
+    if np.isfinite(points.covariance).all():
+        return points.covariance, False
     covariance = np.array(points.covariance)
     no_h, no_v = ~np.isfinite(covariance[0, 0]), ~np.isfinite(covariance[2, 2])
     for axis, missing, sigma in ((0, no_h, ASSUMED_SIGMA_H_M), (1, no_h, ASSUMED_SIGMA_H_M), (2, no_v, ASSUMED_SIGMA_V_M)):
@@ -241,10 +267,18 @@ def with_sigmas(points: Positions) -> tuple[FloatArray, bool]:
     return covariance, bool(no_h.all())
 
 
+def _finite_or_zero(covariance: FloatArray, rows: NDArray[np.intp]) -> FloatArray:
+    """Covariances (3, 3, k) of known positions, which are exact where nothing is said of them."""
+    if np.isnan(covariance[0, 0]).all() and np.isnan(covariance[2, 2]).all():
+        return np.zeros((3, 3, rows.size))
+    taken = covariance[:, :, rows]
+    return np.where(np.isfinite(taken), taken, 0.0)
+
+
 def _fit_plan(
     pairs: PairSet, used: BoolArray, names: tuple[str, ...], options: FitOptions, assumed: bool
 ) -> tuple[Similarity, str, Adjustment, tuple[ModelTrial, ...]]:
-    held = pairs.take(np.flatnonzero(used))
+    held = pairs.take(selector(used))
     if options.horizontal == "pivot":
         assert options.pivot is not None
         both = pairs.take(np.array([names.index(n) for n in options.pivot]))
@@ -252,15 +286,16 @@ def _fit_plan(
         return plan, "pivot", adjustment, ()
     tried: dict[str, tuple[Similarity, Adjustment]] = {}
     first_error: ProcedureError | None = None
+    ready = similarity.prepare(held)
     for model in similarity.FREE:
         try:
-            tried[model] = similarity.estimate(held, model, options.rotation_rad, options.scale)
+            tried[model] = similarity.estimate(ready, model, options.rotation_rad, options.scale)
         except ProcedureError as error:
             if not tried or model == options.horizontal:
                 first_error = first_error or error
     if first_error is not None:
         raise first_error
-    trials = compare_models(tried, assumed, np.sqrt(np.median(held.source_covariance[0, 0] + held.target_covariance[0, 0])))
+    trials = compare_models(tried, assumed, np.sqrt(np.mean(held.source_covariance[0, 0] + held.target_covariance[0, 0])))
     model = options.horizontal if options.horizontal != "auto" else next(t.model for t in trials if t.recommended)
     plan, adjustment = tried[model]
     return plan, model, adjustment, trials
@@ -277,19 +312,19 @@ def _pair_table(
     height: Adjustment | None,
     model: str,
 ) -> PairTable:
-    loo, redundancy = np.array(residual), np.full(residual.shape, np.nan)
-    standardised, detectable = np.full(residual.shape, np.nan), np.full(residual.shape, np.nan)
+    loo = np.array(residual)
+    redundancy, standardised, detectable = np.full((3, *residual.shape), np.nan)
+    h, v = selector(used_h), selector(used_v)
     if model == "pivot":
-        loo[:2, used_h] = np.nan
-        redundancy[:2, used_h] = 0.0
+        loo[:2, h] = np.nan
+        redundancy[:2, h] = 0.0
     else:
-        loo[:2, used_h] = plan.deleted_residuals
-        redundancy[:2, used_h], standardised[:2, used_h] = plan.redundancy, plan.standardised
-        detectable[:2, used_h] = plan.detectable
+        loo[:2, h] = plan.deleted_residuals
+        redundancy[:2, h], standardised[:2, h], detectable[:2, h] = plan.redundancy, plan.standardised, plan.detectable
     if height is not None:
-        loo[2, used_v] = height.deleted_residuals[0]
-        redundancy[2, used_v], standardised[2, used_v] = height.redundancy[0], height.standardised[0]
-        detectable[2, used_v] = height.detectable[0]
+        loo[2, v] = height.deleted_residuals[0]
+        redundancy[2, v], standardised[2, v] = height.redundancy[0], height.standardised[0]
+        detectable[2, v] = height.detectable[0]
     return PairTable(
         names=names,
         measured_rows=m_rows,
@@ -313,13 +348,13 @@ def _exact_where_it_matters(table: PairTable, pairs: PairSet, used: BoolArray, m
 
     The neglected term is about misfit² / extent; only gross blunders reach it, so few pairs are ever refitted.
     """
-    rows = np.flatnonzero(used)
-    extent = float(np.ptp(pairs.source[:, rows], axis=1).max(initial=0.0)) or 1.0
+    extent = float(np.ptp(pairs.source[:, selector(used)], axis=1).max(initial=0.0)) or 1.0
     size = np.hypot(table.loo_e_m, table.loo_n_m)
-    second_order = np.where(np.isfinite(size[rows]), size[rows] ** 2 / extent, 0.0)
-    worst = rows[np.argsort(-second_order)[:50]]
-    loo_e, loo_n = np.array(table.loo_e_m), np.array(table.loo_n_m)
-    for row in worst[size[worst] ** 2 / extent > 1e-4]:
+    matters = np.flatnonzero(used & (size**2 > 1e-4 * extent))
+    if not matters.size:
+        return table
+    rows, loo_e, loo_n = np.flatnonzero(used), np.array(table.loo_e_m), np.array(table.loo_n_m)
+    for row in matters[np.argsort(-size[matters])[:50]]:
         rest = pairs.take(rows[rows != row])
         plan, _ = similarity.estimate(rest, model, options.rotation_rad, options.scale)
         e, n = plan.forward(pairs.source[0, row], pairs.source[1, row])

@@ -16,8 +16,8 @@ from fenwind.procedures.similarity import PairSet, Similarity
 FloatArray = NDArray[np.float64]
 
 #: Hypotheses tried and pairs looked at when the majority is sought; beyond this a random sample (fixed seed) stands for all.
-MAX_HYPOTHESES = 3000
-MAX_PAIRS = 400
+MAX_HYPOTHESES = 1000
+MAX_PAIRS = 300
 
 
 @dataclass(frozen=True, kw_only=True, eq=False)

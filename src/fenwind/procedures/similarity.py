@@ -15,6 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fenwind.errors import DatumDefectError, ProcedureError
+from fenwind.estimation.blocks import Whitening
 from fenwind.estimation.engine import Adjustment, Problem, adjust
 
 FloatArray = NDArray[np.float64]
@@ -73,8 +74,10 @@ def _design(de: FloatArray, dn: FloatArray, rotation: float, scale: float) -> Fl
 
 def turn_covariance(covariance: FloatArray, rotation_rad: float, scale: float) -> FloatArray:
     """Covariance (2, 2, k) of e, n after a turn by r and a scale: s^2 R C R^T."""
-    c, s = math.cos(rotation_rad), math.sin(rotation_rad)
     cee, cen, cnn = covariance[0, 0], covariance[0, 1], covariance[1, 1]
+    if not cen.any() and np.array_equal(cee, cnn):  # circles stay circles
+        return covariance * scale**2 if scale != 1.0 else covariance.copy()
+    c, s = math.cos(rotation_rad), math.sin(rotation_rad)
     out = np.empty(covariance.shape)
     out[0, 0] = c * c * cee + 2.0 * c * s * cen + s * s * cnn
     out[1, 1] = s * s * cee - 2.0 * c * s * cen + c * c * cnn
@@ -92,8 +95,8 @@ class PairSet:
     source_covariance: FloatArray
     target_covariance: FloatArray
 
-    def take(self, rows: NDArray[np.intp]) -> PairSet:
-        """Some of the pairs, in that order."""
+    def take(self, rows: NDArray[np.intp] | slice) -> PairSet:
+        """Some of the pairs, in that order; a slice copies nothing."""
         return PairSet(
             source=self.source[:, rows],
             target=self.target[:, rows],
@@ -102,32 +105,76 @@ class PairSet:
         )
 
 
+@dataclass(frozen=True, kw_only=True, eq=False)
+class Prepared:
+    """Pairs counted from their centres, with a closed-form start (target centre E, N, rotation, scale) and the whitening of
+    computed - known, which all nested models share so that they can be compared."""
+
+    source_centre: FloatArray
+    target_centre: FloatArray
+    source: FloatArray
+    target: FloatArray
+    start: FloatArray
+    whitening: Whitening
+
+
+def prepare(pairs: PairSet) -> Prepared:
+    """Centre pairs and find where to start. Raises ProcedureError when there are none."""
+    if pairs.source.shape[1] == 0:
+        raise ProcedureError("no pair is held in plan", hint="Hold at least one pair, or choose another use for a pair")
+    source_centre, target_centre = pairs.source.mean(axis=1), pairs.target.mean(axis=1)
+    source, target = pairs.source - source_centre[:, None], pairs.target - target_centre[:, None]
+    ratio = _ratio(pairs, source[0] + 1j * source[1], target[0] + 1j * target[1])
+    rotation, scale = float(-np.angle(ratio)), float(abs(ratio)) or 1.0
+    # With a turn that is far from zero, covariances must be turned before they can be added to those of the target.
+    covariance = turn_covariance(pairs.source_covariance, rotation, scale)
+    covariance += pairs.target_covariance
+    return Prepared(
+        source_centre=source_centre,
+        target_centre=target_centre,
+        source=source,
+        target=target,
+        start=np.array([0.0, 0.0, rotation, scale]),
+        whitening=Whitening(covariance),
+    )
+
+
+def _ratio(pairs: PairSet, source: NDArray[np.complex128], target: NDArray[np.complex128]) -> complex:
+    """Complex ratio target / source by least squares with one weight a pair: its modulus is the scale, its angle minus the
+    rotation; the exact optimum when the weights are equal and isotropic."""
+    trace = pairs.source_covariance[0, 0] + pairs.source_covariance[1, 1]
+    trace = trace + pairs.target_covariance[0, 0] + pairs.target_covariance[1, 1]
+    if not (trace > 0.0).all():
+        trace = np.ones(trace.shape)
+    weight = 1.0 / trace
+    weight /= weight.sum()
+    spread = source - weight @ source
+    total = float(weight @ (spread.real**2 + spread.imag**2))
+    return complex(np.vdot(spread * weight, target)) / total if total > 0.0 else 1.0 + 0.0j
+
+
 def estimate(
-    pairs: PairSet, model: str, rotation_rad: float | None = None, scale: float | None = None
+    pairs: PairSet | Prepared, model: str, rotation_rad: float | None = None, scale: float | None = None
 ) -> tuple[Similarity, Adjustment]:
     """Least-squares similarity of a model of FREE; a given rotation or scale is held exactly.
 
     Residuals of the adjustment are computed - known (2, k). Raises ProcedureError when there are too few pairs.
     """
-    if pairs.source.shape[1] == 0:
-        raise ProcedureError("no pair is held in plan", hint="Hold at least one pair, or choose another use for a pair")
-    source_centre, target_centre = pairs.source.mean(axis=1), pairs.target.mean(axis=1)
-    d, k = pairs.source - source_centre[:, None], pairs.target - target_centre[:, None]
+    ready = pairs if isinstance(pairs, Prepared) else prepare(pairs)
     held = {"rotation": rotation_rad, "scale": scale}
     if "rotation" not in FREE[model] and rotation_rad is None:
         held["rotation"] = 0.0
     if "scale" not in FREE[model] and scale is None:
         held["scale"] = 1.0
-    start = _start(pairs, d, k, held)
-    # With a turn that is far from zero, covariances must be turned before they can be added to those of the target.
-    covariance = turn_covariance(pairs.source_covariance, start[2], start[3]) + pairs.target_covariance
-    rows = np.array(
-        [[float(name == unknown) for unknown in UNKNOWNS] for name in ("rotation", "scale") if held[name] is not None]
-    )
-    values = np.array([value for value in (held["rotation"], held["scale"]) if value is not None])
+    names = [name for name in ("rotation", "scale") if held[name] is not None]
+    rows = np.array([[float(name == unknown) for unknown in UNKNOWNS] for name in names])
+    values = np.array([held[name] for name in names], dtype=float)
+    start = ready.start.copy()
+    for name, value in zip(names, values, strict=True):
+        start[UNKNOWNS.index(name)] = value
 
     def computed(x: FloatArray) -> tuple[FloatArray, FloatArray]:
-        design = _design(d[0], d[1], float(x[2]), float(x[3]))
+        design = _design(ready.source[0], ready.source[1], float(x[2]), float(x[3]))
         return x[:2, None] + x[3] * design[:, 3], design
 
     def constraints(x: FloatArray) -> tuple[FloatArray, FloatArray]:
@@ -136,8 +183,8 @@ def estimate(
     problem = Problem(
         names=UNKNOWNS,
         start=start,
-        observed=k,
-        covariance=covariance,
+        observed=ready.target,
+        covariance=ready.whitening,
         model=computed,
         constraints=constraints if values.size else None,
         linear=values.size == 2,
@@ -145,35 +192,18 @@ def estimate(
     try:
         result = adjust(problem)
     except DatumDefectError as error:
-        few = "two or more pairs at different places" if pairs.source.shape[1] < 2 else "pairs that are not all at one place"
+        few = "two or more pairs at different places" if ready.source.shape[1] < 2 else "pairs that are not all at one place"
         raise ProcedureError(
             f"{error.message}: {model} needs {few}", hint="Hold more pairs, or choose a simpler model"
         ) from error
     similarity = Similarity(
-        source_centre=source_centre,
-        target_centre=target_centre + result.x[:2],
+        source_centre=ready.source_centre,
+        target_centre=ready.target_centre + result.x[:2],
         rotation_rad=float(math.remainder(result.x[2], 2.0 * math.pi)),
         scale=float(result.x[3]),
         covariance=result.cofactors,
     )
     return similarity, result
-
-
-def _start(pairs: PairSet, d: FloatArray, k: FloatArray, held: dict[str, float | None]) -> FloatArray:
-    """Closed-form similarity with one weight a pair; the exact optimum when the weights are equal and isotropic."""
-    trace = np.einsum("iik->k", pairs.source_covariance) + np.einsum("iik->k", pairs.target_covariance)
-    weight = np.where(trace > 0.0, 1.0 / np.where(trace > 0.0, trace, 1.0), 0.0)
-    weight = weight / weight.sum() if weight.sum() > 0 else np.full(trace.shape, 1.0 / trace.size)
-    source, target = d[0] + 1j * d[1], k[0] + 1j * k[1]
-    source_mean, target_mean = np.vdot(weight, source), np.vdot(weight, target)
-    spread = source - source_mean
-    total = float(np.vdot(weight, np.abs(spread) ** 2).real)
-    ratio = np.vdot(spread * weight, target - target_mean) / total if total > 0.0 else 1.0 + 0.0j
-    given_rotation, given_scale = held["rotation"], held["scale"]
-    rotation = float(-np.angle(ratio)) if given_rotation is None else given_rotation
-    scale = given_scale if given_scale is not None else float((ratio * np.exp(1j * rotation)).real) or 1.0
-    shift = target_mean - scale * np.exp(-1j * rotation) * source_mean
-    return np.array([shift.real, shift.imag, rotation, scale])
 
 
 def pivot(pairs: PairSet) -> tuple[Similarity, Adjustment]:

@@ -51,8 +51,12 @@ def apply_to(record: Record, values: dict[str, Any]) -> Record:
 def encode(entry: Entry) -> tuple[str, str]:
     """Kind and JSON body of an entry, as the job file keeps them; numbers keep every digit."""
     if isinstance(entry, Add):
-        return f"add {KIND_OF[type(entry.record)]}", msgspec.json.encode(entry.record).decode()
-    return "amend", msgspec.json.encode({"old": entry.old, "new": entry.new, "reason": entry.reason}).decode()
+        return f"add {KIND_OF[type(entry.record)]}", _encoder.encode(entry.record).decode()
+    return "amend", _encoder.encode({"old": entry.old, "new": entry.new, "reason": entry.reason}).decode()
+
+
+#: Numbers that come out of arrays are kept as the plain numbers they are.
+_encoder = msgspec.json.Encoder(enc_hook=lambda value: value.item())
 
 
 def decode(kind: str, subject: str, body: str, record_type: type[Record] | None) -> Entry:

@@ -54,6 +54,8 @@ def fit_statement(
         ]
     parts += [Part(text=", heights " if height == "none" else ", heights by "), Part(text=HEIGHT_WORDS[height], key="height")]
     parts += [Part(text=" over "), Part(text=geoid or "the ellipsoid", key="geoid")]
+    if horizontal == "pivot":
+        return (*parts, Part(text=", comparing all other pairs."))
     listed = ", ".join(checks[:-1]) + (" and " if len(checks) > 1 else "") + checks[-1] if checks else "no pair"
     parts += [
         Part(text=", holding out "),

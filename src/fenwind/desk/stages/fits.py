@@ -150,7 +150,6 @@ class FitsSheet(Sheet):
         self.column.addWidget(self.first, 0, Qt.AlignmentFlag.AlignLeft)
         self.column.addStretch(0)
         self._foot = foot
-        self.refresh()
 
     # What is shown -----------------------------------------------------------------------------------------------
 
@@ -198,7 +197,7 @@ class FitsSheet(Sheet):
         assert step is not None
         return step
 
-    def refresh(self) -> None:
+    def show_job(self) -> None:
         step = self.bridge.fit
         for widget in (self.statement, self.table, self._foot, *self.cards):
             widget.setVisible(step is not None)
@@ -230,10 +229,6 @@ class FitsSheet(Sheet):
         what = " and ".join(step.sessions) if step.sessions else "measured positions"
         pivot = tuple(state.marks[m].name if m in state.marks else "?" for m in step.pivot) if step.pivot else None
         geoid = source.spec.height.name or "a geoid grid" if source is not None and source.spec.height.kind == "geoid" else ""
-        if step.horizontal == "pivot":
-            checks: list[str] = []
-        else:
-            checks = [r.mark.name for r in rows if r.use == "check"]
         return fit_statement(
             source=f"{what}, {count}" if count else what,
             target=target.spec.name if target is not None else "a frame",
@@ -242,7 +237,7 @@ class FitsSheet(Sheet):
             height=step.height,
             geoid=geoid,
             pivot=pivot,  # type: ignore[arg-type]
-            checks=checks,
+            checks=[r.mark.name for r in rows if r.use == "check"],
         )
 
     def _show_cards(self, step: FitStep, result: FitResult | None) -> None:

@@ -81,9 +81,8 @@ class HandoverSheet(Sheet):
         self.column.addWidget(line)
         self._line = line
         self._content = ""
-        self.refresh()
 
-    def refresh(self) -> None:
+    def show_job(self) -> None:
         bridge = self.bridge
         adopted = bridge.derived.adopted.get(bridge.frame_id)
         count = len(adopted.names) if adopted is not None else 0
@@ -104,11 +103,6 @@ class HandoverSheet(Sheet):
         self.note.setText(words if count else "There are no positions to hand over yet: paste control in Marks, or make a fit.")
         self.write.setText("Write the list" if self.kind == "list" else "Write the report")
         self.write.setEnabled(count > 0)
-        if self.isVisible() or not self._content:
-            self._show_preview()
-
-    def showEvent(self, event: object) -> None:
-        super().showEvent(event)  # type: ignore[arg-type]
         self._show_preview()
 
     def _show_preview(self) -> None:
@@ -199,8 +193,7 @@ class HandoverSheet(Sheet):
     def set_kind(self, kind: str) -> None:
         """Choose the list or the report."""
         self.kind = kind
-        self.refresh()
-        self._show_preview()
+        self.show_job()
 
     def _menu_frame(self, menu: QMenu) -> None:
         info = self.bridge.state.info

@@ -171,7 +171,7 @@ class IncomingSheet(Sheet):
             columns["e"], columns["n"] = columns["n"], columns["e"]
             self._match = replace(self._match, columns=columns)
 
-    def refresh(self) -> None:
+    def show_job(self) -> None:
         """Compare again after the job changed."""
         if self._raw is not None and self._task is None:
             self._read()

@@ -112,7 +112,6 @@ class MarksTable(Sheet):
         self.empty.setWordWrap(True)
         look(self.empty, "faint")
         self.column.addWidget(self.empty)
-        self.refresh()
 
     def _columns(self) -> list[Column]:
         unit = self.bridge.unit
@@ -161,7 +160,7 @@ class MarksTable(Sheet):
             word("description", "description", "description", 190, "faint"),
         ]  # fmt: skip
 
-    def refresh(self) -> None:
+    def show_job(self) -> None:
         state, bridge = self.bridge.state, self.bridge
         rows = self._rows()
         total = len(state.marks)
@@ -229,7 +228,7 @@ class MarksTable(Sheet):
 
     def _show_class(self, name: str) -> None:
         self._class = name
-        self.refresh()
+        self.show_job()
 
     def _menu_frame(self, menu: QMenu) -> None:
         info = self.bridge.state.info
@@ -291,7 +290,7 @@ class MarksTable(Sheet):
             return self.bridge.do((f"Type the position of {row.mark.name}", (Add(record=given),)))
         if not self.bridge.frame_id:
             self.bridge.told.emit("Coordinates need a frame: choose one at the top first.", "doubt")
-        self.refresh()
+        self.show_job()
         return True
 
     def set_down(self) -> None:

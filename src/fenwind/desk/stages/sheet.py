@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import QLabel, QVBoxLayout, QWidget
 
 from fenwind.desk.askline import AskLine
@@ -30,5 +31,14 @@ class Sheet(QWidget):
         self.column.addWidget(self.ask)
 
     def refresh(self) -> None:
-        """Show the job as it is now."""
+        """Show the job as it is now; a sheet that is out of sight does so when it is shown."""
+        if self.isVisible():
+            self.show_job()
+
+    def showEvent(self, event: QShowEvent) -> None:
+        super().showEvent(event)
+        self.show_job()
+
+    def show_job(self) -> None:
+        """Fill the sheet from the job."""
         raise NotImplementedError
