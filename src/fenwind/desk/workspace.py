@@ -74,7 +74,6 @@ class Workspace(QObject):
         self._quiet.timeout.connect(self.line.hide)
         self._connect()
         self.show_stage("Fits" if self.bridge.state.fits else "Marks")
-        (self.fits.table if self.bridge.state.fits else self.marks.marks.table).setFocus()
         self.refresh()
 
     def _connect(self) -> None:
@@ -115,6 +114,9 @@ class Workspace(QObject):
         """Show a stage."""
         self.shell.rail.choose(name)
         self.shell.pages.setCurrentWidget(self.sheets[name])
+        first = {"Fits": self.fits.table, "Marks": self.marks.marks.table, "Handover": self.handover.write}.get(name)
+        if first is not None:
+            first.setFocus()
         self._show_plan()
         self._show_trail()
         self.actions.refresh()

@@ -286,7 +286,7 @@ class IncomingSheet(Sheet):
                     tip="Click the head to say what this column means",
                 )
             )
-        columns.append(Column(key="against", title="against the job", text=_verdict, tone=_verdict_tone, width=190))
+        columns.insert(1, Column(key="against", title="against the job", text=_verdict, tone=_verdict_tone, width=170))
         return columns
 
     def _show(self, group: str, _checked: bool = False) -> None:
@@ -362,7 +362,7 @@ class IncomingSheet(Sheet):
 
     def _match_by_hand(self, section: int) -> None:
         """A click on a column's head: say what it means."""
-        index = section - 1
+        index = section - 2
         if self._raw is None or not 0 <= index < self._raw.width:
             return
         menu = QMenu(self)

@@ -1,0 +1,286 @@
+"""Tables, the marks sheet, lists matched by hand, and what the window says when things go wrong."""
+
+import math
+import unittest
+from pathlib import Path
+
+import numpy as np
+from PySide6.QtCore import QItemSelectionModel, QPoint, QPointF, Qt
+from PySide6.QtGui import QGuiApplication
+from PySide6.QtTest import QAbstractItemModelTester, QTest
+
+from fenwind.desk.finder import Found, matching
+from fenwind.desk.plan import CROSS, RING, SQUARE, TRIANGLE, Plan, Scene
+from fenwind.desk.scene import convex_hull, error_ellipses
+from fenwind.desk.stages.waiting import WORDS
+from fenwind.desk.table import Column, RecordTable
+from fenwind.job.job import Job
+from tests.desk.qt_case import QtTestCase
+
+
+class Tables(QtTestCase):
+    def table(self) -> RecordTable:
+        columns = [
+            Column(key="name", title="mark", text=lambda r: r["name"], edit=lambda r, t: bool(r.update(name=t)) or True),
+            Column(
+                key="e",
+                title="E",
+                unit="m",
+                text=lambda r: "" if math.isnan(r["e"]) else f"{r['e']:.3f}",
+                value=lambda r: r["e"],
+                right=True,
+            ),
+            Column(key="held", title="held", box=lambda r: r["held"], toggle=lambda r: r.update(held=not r["held"])),
+        ]
+        table = RecordTable(columns)
+        table.records.set_rows([{"name": n, "e": e, "held": True} for n, e in (("B", 1 / 3), ("A", math.nan), ("C", -5.0))])
+        table.resize(400, 200)
+        table.show()
+        return table
+
+    def test_model_obeys_qt(self) -> None:
+        table = self.table()
+        tester = QAbstractItemModelTester(table.records, QAbstractItemModelTester.FailureReportingMode.Warning)
+        table.records.set_rows([{"name": "X", "e": 1.0, "held": False}])
+        table.records.set_rows([])
+        self.assertIsNotNone(tester)
+
+    def test_sort_filter_copy_edit_and_boxes(self) -> None:
+        table = self.table()
+        table.sortByColumn(1, Qt.SortOrder.AscendingOrder)
+        self.assertEqual([table.row_at(table.proxy.index(i, 0))["name"] for i in range(3)], ["C", "B", "A"], "empty cells last")
+        table.sortByColumn(1, Qt.SortOrder.DescendingOrder)
+        self.assertEqual([table.row_at(table.proxy.index(i, 0))["name"] for i in range(3)], ["B", "C", "A"])
+        table.selectAll()
+        QTest.keyClick(table, Qt.Key.Key_C, Qt.KeyboardModifier.ControlModifier)
+        self.assertEqual(QGuiApplication.clipboard().text(), f"mark\tE (m)\theld\nB\t{1 / 3!r}\tyes\nC\t-5.0\tyes\nA\t\tyes")
+        table.proxy.look_for("c")
+        self.assertEqual(table.proxy.rowCount(), 1)
+        table.proxy.look_for("")
+        table.setCurrentIndex(table.proxy.index(1, 2))
+        QTest.keyClick(table, Qt.Key.Key_Space)
+        self.assertFalse(table.row_at(table.proxy.index(1, 0))["held"])
+        self.assertTrue(table.model().setData(table.proxy.index(1, 0), "Z"))
+        self.assertEqual(table.records.rows[2]["name"], "Z")
+        self.assertFalse(table.model().setData(table.proxy.index(0, 1), "5"), "a column without edit stays as it is")
+
+
+class Marks(QtTestCase):
+    def test_type_rename_flag_set_down_filter(self) -> None:
+        w = self.open()
+        w.show_stage("Marks")
+        sheet, b = w.marks.marks, w.bridge
+        QTest.keyClicks(sheet.new, "Q-1")
+        QTest.keyClick(sheet.new, Qt.Key.Key_Return)
+        self.assertEqual(b.selection, "Q-1")
+        row = next(r for r in sheet.table.records.rows if r.mark.name == "Q-1")
+        edit = {c.key: c.edit for c in sheet.table.records.columns}
+        self.assertTrue(edit["e"](row, "1 500.25"))
+        self.assertEqual(b.state.mark_named("Q-1").name, "Q-1")
+        self.assertFalse(any(g.mark == row.mark.id for g in b.state.given.values()), "an easting alone is no position")
+        self.assertTrue(edit["n"](row, "2000"))
+        given = next(g for g in b.state.given.values() if g.mark == row.mark.id)
+        self.assertEqual((given.e_m, given.n_m, given.height_m), (1500.25, 2000.0, None))
+        row = next(r for r in sheet.table.records.rows if r.mark.name == "Q-1")
+        self.assertTrue(edit["height"](row, "10 ft"))
+        self.assertAlmostEqual(b.state.given[given.id].height_m, 3.048)
+        self.assertEqual(b.state.amendments[given.id][0].old, {"height_m": None})
+        self.assertFalse(edit["name"](row, "T-01"), "a name that is taken")
+        self.assertIn("another mark's name", w.line.text())
+        self.assertFalse(edit["e"](row, "abc"))
+        # One value down a selection of a column, as one gesture.
+        model, select = sheet.table.model(), QItemSelectionModel.SelectionFlag.Select
+        sheet.table.setCurrentIndex(model.index(0, 1))
+        for i in range(1, 4):
+            sheet.table.selectionModel().select(model.index(i, 1), select)
+        edit["class"](sheet.table.row_at(model.index(0, 1)), "first order")
+        sheet.set_down()
+        self.assertEqual([r.mark.mark_class for r in sheet.table.records.rows[:5]], ["first order"] * 4 + ["main"])
+        w.actions.run("edit.undo")
+        self.assertEqual(sheet.table.records.rows[1].mark.mark_class, "main")
+        box = next(i for i, c in enumerate(sheet.table.records.columns) if c.key == "hold_h")
+        QTest.mouseClick(
+            sheet.table.viewport(), Qt.MouseButton.LeftButton, pos=sheet.table.visualRect(model.index(0, box)).center()
+        )
+        self.assertFalse(b.state.marks["T-01"].hold_horizontal)
+        self.assertEqual(sheet.table.records.rows[0].basis, "given", "its height is still held")
+        sheet.filter.setText("quarry")
+        self.assertEqual(model.rowCount(), 1)
+        sheet.filter.clear()
+        sheet.table.selectRow(0)
+        w.actions.run("marks.off")
+        self.assertFalse(b.state.marks["T-01"].active)
+        self.assertIn("T-01", [r.mark.name for r in sheet.table.records.rows], "switched off, not gone")
+        self.choose(sheet.statement.parts["class"], "portal")
+        self.assertEqual([r.mark.name for r in sheet.table.records.rows], ["P-11", "P-12"])
+
+    def test_units_and_frame_in_the_head(self) -> None:
+        w = self.open()
+        w.show_stage("Marks")
+        menu_of = w.shell.header.parts
+        self.choose(menu_of["units"], "US survey foot (ftUS)")
+        self.choose(menu_of["units"], "degrees, minutes, seconds")
+        self.assertEqual(menu_of["units"].text(), "ftUS, degrees")
+        row = w.marks.marks.table.records.rows[0]
+        column = next(c for c in w.marks.marks.table.records.columns if c.key == "e")
+        self.assertAlmostEqual(column.value(row), row.e * 3937 / 1200, places=6)
+        self.choose(menu_of["frame"], "ETRS89 / UTM 32N")
+        self.assertIn("ETRS89 / UTM 32N", w.marks.marks.statement.text())
+        self.assertGreater(w.marks.marks.table.records.rows[0].e, 400_000)
+
+    def test_a_list_matched_by_hand_and_left(self) -> None:
+        w = self.open()
+        w.show_stage("Marks")
+        incoming, b = w.marks.incoming, w.bridge
+        w.marks.paste("1;T-01;693,422;3240,303;1241,083\n2;T-30;700,0;800,0;900,0\n3;T-31;oops;800;900\n")
+        self.assertEqual(incoming.chips["all"].text(), "all 3")
+        for index, meaning in ((1, "name"), (2, "e"), (3, "n"), (4, "h"), (0, "")):
+            incoming.set_meaning(index, meaning)
+        self.assertEqual([incoming.chips[k].text() for k in ("new", "same", "unreadable")], ["new 1", "same 1", "unreadable 1"])
+        self.assertEqual(incoming.take.text(), "Take 1 row")
+        QTest.mouseClick(incoming.chips["unreadable"], Qt.MouseButton.LeftButton)
+        self.assertEqual(len(incoming.table.records.rows), 1)
+        self.choose(incoming.statement.parts["unit"], "international feet")
+        self.assertEqual(incoming.chips["differs"].text(), "differs 1")
+        before = len(b.state.records)
+        incoming.leave.click()
+        self.assertEqual((len(b.state.records), w.marks.stack.currentWidget()), (before, w.marks.marks))
+        w.marks.paste("")
+        self.assertIn("no rows", w.line.text())
+        w.marks.read_file(str(self.folder / "none.csv"))
+        self.assertIn("cannot be read", w.line.text())
+        # A column headed X may be northing: the job knows.
+        w.marks.paste("Pt\tX\tY\nT-01\t3240.303\t693.422\nT-02\t3320.016\t1527.775\n")
+        self.assertEqual(incoming.chips["same"].text(), "same 0", "no height came in where the job has one")
+        self.assertEqual(incoming._match.columns, {"name": 0, "n": 1, "e": 2})
+
+    def test_a_long_list_is_read_with_progress_and_can_be_stopped(self) -> None:
+        w = self.open("--empty")
+        text = "name,e,n,h\n" + "\n".join(f"P{i},{i * 1.5},{i * 2.5},10" for i in range(9000))
+        w.marks.paste(text)
+        self.wait_for(lambda: w.marks.incoming.take.text() == "Take 9000 rows")
+        w.marks.incoming.close_list()
+        w.marks.paste(text)
+        w.marks.incoming._task.cancel()
+        self.wait_for(lambda: w.marks.stack.currentWidget() is w.marks.marks)
+        self.assertEqual(len(w.bridge.state.marks), 0)
+
+
+class Window(QtTestCase):
+    def test_every_command_is_unique_has_a_tip_and_a_menu_and_is_found(self) -> None:
+        w = self.open()
+        keys = [s.shortcut for s in w.actions.specs.values() if s.shortcut] + [f"Ctrl+{i}" for i in range(1, 9)]
+        self.assertEqual(len(keys), len(set(keys)))
+        listed = [a.objectName() for m in w.actions.menu.actions() for a in m.menu().actions()]
+        self.assertEqual(sorted(listed), sorted(w.actions.specs))
+        self.assertTrue(all(s.tip and s.text for s in w.actions.specs.values()))
+        QTest.keyClick(w.shell, Qt.Key.Key_K, Qt.KeyboardModifier.ControlModifier)
+        QTest.keyClicks(w.finder.edit, "hand report")
+        QTest.keyClick(w.finder.edit, Qt.Key.Key_Return)
+        self.assertEqual((w.stage, w.handover.kind), ("Handover", "report"))
+        w.open_finder()
+        QTest.keyClicks(w.finder.edit, "p-07")
+        QTest.keyClick(w.finder.edit, Qt.Key.Key_Return)
+        self.assertEqual(w.bridge.selection, "P-07")
+        entries = [Found("Undo", "", lambda: None), Found("P-01", "", lambda: None), Found("XP-01", "", lambda: None)]
+        self.assertEqual([f.text for f in matching(entries, "p-0")], ["P-01", "XP-01"])
+
+    def test_stages_that_wait_and_measuring(self) -> None:
+        w = self.open()
+        for name in WORDS:
+            w.show_stage(name)
+            self.assertEqual(w.stage, name)
+        w.show_stage("Fits")
+        w.actions.run("plan.measure")
+        w.plan_pane.plan._click("T-01")
+        w.plan_pane.plan._click("T-02")
+        self.assertIn("T-01 → T-02", w.plan_pane.result.text())
+        self.assertNotIn("combined factor", w.plan_pane.result.text(), "a local plane has no factor")
+        w.bridge.attempt(
+            lambda: (
+                "show",
+                __import__("fenwind.job.gestures", fromlist=["x"]).set_field([w.bridge.state.info], "frame", "map", "show")[1],
+            )
+        )
+        w.show_stage("Marks")
+        w.plan_pane.plan._click("T-02")
+        w.plan_pane.plan._click("T-03")
+        self.assertRegex(w.plan_pane.result.text(), r"ellipsoid .* ground .*combined factor 0\.9994")
+
+    def test_what_cannot_be_opened_is_said_in_the_window(self) -> None:
+        launch = self.launch(str(self.folder / "none.fenwind"))
+        self.wait_for(lambda: "no such job" in launch.shell.note.text())
+        (self.folder / "bad.fenwind").write_bytes(b"SQLite format 3\x00" + b"\x07" * 5000)
+        launch = self.launch(str(self.folder / "bad.fenwind"))
+        self.wait_for(lambda: "damaged" in launch.shell.note.text())
+
+    def test_a_disk_that_fills_up_is_said_and_nothing_changes(self) -> None:
+        w = self.open()
+        db = w.bridge.job._file._db
+        db.execute(f"PRAGMA max_page_count={db.execute('PRAGMA page_count').fetchone()[0]}")
+        w.show_stage("Marks")
+        before = w.bridge.state.records
+        w.marks.paste("name,e,n\n" + "\n".join(f"Z{i},1,{i}" for i in range(2000)))
+        w.marks.incoming.take.click()
+        self.assertIn("disk is full", w.line.text())
+        self.assertEqual(w.bridge.state.records, before)
+
+    def test_demo_is_kept_and_fresh_keeps_the_old_one(self) -> None:
+        w = self.open()
+        path = Path(w.bridge.job.path)
+        w.actions.run("job.quit")
+        w = self.open("--fresh")
+        self.assertEqual(len(list(self.folder.glob("*.fenwind"))), 2)
+        self.assertEqual(Path(w.bridge.job.path), path)
+        w.shell.close()
+        Job.open(path).close()
+
+
+class Plans(QtTestCase):
+    def test_pan_zoom_pick_and_many(self) -> None:
+        rng = np.random.default_rng(5)
+        k = 3000
+        plan = Plan()
+        plan.resize(400, 300)
+        e, n = rng.uniform(0, 1000, k), rng.uniform(0, 1000, k)
+        plan.show_scene(
+            Scene(
+                title="t",
+                names=tuple(f"P{i}" for i in range(k)),
+                e_m=e,
+                n_m=n,
+                symbol=np.array([RING, TRIANGLE, SQUARE] * 1000, np.int8),
+                off=np.zeros(k, bool),
+            )
+        )
+        plan.show()
+        QTest.qWait(1)
+        picture = plan.grab().toImage()
+        x, y = plan.to_pixels(e[7], n[7])
+        self.assertLess(picture.pixelColor(int(x), int(y)).lightness(), 100, "a stamped mark is where it belongs")
+        at = QPointF(123.0, 88.0)
+        before = plan.to_ground(at)
+        plan.zoom(8.0, at)
+        np.testing.assert_allclose(plan.to_ground(at), before, atol=1e-6)
+        QTest.mousePress(plan, Qt.MouseButton.LeftButton, pos=QPoint(100, 100))
+        QTest.mouseMove(plan, QPoint(160, 100))
+        QTest.mouseRelease(plan, Qt.MouseButton.LeftButton, pos=QPoint(160, 100))
+        x, y = plan.to_pixels(e[9], n[9])
+        self.assertEqual(plan.name_at(QPointF(float(x), float(y))), "P9")
+        plan.show_scene(Scene())
+        self.assertEqual(plan.name_at(at), "")
+        self.assertEqual(CROSS, 3)
+
+    def test_ellipses_and_hull(self) -> None:
+        covariance = np.zeros((2, 2, 2))
+        covariance[0, 0], covariance[1, 1] = [4e-6, 1e-6], [1e-6, 1e-6]
+        a, b, azimuth = error_ellipses(covariance)
+        # 2.4477 sigma holds 95 % of a plane error (chi-square with 2 degrees of freedom, 5.991).
+        np.testing.assert_allclose([a[0], b[0], a[1]], np.array([2, 1, 1]) * 1e-3 * 2.4477, rtol=1e-4)
+        self.assertAlmostEqual(abs(math.degrees(azimuth[0])), 90.0)
+        hull = convex_hull(np.array([0.0, 4, 4, 0, 2]), np.array([0.0, 0, 3, 3, 1]))
+        self.assertEqual(hull.shape, (2, 4))
+
+
+if __name__ == "__main__":
+    unittest.main()
