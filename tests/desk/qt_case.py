@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import gc
+import math
 import os
 import sys
 import tempfile
@@ -54,6 +56,7 @@ class QtTestCase(unittest.TestCase):
         for widget in QApplication.topLevelWidgets():
             widget.close()
         QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
+        gc.collect()
         self.assertEqual(self.errors, [], "exception in a slot")
         self.assertEqual(self.messages, [], "Qt warnings")
 
@@ -79,6 +82,7 @@ class QtTestCase(unittest.TestCase):
         self._launch = launch  # keep it alive
         assert isinstance(launch.workspace, Workspace)
         QTest.qWaitForWindowExposed(launch.shell)
+        launch.workspace.bridge.long_s = math.inf  # results are there when a gesture returns, however slow the machine
         return launch.workspace
 
     def choose(self, widget: QWidget, text: str) -> None:

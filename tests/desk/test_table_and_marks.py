@@ -14,6 +14,7 @@ from fenwind.desk.plan import CROSS, RING, SQUARE, TRIANGLE, Plan, Scene
 from fenwind.desk.scene import convex_hull, error_ellipses
 from fenwind.desk.stages.waiting import WORDS
 from fenwind.desk.table import Column, RecordTable
+from fenwind.job import gestures
 from fenwind.job.job import Job
 from tests.desk.qt_case import QtTestCase
 
@@ -234,6 +235,46 @@ class Window(QtTestCase):
         self.assertEqual(Path(w.bridge.job.path), path)
         w.shell.close()
         Job.open(path).close()
+
+
+class LongWork(QtTestCase):
+    def test_a_long_derivation_goes_to_a_worker_and_can_be_stopped(self) -> None:
+        w = self.open()
+        b = w.bridge
+        b.long_s = 0.0
+        step, marks = b.fit, b.state.marks
+        before = b.derived
+        b.do(gestures.set_use(b.state, step, [marks["T-03"]], "off"))
+        self.assertTrue(w.shell.header.stop.isVisible())
+        self.assertIs(b.derived, before, "what is shown stays until the worker is done")
+        b.do(gestures.set_use(b.state, b.fit, [marks["T-06"]], "off"))  # another change meanwhile: the worker starts again
+        self.wait_for(lambda: b.derived is not before)
+        self.assertEqual(b.derived.fits[b.fit.id].case.result.options.off, frozenset(["T-03", "T-06"]))
+        self.assertFalse(w.shell.header.stop.isVisible())
+        before = b.derived
+        b.undo()
+        w.shell.header.stop.click()
+        self.wait_for(lambda: not w.shell.header.stop.isVisible())
+        if b.derived is before:  # it was stopped in time
+            self.assertIn("F5", w.line.text())
+        w.actions.run("edit.derive")
+        self.wait_for(lambda: "T-06" not in b.derived.fits[b.fit.id].case.result.options.off)
+
+    def test_the_before_and_after_list_and_axis_order(self) -> None:
+        w = self.open()
+        w.doubts.findChild(type(w.doubts.all), "settle-swap-axes").click()
+        w.line.list.click()
+        rows = {r.name: r for r in w.line.table.records.rows}
+        self.assertEqual(len(rows), 14)
+        self.assertAlmostEqual(abs(rows["T-09"].de), 31.014, places=3)
+        self.choose(w.shell.header.parts["units"], "northing first")
+        w.show_stage("Marks")
+        heads = [c.title for c in w.marks.marks.table.records.columns]
+        self.assertLess(heads.index("N"), heads.index("E"))
+        w.show_stage("Handover")
+        self.assertTrue(w.handover.text.toPlainText().startswith("name,n,e,h"))
+        w.marks.paste("Q-1 2000 1000 5\nQ-2 2001 1001 5\n")
+        self.assertEqual(w.marks.incoming._match.columns, {"name": 0, "n": 1, "e": 2, "h": 3})
 
 
 class Plans(QtTestCase):

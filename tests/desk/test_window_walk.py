@@ -105,7 +105,7 @@ class Walk(QtTestCase):
         b, marks = w.bridge, w.marks
         self.assertTrue(marks.marks.empty.isVisible())
         QGuiApplication.clipboard().setText(control_list())
-        QTest.keyClick(marks.marks.table, Qt.Key.Key_V, Qt.KeyboardModifier.ControlModifier)
+        QTest.keyClick(marks.marks, Qt.Key.Key_V, Qt.KeyboardModifier.ControlModifier)
         self.assertIn(
             "Take 8 rows from the clipboard as known positions in a new local plane, metres.", marks.incoming.statement.text()
         )
@@ -128,9 +128,11 @@ class Walk(QtTestCase):
         self.assertEqual(b.derived.fits[b.fit.id].case.result.model, "turn")
         while b.job.undo_text:
             w.actions.run("edit.undo")
-        self.assertEqual((len(b.state.marks), w.fits.table.isVisible()), (0, False))
+        w.show_stage("Marks")
+        self.assertEqual((len(b.state.marks), marks.marks.first.isVisible()), (0, True))
         while b.job.redo_text:
             w.actions.run("edit.redo")
+        w.show_stage("Fits")
         self.assertEqual(len(w.fits.table.records.rows), 8)
 
 

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import math
 import os
 import time
 from collections.abc import Callable
+from dataclasses import dataclass, replace
 
 from PySide6.QtCore import QObject, Signal
 
+from fenwind.desk.tasks import Task, TaskRunner
 from fenwind.doubts.of_job import Findings, Judge
 from fenwind.doubts.registry import Doubt, Remedy
 from fenwind.doubts.settling import accept, settle
@@ -17,12 +20,39 @@ from fenwind.job.gestures import Gesture
 from fenwind.job.job import Job
 from fenwind.job.moved import Moved, moved
 from fenwind.job.state import JobState
+from fenwind.progress import NULL_PROGRESS, Progress
 from fenwind.quantities.angles import AngleStyle
 from fenwind.quantities.lengths import METRE, UNITS, LengthUnit
 from fenwind.records.records import FitStep, FrameRecord, Mark
 
-#: Adopted positions move by less than this unseen, metres: the last digit shown.
-SHOWN_M = 5e-5
+#: Derivations that took longer than this go to a worker from then on, seconds.
+LONG_S = 0.2
+#: With more marks than this the first change already goes to a worker.
+MANY_MARKS = 5000
+
+
+@dataclass(frozen=True)
+class Results:
+    """What follows from a job's records, and how long that took."""
+
+    derived: Derived
+    findings: Findings
+    seconds: float
+
+
+class Thinker:
+    """Derives and judges, remembering what it knows; used by one thread at a time."""
+
+    def __init__(self, folder: str) -> None:
+        self._memo, self._judge, self._folder = Memo(), Judge(), folder
+
+    def think(self, state: JobState, progress: Progress = NULL_PROGRESS) -> Results:
+        """Everything that follows from a state. Raises Cancelled when asked to stop."""
+        started = time.perf_counter()
+        derived = derive(state, self._memo, self._folder, progress)
+        progress.check()
+        findings = self._judge.judge(state, derived)
+        return Results(derived, findings, time.perf_counter() - started)
 
 
 class JobBridge(QObject):
@@ -33,17 +63,40 @@ class JobBridge(QObject):
     told = Signal(str, str)  # text, tone: "" or "doubt"
     moved = Signal(object)  # list of Moved, after a change
     stage_requested = Signal(str)
+    busy = Signal(bool)
+    progressed = Signal(int, int, str)
 
-    def __init__(self, job: Job, parent: QObject | None = None) -> None:
+    def __init__(
+        self, job: Job, parent: QObject | None = None, thinker: Thinker | None = None, results: Results | None = None
+    ) -> None:
+        """`results` of `thinker`, where a worker has them already."""
         super().__init__(parent)
         self.job = job
-        self._memo = Memo()
-        self._judge = Judge()
-        self.derived: Derived = derive(job.state, self._memo, self.folder)
-        self.findings: Findings = self._judge.judge(job.state, self.derived)
+        self._thinker = thinker or Thinker(self.folder)
+        results = results or self._thinker.think(job.state)
+        # The first time also opens systems and grids, so it says little about the next.
+        self._results = replace(results, seconds=math.inf if len(job.state.marks) > MANY_MARKS else 0.0)
+        self._runner = TaskRunner(self)
+        self._task: Task | None = None
+        self._revision = 0
+        self.long_s = LONG_S
         self.selection = ""
         self.fit_id = next(iter(self.derived.fits), "")
-        self.derive_seconds = 0.0
+
+    @property
+    def derived(self) -> Derived:
+        """What follows from the records."""
+        return self._results.derived
+
+    @property
+    def findings(self) -> Findings:
+        """Doubts, open and accepted."""
+        return self._results.findings
+
+    @property
+    def derive_seconds(self) -> float:
+        """How long the latest derivation took."""
+        return self._results.seconds
 
     @property
     def state(self) -> JobState:
@@ -139,11 +192,52 @@ class JobBridge(QObject):
         return True
 
     def rederive(self) -> None:
-        """Derive again and tell what moved."""
-        before, started = self.derived, time.perf_counter()
-        self.derived = derive(self.state, self._memo, self.folder)
-        self.findings = self._judge.judge(self.state, self.derived)
-        self.derive_seconds = time.perf_counter() - started
+        """Derive again and tell what moved; in a worker when the last time was long."""
+        self._revision += 1
+        if self._task is not None:
+            return  # it starts again when it is done, since the job is another by then
+        if self.derive_seconds < self.long_s:
+            self._attach(self._thinker.think(self.state))
+        else:
+            self._start()
+
+    def _start(self) -> None:
+        task = Task(self._thinker.think, self.state.snapshot())
+        revision = self._revision
+        task.signals.succeeded.connect(lambda results: self._on_results(revision, results))
+        task.signals.failed.connect(lambda error: self._on_stopped(f"The results could not be derived: {error!r}."))
+        task.signals.cancelled.connect(
+            lambda: self._on_stopped("Stopped: what is shown is from before the last change. Derive again with F5.")
+        )
+        task.signals.progressed.connect(self.progressed)
+        self._task = self._runner.start(task)
+        self.busy.emit(True)
+
+    def _on_results(self, revision: int, results: Results) -> None:
+        self._task = None
+        if revision != self._revision:
+            self._start()
+            return
+        self.busy.emit(False)
+        self._attach(results)
+
+    def _on_stopped(self, text: str) -> None:
+        self._task = None
+        self.busy.emit(False)
+        self.told.emit(text, "doubt")
+
+    def stop(self) -> None:
+        """Stop a derivation under way."""
+        if self._task is not None:
+            self._task.cancel()
+
+    def shut_down(self) -> None:
+        """Stop all work and let go of the job."""
+        self._runner.shut_down()
+        self.job.close()
+
+    def _attach(self, results: Results) -> None:
+        before, self._results = self._results.derived, results
         if self.selection and self.state.mark_named(self.selection) is None:
             self.selection = ""
         changes: list[Moved] = []

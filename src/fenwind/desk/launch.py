@@ -10,12 +10,14 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QObject, QSettings, QStandardPaths, QTimer, Signal
 
+from fenwind.desk.collector import Collector
 from fenwind.desk.shell import Shell
 from fenwind.desk.tasks import Task, TaskRunner
 from fenwind.errors import FenwindError
 from fenwind.progress import Progress
 
 if TYPE_CHECKING:
+    from fenwind.desk.bridge import Results, Thinker
     from fenwind.job.job import Job
 
 DEMO_FILE = "Tarnholt pumped storage.fenwind"
@@ -52,8 +54,8 @@ def free_path(folder: Path, stem: str) -> Path:
     return next(path for path in candidates if not path.exists())
 
 
-def open_job(options: argparse.Namespace, folder: Path, *, progress: Progress) -> Job:
-    """Open or make the job asked for. Imports the numeric libraries, so it belongs in a worker."""
+def open_job(options: argparse.Namespace, folder: Path, *, progress: Progress) -> tuple[Job, Thinker, Results]:
+    """Open or make the job asked for and derive its results. Imports the numeric libraries, so it belongs in a worker."""
     from fenwind.job.job import Job
 
     progress.check()
@@ -65,9 +67,15 @@ def open_job(options: argparse.Namespace, folder: Path, *, progress: Progress) -
     else:
         job = _demo(folder, options.fresh)
     import fenwind.desk.workspace
+    from fenwind.desk.bridge import Thinker
 
-    assert fenwind.desk.workspace
-    return job
+    assert fenwind.desk.workspace  # imported here, so that the window's thread need not wait for it
+    thinker = Thinker(os.path.dirname(os.path.abspath(job.path)))
+    try:
+        return job, thinker, thinker.think(job.state, progress)
+    except BaseException:
+        job.close()
+        raise
 
 
 def _demo(folder: Path, fresh: bool) -> Job:
@@ -93,6 +101,7 @@ class Launch(QObject):
         self.shell = Shell(settings if settings is not None else QSettings())
         self.workspace: QObject | None = None
         self._options = options
+        self._collector = Collector(self)
         self._runner = TaskRunner(self)
         self.shell.first_painted.connect(lambda: QTimer.singleShot(0, self._begin))
         self.shell.closing.connect(self._runner.shut_down)
@@ -103,11 +112,11 @@ class Launch(QObject):
         task.signals.failed.connect(self._on_failed)
         self._runner.start(task)
 
-    def _on_job(self, job: Job) -> None:
+    def _on_job(self, opened: tuple[Job, Thinker, Results]) -> None:
         from fenwind.desk.workspace import Workspace
 
         try:
-            self.workspace = Workspace(self.shell, job)
+            self.workspace = Workspace(self.shell, *opened)
         except FenwindError as error:
             self._on_failed(error)
             return

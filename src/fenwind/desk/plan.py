@@ -395,6 +395,10 @@ class Plan(QWidget):
         """Title, north, scale bar, the measure of the vectors, read-out."""
         p.setPen(colour("faint"))
         p.setFont(font(11))
+        if not self.scene.names:
+            p.fillRect(self.rect(), QColor("#FDFCF8"))
+            p.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, "Marks with positions will show here.")
+            return
         p.drawText(QPointF(12, 20), f"{self.scene.title}, {self._grid_unit}" if self.scene.title else "")
         right, bottom = self.width() - 28.0, self.height() - 26.0
         p.setPen(QPen(colour("ink"), 1.4))
@@ -404,6 +408,7 @@ class Plan(QWidget):
         unit = self.scene.unit.metres
         length = nice_length(110.0 / self._scale / unit)
         pixels = length * unit * self._scale
+        p.fillRect(QRectF(right - pixels - 8, bottom - 22, pixels + 16, 30), QColor(253, 252, 248, 215))
         p.drawPolyline([QPointF(right - pixels, bottom - 4), QPointF(right - pixels, bottom + 4)])
         p.drawLine(QPointF(right - pixels, bottom), QPointF(right, bottom))
         p.drawPolyline([QPointF(right, bottom - 4), QPointF(right, bottom + 4)])

@@ -10,6 +10,7 @@ from PySide6.QtWidgets import (
     QHBoxLayout,
     QLabel,
     QMainWindow,
+    QProgressBar,
     QPushButton,
     QSplitter,
     QStackedWidget,
@@ -80,10 +81,30 @@ class Header(_Strip):
         self.finder.setToolTip("Find marks and commands by any part of the name (Ctrl+K)")
         layout.addWidget(self.finder)
         layout.addSpacing(8)
+        self.progress = QProgressBar()
+        self.progress.setFixedWidth(90)
+        self.progress.setTextVisible(False)
+        self.stop = QPushButton("stop")
+        self.stop.setToolTip("Stop deriving; what is shown stays as it was")
+        look(self.stop, "link")
+        for widget in (self.progress, self.stop):
+            widget.hide()
+            layout.addWidget(widget)
         self.kept = QLabel("")
         self.kept.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         self.kept.setToolTip("Every change is written to the job file at once; there is nothing to save")
         layout.addWidget(self.kept)
+
+    def show_busy(self, busy: bool) -> None:
+        """Show that results are being derived."""
+        self.progress.setRange(0, 0)
+        self.progress.setVisible(busy)
+        self.stop.setVisible(busy)
+
+    def show_progress(self, done: int, total: int, _text: str) -> None:
+        """Show how far that is."""
+        self.progress.setRange(0, max(total, 1))
+        self.progress.setValue(done)
 
     def show_kept(self, bold: str, grey: str) -> None:
         """Two short lines at the right."""

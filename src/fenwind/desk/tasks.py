@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import queue
 import threading
 import time
 from collections.abc import Callable
 from typing import Any
 
-from PySide6.QtCore import QObject, QRunnable, QThreadPool, Signal, Slot
+from PySide6.QtCore import QObject, Signal, Slot
 
 from fenwind.progress import Cancelled
 
@@ -22,13 +23,12 @@ class TaskSignals(QObject):
     finished = Signal()
 
 
-class Task(QRunnable):
+class Task:
     """Runs a function with itself as `progress`; reports at most 20 times a second, the last one always."""
 
     def __init__(self, function: Callable[..., Any], *args: Any) -> None:
-        super().__init__()
-        self.setAutoDelete(False)
         self.signals = TaskSignals()
+        self.done = threading.Event()
         self._stop = threading.Event()
         self._function, self._args = function, args
         self._last = 0.0
@@ -50,7 +50,9 @@ class Task(QRunnable):
             self.signals.progressed.emit(done, total, text)
 
     def run(self) -> None:
+        """Do it; called by the worker."""
         try:
+            self.check()
             result = self._function(*self._args, progress=self)
         except Cancelled:
             self.signals.cancelled.emit()
@@ -60,22 +62,46 @@ class Task(QRunnable):
             self.signals.succeeded.emit(result)
         finally:
             self.signals.finished.emit()
+            self.done.set()
+
+
+class _Worker:
+    """One thread for all long work, alive until the process ends.
+
+    PROJ keeps a context for each Python thread and frees it with the thread; a pool of Qt's gives Python a new thread state
+    for every run, so that objects of PROJ kept from one run to the next would hang on a freed context and crash.
+    """
+
+    def __init__(self) -> None:
+        self._queue: queue.SimpleQueue[Task] = queue.SimpleQueue()
+        self._thread: threading.Thread | None = None
+
+    def submit(self, task: Task) -> None:
+        if self._thread is None:
+            self._thread = threading.Thread(target=self._serve, name="fenwind-worker", daemon=True)
+            self._thread.start()
+        self._queue.put(task)
+
+    def _serve(self) -> None:
+        while True:
+            self._queue.get().run()
+
+
+_worker = _Worker()
 
 
 class TaskRunner(QObject):
-    """Runs tasks one after the other and keeps them alive until they have finished."""
+    """Hands tasks to the worker, one after the other, and keeps them alive until they have finished."""
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
-        self._pool = QThreadPool(self)
-        self._pool.setMaxThreadCount(1)
         self.live: list[Task] = []
 
     def start(self, task: Task) -> Task:
         """Queue a task."""
         self.live.append(task)
         task.signals.finished.connect(self._on_finished)
-        self._pool.start(task)
+        _worker.submit(task)
         return task
 
     @Slot()
@@ -87,4 +113,5 @@ class TaskRunner(QObject):
         """Cancel all and wait for them."""
         for task in self.live:
             task.cancel()
-        self._pool.waitForDone(10_000)
+        for task in self.live:
+            task.done.wait(10.0)

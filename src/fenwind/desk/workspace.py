@@ -9,12 +9,13 @@ from functools import partial
 
 from PySide6.QtCore import QObject, QPoint, QTimer
 from PySide6.QtGui import QKeySequence, QShortcut
-from PySide6.QtWidgets import QFileDialog, QLabel, QMenu, QWidget
+from PySide6.QtWidgets import QFileDialog, QMenu, QWidget
 
 from fenwind.desk.actions import ActionSet, ActionSpec
-from fenwind.desk.bridge import JobBridge
+from fenwind.desk.bridge import JobBridge, Results, Thinker
 from fenwind.desk.doubts_bar import DoubtsBar
 from fenwind.desk.finder import Finder, Found
+from fenwind.desk.message_line import MessageLine
 from fenwind.desk.plan import PlanPane
 from fenwind.desk.rail import STAGES
 from fenwind.desk.scene import build_scene
@@ -35,17 +36,16 @@ from fenwind.job.moved import Moved
 from fenwind.quantities.bearings import format_azimuth
 from fenwind.quantities.lengths import FOOT, METRE, US_SURVEY_FOOT, format_length, format_way
 from fenwind.records.records import Use
-from fenwind.reports.fit_report import mm
 from fenwind.reports.trail import trail
 
 
 class Workspace(QObject):
     """One job on the desk."""
 
-    def __init__(self, shell: Shell, job: Job) -> None:
+    def __init__(self, shell: Shell, job: Job, thinker: Thinker | None = None, results: Results | None = None) -> None:
         super().__init__(shell)
         self.shell = shell
-        self.bridge = JobBridge(job, self)
+        self.bridge = JobBridge(job, self, thinker, results)
         self.fits = FitsSheet(self.bridge)
         self.marks = MarksSheet(self.bridge)
         self.handover = HandoverSheet(self.bridge, self._fit_parts)
@@ -56,10 +56,7 @@ class Workspace(QObject):
             shell.pages.addWidget(self.sheets[name])
         self.plan_pane = PlanPane()
         self.trail_pane = TrailPane()
-        self.line = QLabel("")
-        self.line.setWordWrap(True)
-        self.line.setStyleSheet("padding: 7px 16px; background: #FFFFFF; border-top: 1px solid #D9D4C7;")
-        self.line.hide()
+        self.line = MessageLine()
         shell.side.addWidget(self.plan_pane)
         shell.side.addWidget(self.trail_pane)
         shell.side.setSizes([416, 306])
@@ -71,7 +68,7 @@ class Workspace(QObject):
         self._quiet = QTimer(self)
         self._quiet.setSingleShot(True)
         self._quiet.setInterval(9000)
-        self._quiet.timeout.connect(self.line.hide)
+        self._quiet.timeout.connect(self.line.fade)
         self._connect()
         self.show_stage("Fits" if self.bridge.state.fits else "Marks")
         self.refresh()
@@ -85,6 +82,9 @@ class Workspace(QObject):
         bridge.told.connect(self.say)
         bridge.moved.connect(self._on_moved)
         bridge.stage_requested.connect(self.show_stage)
+        bridge.busy.connect(shell.header.show_busy)
+        bridge.progressed.connect(shell.header.show_progress)
+        shell.header.stop.clicked.connect(bridge.stop)
         self.plan_pane.plan.mark_picked.connect(bridge.select)
         self.plan_pane.plan.measured.connect(self._on_measured)
         header = shell.header
@@ -100,7 +100,7 @@ class Workspace(QObject):
     def close(self) -> None:
         """Let go of the job; everything is kept already."""
         self.marks.incoming._runner.shut_down()
-        self.bridge.job.close()
+        self.bridge.shut_down()
 
     # Showing -----------------------------------------------------------------------------------------------------
 
@@ -114,9 +114,11 @@ class Workspace(QObject):
         """Show a stage."""
         self.shell.rail.choose(name)
         self.shell.pages.setCurrentWidget(self.sheets[name])
-        first = {"Fits": self.fits.table, "Marks": self.marks.marks.table, "Handover": self.handover.write}.get(name)
+        first: QWidget | None = {"Fits": self.fits.table, "Marks": self.marks.marks.table, "Handover": self.handover.write}.get(
+            name
+        )
         if first is not None:
-            first.setFocus()
+            (first if first.isVisible() or name != "Marks" else self.marks.marks.first).setFocus()
         self._show_plan()
         self._show_trail()
         self.actions.refresh()
@@ -172,17 +174,14 @@ class Workspace(QObject):
 
     def say(self, text: str, tone: str = "") -> None:
         """Say something in the line above the doubts; it goes after a while unless it is an error."""
-        self.line.setText(text)
-        ink = "#C2410C" if tone == "doubt" else "#1F2A30"
-        self.line.setStyleSheet(f"padding: 7px 16px; background: #FFFFFF; border-top: 1px solid #D9D4C7; color: {ink};")
-        self.line.setVisible(bool(text))
+        self.line.say(text, tone)
         self._quiet.stop()
         if tone != "doubt":
             self._quiet.start()
 
     def _on_moved(self, changes: list[Moved]) -> None:
-        """The before/after list, in a line; its tooltip holds every mark."""
-        words, details = [], []
+        """The before/after list: a line that opens into every mark."""
+        words = []
         for change in changes:
             name = self.bridge.state.frames[change.frame].spec.name
             if change.names:
@@ -193,12 +192,9 @@ class Workspace(QObject):
                 words.append(f"{len(change.appeared)} new in {name}")
             if change.gone:
                 words.append(f"{len(change.gone)} gone from {name}")
-            for i, mark in enumerate(change.names[:60]):
-                parts = (("E", change.de_m[i]), ("N", change.dn_m[i]), ("H", change.dh_m[i]))
-                details.append(f"{mark}: " + "  ".join(f"{axis} {mm(v, sign=True)}" for axis, v in parts if mm(v)) + " mm")
         if words:
             self.say("; ".join(words) + ".")
-            self.line.setToolTip("\n".join(details))
+            self.line.show_rows(changes, {key: r.spec.name for key, r in self.bridge.state.frames.items()})
 
     def _on_measured(self, first: str, second: str) -> None:
         adopted = self.bridge.derived.adopted[self._shown_frame()]
@@ -282,6 +278,10 @@ class Workspace(QObject):
                 act = partial(gestures.change_frame, frame, f"Show {unit.name}s", unit=unit.key)
                 choice(menu, f"{unit.name} ({unit.key})", partial(self.bridge.attempt, act), checked=frame.spec.unit == unit.key)
             menu.addSeparator()
+            for order, words in (("EN", "easting first"), ("NE", "northing first")):
+                act = partial(gestures.change_frame, frame, f"Show {words}", axis_order=order)
+                choice(menu, words, partial(self.bridge.attempt, act), checked=frame.spec.axis_order == order)
+            menu.addSeparator()
         for style, words in (("gon", "gon"), ("degrees", "degrees, minutes, seconds")):
             act = partial(gestures.set_field, [info], "angle_style", style, f"Show {style}")
             choice(menu, words, partial(self.bridge.attempt, act), checked=info.angle_style == style)
@@ -322,6 +322,7 @@ class Workspace(QObject):
             spec("edit.undo", "Edit", "Undo", "Take the latest change back", bridge.undo, "Ctrl+Z", lambda: bool(bridge.job.undo_text)),
             spec("edit.redo", "Edit", "Do again", "Do the change undone last again", bridge.redo, "Ctrl+Shift+Z", lambda: bool(bridge.job.redo_text)),
             spec("edit.find", "Edit", "Find a mark or an action", "Marks and commands by any part of the name", self.open_finder, "Ctrl+K"),
+            spec("edit.derive", "Edit", "Derive again", "Compute all results from the records again", bridge.rederive, "F5"),
             spec("edit.doubts", "Edit", "Show all doubts", "Open or close the list of doubts", self.doubts.toggle_list, "Ctrl+L"),
             spec("marks.paste", "Marks", "Paste a list", "Show a pasted list against the job, before anything is changed", self.paste_list, "Ctrl+Shift+V"),
             spec("marks.read", "Marks", "Read a list from a file …", "Show a file's list against the job, before anything is changed", self._read_file, "Ctrl+O"),

@@ -47,6 +47,31 @@ def _distance_ratio(pairs: PairSet) -> _Ratio | None:
 
 
 @fit_rule
+def longitude_sign(case: FitCase) -> Iterator[Doubt]:
+    """Longitudes that fall into the frame's area once their sign is changed."""
+    if case.area is None or case.lat_rad is None or case.lon_rad is None:
+        return
+    outside = ~inside_area(case.area, case.lat_rad, case.lon_rad)
+    flipped = outside & inside_area(case.area, case.lat_rad, -case.lon_rad)
+    if flipped.any():
+        names = tuple(case.measured.names[i] for i in np.flatnonzero(flipped))
+        listed = ", ".join(names[:3]) + (f" and {len(names) - 3} more" if len(names) > 3 else "")
+        degrees = float(np.degrees(case.lon_rad[np.flatnonzero(flipped)[0]]))
+        yield Doubt(
+            rule="fit.longitude-sign",
+            subject=case.subject,
+            names=names,
+            text=f"The longitude of {listed} lacks its sign or has one too many: {format_fixed(degrees, 4)}° is outside the frame's area of "
+            f"use, {format_fixed(-degrees, 4)}° is inside.",
+            value=degrees,
+            limit=float(np.degrees(case.area[0] if degrees < 0 else case.area[2])),
+            unit="deg",
+            limit_source="area of use in the EPSG dataset",
+            grave=True,
+        )
+
+
+@fit_rule
 def unit_ratio(case: FitCase) -> Iterator[Doubt]:
     """All distances off by the ratio of two length units."""
     ratio = _distance_ratio(case.pairs)
@@ -236,31 +261,6 @@ def _standing_out_in_height(case: FitCase) -> Iterator[Doubt]:
             limit_source="chi-square at 1 % over all pairs",
             grave=True,
             remedies=(Remedy(kind="check", label=f"hold out {name} as a check", names=(name,)),),
-        )
-
-
-@fit_rule
-def longitude_sign(case: FitCase) -> Iterator[Doubt]:
-    """Longitudes that fall into the frame's area once their sign is changed."""
-    if case.area is None or case.lat_rad is None or case.lon_rad is None:
-        return
-    outside = ~inside_area(case.area, case.lat_rad, case.lon_rad)
-    flipped = outside & inside_area(case.area, case.lat_rad, -case.lon_rad)
-    if flipped.any():
-        names = tuple(case.measured.names[i] for i in np.flatnonzero(flipped))
-        listed = ", ".join(names[:3]) + (f" and {len(names) - 3} more" if len(names) > 3 else "")
-        degrees = float(np.degrees(case.lon_rad[np.flatnonzero(flipped)[0]]))
-        yield Doubt(
-            rule="fit.longitude-sign",
-            subject=case.subject,
-            names=names,
-            text=f"The longitude of {listed} lacks its sign or has one too many: {format_fixed(degrees, 4)}° is outside the frame's area of "
-            f"use, {format_fixed(-degrees, 4)}° is inside.",
-            value=degrees,
-            limit=float(np.degrees(case.area[0] if degrees < 0 else case.area[2])),
-            unit="deg",
-            limit_source="area of use in the EPSG dataset",
-            grave=True,
         )
 
 

@@ -93,6 +93,8 @@ def scale_unexplained(case: FitCase) -> Iterator[Doubt]:
     trial = next((t for t in case.result.models if t.model == "scale"), None)
     if trial is None or trial.dof <= 0 or trial.variance_factor is None:
         return
+    if case.majority is not None and not case.majority.agrees[case.result.pairs.used_h].all():
+        return  # a pair that stands out bends the scale; it has its own doubt
     used = case.pairs.source[:, case.result.pairs.used_h]
     spread = np.sqrt(np.sum((used - used.mean(axis=1)[:, None]) ** 2))
     sigma = trial.rms_m / np.sqrt(2.0) / spread * np.sqrt(2.0 * used.shape[1] / trial.dof) if spread > 0 else np.inf

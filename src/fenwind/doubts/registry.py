@@ -44,7 +44,7 @@ class Doubt:
 
 
 #: Rules that name why a pair is off; the plain outlier then has nothing to add.
-CAUSES = ("fit.unit-ratio", "fit.swapped-axes", "fit.exchanged-names")
+CAUSES = ("fit.longitude-sign", "fit.unit-ratio", "fit.swapped-axes", "fit.exchanged-names")
 
 Rule = Callable[["FitCase"], Iterable[Doubt]]
 _FIT_RULES: dict[str, Rule] = {}
@@ -73,8 +73,9 @@ def _run(case: FitCase) -> Iterator[Doubt]:
     explained: set[str] = set()
     for rule in fit_rules().values():
         for doubt in rule(case):
+            # A longitude without its sign also mirrors the marks, as exchanged axes do; the first cause found is the one told.
+            if doubt.rule in (*CAUSES, "fit.outlier") and doubt.names and set(doubt.names) <= explained:
+                continue
             if doubt.rule in CAUSES:
                 explained.update(doubt.names)
-            elif doubt.rule == "fit.outlier" and set(doubt.names) <= explained:
-                continue
             yield doubt

@@ -79,10 +79,11 @@ class PointList:
     columns: ColumnMatch
 
 
-def match_header(table: RawTable) -> ColumnMatch:
-    """Meanings by header words; without a header by place: name, then e, n and h in that order."""
+def match_header(table: RawTable, *, northing_first: bool = False) -> ColumnMatch:
+    """Meanings by header words; without a header by place: name, then e, n (or n, e) and h in that order."""
     if not table.headers:
-        order = ("name", "e", "n", "h", "code", "description") if table.width > 2 else ("e", "n")
+        axes = ("n", "e") if northing_first else ("e", "n")
+        order = ("name", *axes, "h", "code", "description") if table.width > 2 else axes
         return ColumnMatch(columns={meaning: i for i, meaning in enumerate(order[: table.width])})
     columns: dict[str, int] = {}
     units: dict[str, LengthUnit] = {}

@@ -8,8 +8,9 @@ tell how people and files write them.
 from __future__ import annotations
 
 import math
+import threading
 from dataclasses import dataclass
-from functools import cached_property, lru_cache
+from functools import cached_property
 from typing import Literal
 
 import numpy as np
@@ -37,7 +38,8 @@ class HeightReference:
 @dataclass(frozen=True, slots=True, kw_only=True)
 class FrameSpec:
     """Recipe of a frame. `crs` empty means a local plane with no known relation to the earth; `unit` is a key of UNITS;
-    `epoch_year` the coordinate epoch as a decimal year, None where the system is static or it is not known."""
+    `epoch_year` the coordinate epoch as a decimal year for
+    positions that carry none, None where the system is static or it is not known; axis_order is how people and files write it."""
 
     name: str
     crs: str = ""
@@ -57,13 +59,29 @@ class Factors:
     combined: FloatArray
 
 
-@lru_cache(maxsize=64)
+class _ThreadCache(threading.local):
+    """What one thread has opened. PROJ's objects belong to the thread that made them; sharing them between threads crashes."""
+
+    def __init__(self) -> None:
+        self.systems: dict[str, pyproj.CRS] = {}
+        self.frames: dict[FrameSpec, Frame] = {}
+
+
+_cache = _ThreadCache()
+_CACHE_LIMIT = 200
+
+
 def find_crs(text: str) -> pyproj.CRS:
     """The coordinate reference system of a code, WKT or PROJ string. Raises FrameError when PROJ knows none."""
-    try:
-        return pyproj.CRS.from_user_input(text)
-    except CRSError as error:
-        raise FrameError(f"{text[:60]!r} is not a known coordinate system", hint=_FIND_HINT) from error
+    if text not in _cache.systems:
+        try:
+            found = pyproj.CRS.from_user_input(text)
+        except CRSError as error:
+            raise FrameError(f"{text[:60]!r} is not a known coordinate system", hint=_FIND_HINT) from error
+        if len(_cache.systems) > _CACHE_LIMIT:
+            _cache.systems.clear()
+        _cache.systems[text] = found
+    return _cache.systems[text]
 
 
 def crs_unit_metres(crs: pyproj.CRS) -> float:
@@ -207,10 +225,13 @@ class Frame:
         return Factors(point_scale=scale, convergence_rad=convergence, elevation=elevation, combined=scale * elevation)
 
 
-@lru_cache(maxsize=64)
 def open_frame(spec: FrameSpec) -> Frame:
-    """The live frame of a recipe, kept for reuse; PROJ objects are dear to make."""
-    return Frame(spec)
+    """The live frame of a recipe, kept for reuse by this thread; PROJ objects are dear to make."""
+    if spec not in _cache.frames:
+        if len(_cache.frames) > _CACHE_LIMIT:
+            _cache.frames.clear()
+        _cache.frames[spec] = Frame(spec)
+    return _cache.frames[spec]
 
 
 def working_frame_spec(crs: str, geoid: str = "") -> FrameSpec:

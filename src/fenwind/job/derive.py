@@ -374,10 +374,11 @@ def _geodetic(
     notes: dict[str, ConversionNote] = {}
     if frame.has_datum:
         base = frame.geodetic_crs
-        for system, epoch in {(s, m.epoch_year) for s, m in zip(systems, chosen, strict=True) if s}:
+        epochs = [m.epoch_year or frame.spec.epoch_year for m in chosen]
+        for system, epoch in {(s, t) for s, t in zip(systems, epochs, strict=True) if s}:
             if find_crs(system).to_2d().equals(base.to_2d(), ignore_axis_order=True):
                 continue
-            rows = np.array([i for i, m in enumerate(chosen) if (systems[i], m.epoch_year) == (system, epoch)])
+            rows = np.array([i for i in range(len(chosen)) if (systems[i], epochs[i]) == (system, epoch)])
             done = convert(system, base.to_3d().to_wkt(), np.degrees(lon[rows]), np.degrees(lat[rows]), height[rows], epoch)
             lon[rows], lat[rows], height[rows] = np.radians(done.first), np.radians(done.second), done.height
             notes |= {note.rule: note for note in done.notes}

@@ -122,7 +122,7 @@ class HandoverSheet(Sheet):
         frame = self.bridge.frame
         if adopted is None or frame is None:
             return ""
-        return adopted_csv(adopted, self.bridge.unit, frame.spec.name)
+        return adopted_csv(adopted, frame.spec)
 
     def report(self) -> Report | None:
         """The report of the fit looked at, None when there is no result."""

@@ -145,7 +145,9 @@ class IncomingSheet(Sheet):
         return self._load(raw)
 
     def _load(self, raw: RawTable) -> bool:
-        self._raw, self._match, self._left, self._shown = raw, match_header(raw), set(), "all"
+        shown = self.bridge.frame
+        northing_first = shown is not None and shown.spec.axis_order == "NE"
+        self._raw, self._match, self._left, self._shown = raw, match_header(raw, northing_first=northing_first), set(), "all"
         self._source = raw.source
         geographic = "lat" in self._match.columns
         self._measured = geographic

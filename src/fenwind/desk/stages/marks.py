@@ -6,7 +6,9 @@ import math
 from dataclasses import dataclass
 from functools import partial
 
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QLineEdit, QMenu, QPushButton, QStackedLayout, QWidget
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QGuiApplication, QKeyEvent, QKeySequence
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QLineEdit, QMenu, QPushButton, QStackedLayout, QVBoxLayout, QWidget
 
 from fenwind.desk.bridge import JobBridge
 from fenwind.desk.shell import look
@@ -105,13 +107,33 @@ class MarksTable(Sheet):
         self.table.row_picked.connect(lambda r: self.bridge.select(r.mark.name))
         self.filter.textChanged.connect(self.table.proxy.look_for)
         self.column.addWidget(self.table, 1)
-        self.empty = QLabel(
-            "No marks yet. Paste a list of control with Ctrl+V: names and easting, northing, height, or latitude and longitude, in any order "
-            "of columns; or type the name of a mark above. Nothing is changed before you have seen what came in."
+        self.empty = QWidget()
+        column = QVBoxLayout(self.empty)
+        column.setContentsMargins(0, 12, 0, 0)
+        words = QLabel(
+            "No marks yet. Copy a list of control in a spreadsheet or an editor and paste it here: names with easting, northing and height, or "
+            "with latitude and longitude, the columns in any order. You see what came in before anything is changed."
         )
-        self.empty.setWordWrap(True)
-        look(self.empty, "faint")
-        self.column.addWidget(self.empty)
+        words.setWordWrap(True)
+        look(words, "faint")
+        self.first = QPushButton("Paste a list  (Ctrl+V)")
+        self.first.setToolTip("Show the copied list against the job")
+        look(self.first, "main")
+        self.first.clicked.connect(self._paste)
+        column.addWidget(words)
+        column.addSpacing(8)
+        column.addWidget(self.first, 0, Qt.AlignmentFlag.AlignLeft)
+        column.addStretch(1)
+        self.column.addWidget(self.empty, 1)
+
+    def _paste(self) -> None:
+        self.table.paste_requested.emit(QGuiApplication.clipboard().text())
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        if event.matches(QKeySequence.StandardKey.Paste):
+            self._paste()
+        else:
+            super().keyPressEvent(event)
 
     def _columns(self) -> list[Column]:
         unit = self.bridge.unit
@@ -141,12 +163,14 @@ class MarksTable(Sheet):
                 width=width,
             )
 
+        axes = [coordinate("e", "E", "e_m"), coordinate("n", "N", "n_m")]
+        if self.bridge.frame is not None and self.bridge.frame.spec.axis_order == "NE":
+            axes.reverse()
         return [
             Column(key="name", title="mark", text=lambda r: r.mark.name, edit=self._rename, tone=lambda r: "bold" if r.mark.active else "off", width=66),
             word("class", "class", "mark_class", 80),
             word("code", "code", "code", 46),
-            coordinate("e", "E", "e_m"),
-            coordinate("n", "N", "n_m"),
+            *axes,
             coordinate("height", "height", "height_m"),
             Column(key="hold_h", title="hold\nplan", box=lambda r: r.mark.hold_horizontal, toggle=partial(self._toggle, "hold_horizontal"), width=44,
                    tip="A known position of this mark may be held in plan"),
@@ -184,6 +208,9 @@ class MarksTable(Sheet):
         self.table.records.set_columns(self._columns())
         self.table.records.set_rows(rows)
         self.empty.setVisible(not total)
+        self.table.setVisible(bool(total))
+        for widget in (self.filter, self.down):
+            widget.setVisible(bool(total))
 
     def _rows(self) -> list[MarkRow]:
         state, bridge = self.bridge.state, self.bridge
