@@ -33,7 +33,7 @@ def add_parser(verbs: Any) -> None:
     parser.add_argument("--pivot", metavar="NAME,NAME", help="hold the first exactly, turn onto the direction to the second")
     parser.add_argument("--rotation", metavar="ANGLE", help="hold the rotation at this angle, clockwise (117 35 52, 12.5 gon)")
     parser.add_argument("--scale", metavar="FACTOR", type=float, help="hold the scale at this factor")
-    parser.add_argument("--height", choices=("none", "shift", "plane"), default="shift")
+    parser.add_argument("--height", choices=("none", "shift", "plane"), help="default: shift, where pairs have heights")
     parser.add_argument("--check", metavar="NAME,..", help="pairs that take no part and are compared afterwards")
     parser.add_argument("--no-height", metavar="NAME,..", help="pairs not held in height")
     parser.add_argument("--no-horizontal", metavar="NAME,..", help="pairs not held in plan")
@@ -86,11 +86,19 @@ def _compute(options: argparse.Namespace, measured: PointList, known: PointList,
     if known.geographic:
         raise ProcedureError("known positions are geographic", where=options.known, hint="Give them as name,e,n,h")
     plane, lat, lon = _measured(measured, frame)
-    result = fit(plane, _plane(known), _fit_options(options))
+    target = _plane(known)
+    if options.height is None:
+        heights = {n for n, h in zip(plane.names, plane.height_m, strict=True) if np.isfinite(h)}
+        options.height = (
+            "shift"
+            if any(n in heights and np.isfinite(h) for n, h in zip(target.names, target.height_m, strict=True))
+            else "none"
+        )
+    result = fit(plane, target, _fit_options(options))
     return FitCase(
         subject="fit",
         measured=plane,
-        known=_plane(known),
+        known=target,
         result=result,
         lat_rad=lat,
         lon_rad=lon,
@@ -142,10 +150,12 @@ def _measured(points: PointList, frame: Frame | None) -> tuple[Positions, Any, A
 
     plane = _plane(points)
     if not points.geographic:
-        if frame is not None and frame.geoid is not None:
-            lat, lon = frame.inverse(plane.e_m, plane.n_m)
+        if frame is None:
+            return plane, None, None
+        lat, lon = frame.inverse(plane.e_m, plane.n_m)
+        if frame.geoid is not None:
             plane = replace(plane, height_m=geoid_reduced(frame, plane.names, lat, lon, plane.height_m))
-        return plane, None, None
+        return plane, lat, lon
     if frame is None:
         raise ProcedureError(
             "latitude and longitude need a working frame",

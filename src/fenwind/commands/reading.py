@@ -49,4 +49,4 @@ def number(value: float | None) -> float | None:
 
 def dump(payload: dict[str, Any]) -> str:
     """One JSON object; floats keep every digit they have."""
-    return json.dumps(payload, ensure_ascii=False, allow_nan=False, indent=1)
+    return json.dumps(payload, ensure_ascii=False, allow_nan=False)

@@ -265,8 +265,11 @@ def _standing_out_in_height(case: FitCase) -> Iterator[Doubt]:
 
 
 def inside_area(area: tuple[float, float, float, float], lat_rad: FloatArray, lon_rad: FloatArray) -> NDArray[np.bool_]:
-    """Whether positions (n,) lie in west, south, east, north (radians); an area may cross the date line."""
+    """Whether positions (n,) lie in west, south, east, north (radians); an area may cross the date line.
+
+    Positions that are not finite lie outside."""
     west, south, east, north = area
+    lat_rad, lon_rad = np.where(np.isfinite(lat_rad), lat_rad, 9.9), np.where(np.isfinite(lon_rad), lon_rad, 0.0)
     from_west = np.mod(lon_rad - west, 2.0 * math.pi)
     width = math.fmod(east - west + 2.0 * math.pi, 2.0 * math.pi) or 2.0 * math.pi
     return np.asarray((lat_rad >= south) & (lat_rad <= north) & (from_west <= width))

@@ -7,6 +7,7 @@ computed - known. Everything statistical comes from the estimation engine.
 from __future__ import annotations
 
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 from itertools import repeat
 
 import numpy as np
@@ -69,12 +70,12 @@ class PairTable:
     standardised: FloatArray
     detectable: FloatArray
 
-    @property
+    @cached_property
     def loo_h_m(self) -> FloatArray:
         """Leave-one-out misfit in plan (k,), a length."""
         return np.asarray(np.hypot(self.loo_e_m, self.loo_n_m))
 
-    @property
+    @cached_property
     def misfit_h_m(self) -> FloatArray:
         """Residual in plan (k,), a length."""
         return np.asarray(np.hypot(self.de_m, self.dn_m))

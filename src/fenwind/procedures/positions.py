@@ -49,12 +49,12 @@ class Positions:
             covariance=self.covariance[:, :, rows],
         )
 
-    @property
+    @cached_property
     def sigma_h_m(self) -> FloatArray:
         """Horizontal sigma per axis (k,): the root of the mean of both variances."""
         return np.asarray(np.sqrt(0.5 * (self.covariance[0, 0] + self.covariance[1, 1])))
 
-    @property
+    @cached_property
     def sigma_v_m(self) -> FloatArray:
         """Vertical sigma (k,)."""
         return np.asarray(np.sqrt(self.covariance[2, 2]))

@@ -8,6 +8,7 @@ from collections.abc import Sequence
 import numpy as np
 
 from fenwind.doubts.registry import Doubt
+from fenwind.estimation.engine import LOCAL_ALPHA, LOCAL_POWER
 from fenwind.procedures.fit import FitResult
 from fenwind.procedures.fit_case import FitCase
 from fenwind.quantities.angles import AngleStyle, format_angle
@@ -179,9 +180,12 @@ def _pair_table(result: FitResult) -> Table:
 
 
 def _caption(result: FitResult) -> str:
-    return (
+    words = (
         "Triangles are pairs held in plan, squares checks, rings the other marks carried; lines are residuals, computed - known."
     )
+    if result.model != "pivot":
+        words += f" Detectable: the smallest error in one coordinate that a test at {LOCAL_ALPHA:.1%} finds with a power of {LOCAL_POWER:.0%}."
+    return words
 
 
 def _model_table(result: FitResult) -> Table:
