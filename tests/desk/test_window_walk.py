@@ -119,7 +119,7 @@ class Walk(QtTestCase):
         QTest.keyClicks(marks.incoming.ask.edit, "EPSG:25832")
         QTest.keyClick(marks.incoming.ask.edit, Qt.Key.Key_Return)
         marks.incoming.take.click()
-        self.assertEqual(len(b.state.measured), 22)
+        self.assertEqual((len(b.state.measured), {m.crs for m in b.state.measured.values()}), (22, {"EPSG:4258"}))
         w.actions.run("fits.new")
         self.assertEqual(w.stage, "Fits")
         rows = w.fits.table.records.rows

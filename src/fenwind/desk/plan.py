@@ -475,9 +475,9 @@ class PlanPane(QWidget):
         row.setContentsMargins(9, 24, 0, 0)
         row.setSpacing(8)
         self.fit_all = QPushButton("fit all")
-        self.fit_all.setToolTip("Show all marks (F)")
+        self.fit_all.setToolTip("Show all marks (Ctrl+0)")
         self.measure = QPushButton("measure")
-        self.measure.setToolTip("Pick two marks for distance, azimuth and height difference (M)")
+        self.measure.setToolTip("Pick two marks for distance, azimuth and height difference (Ctrl+M)")
         self.measure.setCheckable(True)
         for button in (self.fit_all, self.measure):
             look(button, "link")

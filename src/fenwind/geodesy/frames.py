@@ -144,6 +144,12 @@ class Frame:
             raise FrameError(f"{crs.name} has no geodetic base", hint=_FIND_HINT)
         return base
 
+    @property
+    def geodetic_name(self) -> str:
+        """Code of the geographic system below the projection, such as EPSG:4258, its WKT where it has none."""
+        authority = self.geodetic_crs.to_authority()
+        return ":".join(authority) if authority else self.geodetic_crs.to_wkt()
+
     @cached_property
     def _transformer(self) -> pyproj.Transformer:
         return pyproj.Transformer.from_crs(self.geodetic_crs, self._require_crs(), always_xy=True)

@@ -56,7 +56,7 @@ def fit_report(
         horizontal=result.options.horizontal,
         model=result.model,
         height=result.height.model,
-        geoid="the geoid grid" if case.over_geoid else "",
+        over="the geoid grid" if case.over_geoid else "the ellipsoid" if case.lat_rad is not None else "",
         pivot=result.options.pivot,
         checks=checks,
     )

@@ -228,14 +228,16 @@ class FitsSheet(Sheet):
         count = len(result.carried) if result is not None else 0
         what = " and ".join(step.sessions) if step.sessions else "measured positions"
         pivot = tuple(state.marks[m].name if m in state.marks else "?" for m in step.pivot) if step.pivot else None
-        geoid = source.spec.height.name or "a geoid grid" if source is not None and source.spec.height.kind == "geoid" else ""
+        over = ""
+        if source is not None and source.spec.crs:
+            over = source.spec.height.name or "a geoid grid" if source.spec.height.kind == "geoid" else "the ellipsoid"
         return fit_statement(
             source=f"{what}, {count}" if count else what,
             target=target.spec.name if target is not None else "a frame",
             horizontal=step.horizontal,
             model=result.model if result is not None else "",
             height=step.height,
-            geoid=geoid,
+            over=over,
             pivot=pivot,  # type: ignore[arg-type]
             checks=[r.mark.name for r in rows if r.use == "check"],
         )

@@ -19,7 +19,7 @@ from fenwind.desk.tasks import Task, TaskRunner
 from fenwind.errors import FenwindError
 from fenwind.exchange.delimited import RawTable, read_file, read_text
 from fenwind.exchange.point_list import MEANINGS, ColumnMatch, PointList, PointRow, RowProblem, interpret, match_header
-from fenwind.geodesy.frames import FrameSpec, HeightReference, find_crs, unit_key_of
+from fenwind.geodesy.frames import FrameSpec, HeightReference, find_crs, open_frame, unit_key_of
 from fenwind.job import gestures
 from fenwind.job.incoming import Comparison, IncomingPoint, compare, take_in
 from fenwind.progress import Progress
@@ -402,14 +402,19 @@ class IncomingSheet(Sheet):
             entries += added
         points = [self._incoming(r.point) for r in self._rows if r.take and r.point is not None]
         where = "" if self._measured and self._geographic() else frame
-        entries += take_in(
-            self.bridge.state, points, measured=self._measured, frame=where, session=self._source if self._measured else ""
-        )
+        session = self._source if self._measured else ""
+        crs = self._geodetic_system(frame) if self._measured and not where else ""
+        entries += take_in(self.bridge.state, points, measured=self._measured, frame=where, crs=crs, session=session)
         if not self.bridge.state.info.frame:
             entries += gestures.set_field([self.bridge.state.info], "frame", frame, "")[1]
         kind = "measured" if self._measured else "known"
         if self.bridge.do((f"Take {len(points)} {kind} positions", tuple(entries))):
             self.close_list()
+
+    def _geodetic_system(self, frame: str) -> str:
+        """The system latitudes and longitudes are said to be in: the one under the frame's projection."""
+        spec = self.bridge.state.frames[frame].spec
+        return open_frame(FrameSpec(name=spec.name, crs=spec.crs)).geodetic_name
 
     def close_list(self) -> None:
         """Leave the list; nothing is changed by leaving."""

@@ -93,7 +93,7 @@ class MarksTable(Sheet):
         self.new.setFixedWidth(190)
         self.new.returnPressed.connect(self._new_mark)
         self.down = QPushButton("set down the selection")
-        self.down.setToolTip("Put the value of the topmost selected cell into all selected cells of its column (Ctrl+D)")
+        self.down.setToolTip("Put the value of the topmost selected cell into all selected cells of its column (Ctrl+Down)")
         look(self.down, "link")
         self.down.clicked.connect(self.set_down)
         row.addWidget(self.filter)
