@@ -30,6 +30,7 @@ with tempfile.TemporaryDirectory() as home:
         QTest.qWait(120)
         launch.shell.grab().save(str(Path(__file__).parent / f"{name}.png"))
 
+    QTest.qWait(200)
     b.select("T-09")
     w.doubts.toggle_list()
     shot("doubts")

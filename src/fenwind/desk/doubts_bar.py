@@ -5,7 +5,7 @@ from __future__ import annotations
 from functools import partial
 
 from PySide6.QtCore import Qt
-from PySide6.QtGui import QPainter, QPaintEvent
+from PySide6.QtGui import QPainter, QPaintEvent, QResizeEvent
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
 from fenwind.desk.askline import AskLine
@@ -137,9 +137,16 @@ class DoubtsBar(QWidget):
             column.addWidget(self._entry("accepted", "reed", doubt, acceptance))
         body.setObjectName("doubts")
         self.list.setWidget(body)
-        self.list.setFixedHeight(min(body.heightForWidth(max(self.width() - 12, 400)) + 4, 260))
+        self.list.setFixedHeight(min(self._needed_height(), 260))
         if not self.bridge.findings.open and not self.bridge.findings.accepted:
             self.list.hide()
+
+    def _needed_height(self) -> int:
+        """Height of the list: word wrapping beside buttons of any width is only known roughly before it is laid out."""
+        texts = [d.text for d in self.bridge.findings.open] + [d.text + a.reason for d, a in self.bridge.findings.accepted]
+        room = max(self.width() - 480, 300)
+        lines = [1 + self.fontMetrics().horizontalAdvance(text) // room for text in texts]
+        return 16 + sum(18 * n + 8 for n in lines)
 
     def _entry(self, word: str, role: str, doubt: Doubt, acceptance: Acceptance | None) -> QWidget:
         entry = QWidget()
@@ -153,6 +160,7 @@ class DoubtsBar(QWidget):
         text = doubt.text if acceptance is None else f"{doubt.text} Accepted: {acceptance.reason}"
         label = QLabel(text)
         label.setWordWrap(True)
+        label.setAlignment(Qt.AlignmentFlag.AlignTop)
         label.setToolTip(_measure(doubt))
         row.addWidget(state, 0, Qt.AlignmentFlag.AlignTop)
         row.addWidget(label, 1)
@@ -160,6 +168,11 @@ class DoubtsBar(QWidget):
             for button in self._buttons(doubt):
                 row.addWidget(button, 0, Qt.AlignmentFlag.AlignTop)
         return entry
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        if self.list.isVisible():
+            self.list.setFixedHeight(min(self._needed_height(), 260))
 
     def paintEvent(self, event: QPaintEvent) -> None:
         p = QPainter(self)

@@ -111,7 +111,8 @@ class RecordTableModel(QAbstractTableModel):
         if role == Qt.ItemDataRole.TextAlignmentRole:
             return Qt.AlignmentFlag.AlignVCenter | (Qt.AlignmentFlag.AlignRight if column.right else Qt.AlignmentFlag.AlignLeft)
         if role == Qt.ItemDataRole.ToolTipRole:
-            return column.tip or None
+            text = column.text(row) if column.box is None else ""
+            return text if len(text) > 18 else column.tip or None
         return None
 
     def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
