@@ -212,6 +212,32 @@ class Others(TempFolder):
         code, _, err = run("convert", path, "--from", "EPSG:25832", "--to", "EPSG:4937")
         self.assertEqual((code, "expected name,e,n,h" in err), (2, True))
 
+    def test_compare(self) -> None:
+        a = self.write("a.csv", "name,e,n,h\nA,1,2,3\nB,10,20,30\nC,5,5,\nX,0,0,0\n")
+        b = self.write("b.csv", "name,e,n,h\nC,5.003,5.004,7\nB,10,20,30.025\nA,1,2,3\nY,0,0,0\n")
+        code, out, _ = run("compare", a, b, "--json")
+        found = json.loads(out)
+        self.assertEqual((code, found["only_a"], found["only_b"], found["over"]), (1, ["X"], ["Y"], ["B"]))
+        rows = {r["name"]: r for r in found["differences"]}
+        self.assertAlmostEqual(rows["C"]["d"], 0.005, places=12)
+        self.assertIsNone(rows["C"]["dh"])
+        self.assertAlmostEqual(rows["B"]["dh"], 0.025, places=12)
+        self.assertEqual(run("compare", a, b, "--tolerance-v", "0.03")[0], 0)
+        self.assertEqual(run("compare", a, self.write("g.csv", "name,lat,lon\nA,1,2\n"))[0], 2)
+
+    def test_frame(self) -> None:
+        # ICSM GDA technical manual, Flinders Peak (from memory): k 1.00023056, convergence 1°35'03.65" in size.
+        code, out, _ = run("frame", "EPSG:28355", "--at=-37 57 03.7203,144 25 29.5244,1000", "--json")
+        found = json.loads(out)
+        self.assertEqual(code, 0)
+        self.assertAlmostEqual(found["e"], 273741.297, delta=1e-3)
+        self.assertAlmostEqual(found["scale_factor"], 1.00023056, delta=0.5e-8)
+        self.assertAlmostEqual(found["convergence_deg"], 1 + 35 / 60 + 3.65 / 3600, delta=3e-6)
+        self.assertAlmostEqual(found["elevation_factor"], 1 - 1000 / 6.37e6, delta=3e-7)
+        self.assertAlmostEqual(found["combined_factor"], found["scale_factor"] * found["elevation_factor"], places=12)
+        self.assertEqual(run("frame", "EPSG:28355", "--at", "61.3")[0], 2)
+        self.assertEqual(run("frame", "EPSG:4326", "--at", "61.3,8.4,5")[0], 2)
+
     def test_runs_as_a_module_without_qt(self) -> None:
         """Everything but the desk imports and works where Qt is not installed."""
         code = "import sys; sys.modules['PySide6'] = None; import pkgutil, importlib, fenwind\n"

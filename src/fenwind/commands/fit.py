@@ -79,6 +79,7 @@ def run(options: argparse.Namespace) -> int:
 def _compute(options: argparse.Namespace, measured: PointList, known: PointList, frame: Frame | None) -> FitCase:
     import numpy as np
 
+    from fenwind.commands.reading import plane_positions
     from fenwind.procedures.fit import fit
     from fenwind.procedures.fit_case import FitCase
     from fenwind.procedures.to_plane import mean_combined_factor
@@ -86,7 +87,7 @@ def _compute(options: argparse.Namespace, measured: PointList, known: PointList,
     if known.geographic:
         raise ProcedureError("known positions are geographic", where=options.known, hint="Give them as name,e,n,h")
     plane, lat, lon = _measured(measured, frame)
-    target = _plane(known)
+    target = plane_positions(known)
     if options.height is None:
         heights = {n for n, h in zip(plane.names, plane.height_m, strict=True) if np.isfinite(h)}
         options.height = (
@@ -133,22 +134,13 @@ def _fit_options(options: argparse.Namespace) -> FitOptions:
     )
 
 
-def _plane(points: PointList) -> Positions:
-    import numpy as np
-
-    from fenwind.procedures.positions import positions
-
-    rows = points.points
-    columns = np.array([(p.first, p.second, p.height_m, p.sigma_h_m, p.sigma_v_m) for p in rows]).T
-    return positions([p.name for p in rows], *columns)
-
-
 def _measured(points: PointList, frame: Frame | None) -> tuple[Positions, Any, Any]:
     from dataclasses import replace
 
+    from fenwind.commands.reading import plane_positions
     from fenwind.procedures.to_plane import geoid_reduced, to_plane
 
-    plane = _plane(points)
+    plane = plane_positions(points)
     if not points.geographic:
         if frame is None:
             return plane, None, None

@@ -10,6 +10,7 @@ from fenwind.errors import FormatError
 
 if TYPE_CHECKING:
     from fenwind.exchange.point_list import PointList
+    from fenwind.procedures.positions import Positions
     from fenwind.quantities.lengths import LengthUnit
 
 
@@ -35,6 +36,19 @@ def read_points(path: str, unit: LengthUnit | None = None) -> PointList:
             )
         seen[point.name] = point.line
     return points
+
+
+def plane_positions(points: PointList) -> Positions:
+    """The rows of a list as positions; for a geographic list e and n are latitude and longitude in radians."""
+    import numpy as np
+
+    from fenwind.procedures.positions import positions
+
+    rows = points.points
+    columns = (
+        np.array([(p.first, p.second, p.height_m, p.sigma_h_m, p.sigma_v_m) for p in rows], dtype=np.float64).reshape(-1, 5).T
+    )
+    return positions([p.name for p in rows], *columns)
 
 
 def split_names(text: str | None) -> tuple[str, ...]:

@@ -314,7 +314,7 @@ class IncomingSheet(Sheet):
         choice(menu, "measured positions", partial(self._set_kind, True), checked=self._measured)
 
     def _set_kind(self, measured: bool) -> None:
-        self._measured = measured
+        self._measured = measured or self._geographic()
         self._read()
 
     def _menu_frame(self, menu: QMenu) -> None:
@@ -392,7 +392,8 @@ class IncomingSheet(Sheet):
 
     def take_rows(self) -> None:
         """Take the ticked rows in, as one gesture."""
-        if self._frame == BY_CODE:
+        record = self.bridge.state.frames.get(self._frame)
+        if self._frame == BY_CODE or (self._geographic() and (record is None or not record.spec.crs)):
             self._ask_code()
             return
         entries: list[Entry] = []

@@ -1,0 +1,61 @@
+"""fenwind frame: what a system means at one place."""
+
+from __future__ import annotations
+
+import argparse
+import math
+from typing import Any
+
+from fenwind.errors import ParseError
+
+
+def add_parser(verbs: Any) -> None:
+    """Declare the verb."""
+    parser = verbs.add_parser(
+        "frame",
+        help="scale, convergence and factors of a projected system at a place",
+        description="e and n are in the unit of the system; convergence is positive where grid north lies east of true north.",
+    )
+    parser.add_argument("code", metavar="CODE", help="EPSG code, WKT or PROJ string")
+    parser.add_argument(
+        "--at",
+        metavar="LAT,LON,H",
+        required=True,
+        help="any spelling of angles, ellipsoidal height in metres; --at=-37.9,144.4,50",
+    )
+    parser.add_argument("--json", action="store_true", help="print one JSON object, nothing rounded")
+
+
+def run(options: argparse.Namespace) -> int:
+    """Compute and print."""
+    from fenwind.commands.reading import dump, number
+    from fenwind.geodesy.frames import open_frame, working_frame_spec
+    from fenwind.quantities.geographic import parse_latitude, parse_longitude
+    from fenwind.quantities.lengths import UNITS, parse_length
+
+    parts = options.at.split(",")
+    if len(parts) != 3:
+        raise ParseError(
+            f"--at {options.at!r}, expected three values", hint="Write --at LAT,LON,H, for instance --at 61.3,8.4,1240"
+        )
+    lat, lon, height = parse_latitude(parts[0]), parse_longitude(parts[1]), parse_length(parts[2])
+    spec = working_frame_spec(options.code)
+    frame = open_frame(spec)
+    e, n = frame.forward(lat, lon)
+    factors = frame.factors(lat, lon, height)
+    unit = UNITS[spec.unit].metres
+    payload = {
+        "e": number(float(e) / unit),
+        "n": number(float(n) / unit),
+        "scale_factor": number(float(factors.point_scale)),
+        "convergence_deg": number(math.degrees(float(factors.convergence_rad))),
+        "elevation_factor": number(float(factors.elevation)),
+        "combined_factor": number(float(factors.combined)),
+    }
+    if options.json:
+        print(dump(payload))
+    else:
+        print(spec.name)
+        for key, value in payload.items():
+            print(f"{key.replace('_', ' '):18}  {'-' if value is None else format(value, '.9f')}")
+    return 0
