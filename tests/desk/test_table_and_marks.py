@@ -237,6 +237,57 @@ class Window(QtTestCase):
         Job.open(path).close()
 
 
+class FitSentence(QtTestCase):
+    def test_every_part_of_the_sentence_changes_what_it_says(self) -> None:
+        w = self.open()
+        w.doubts.findChild(type(w.doubts.all), "settle-swap-axes").click()
+        b, fits = w.bridge, w.fits
+        part = lambda key: fits.statement.parts[key]  # noqa: E731
+        self.choose(part("source"), "day 1")
+        self.assertIn("Carry day 1, 22 onto", fits.statement.text())
+        self.choose(part("source"), "day 2")
+        self.assertIn("day 2, 11", fits.statement.text())
+        self.choose(part("height"), "a tilted plane")
+        self.assertEqual(len(fits.strip.cells), 7)
+        self.choose(part("geoid"), "the ellipsoid")
+        self.assertIn("over the ellipsoid", fits.statement.text())
+        w.actions.run("edit.undo")
+        self.assertIn("over TN geoid (made up)", fits.statement.text())
+        self.choose(part("checks"), "T-07")
+        self.assertIn("holding out no pair", fits.statement.text())
+        self.assertIn("No pair is left to check with", w.doubts.text.text())
+        for entry, typed, cell in (
+            ("hold the turn at …", "13.2 gon", "13.200000 gon"),
+            ("hold the scale at …", "1.00001", "1.000010000"),
+        ):
+            self.choose(part("horizontal"), entry)
+            fits.ask.edit.setText("nonsense")
+            QTest.keyClick(fits.ask.edit, Qt.Key.Key_Return)
+            self.assertTrue(fits.ask.isVisible(), "what cannot be read is asked again")
+            fits.ask.edit.setText(typed)
+            QTest.keyClick(fits.ask.edit, Qt.Key.Key_Return)
+            self.assertIn(cell, [c[1] for c in fits.strip.cells])
+        fits.tolerance.click()
+        fits.ask.edit.setText("5")
+        QTest.keyClick(fits.ask.edit, Qt.Key.Key_Return)
+        self.assertIn("Two tolerances", w.line.text())
+        QTest.keyClick(fits.ask.edit, Qt.Key.Key_Escape)
+        self.assertFalse(fits.ask.isVisible())
+        self.choose(part("geoid"), "a geoid grid file …")
+        fits.ask.edit.setText(str(self.folder / "none.gtx"))
+        QTest.keyClick(fits.ask.edit, Qt.Key.Key_Return)
+        self.assertIn("geoid grid not found", w.line.text())
+        w.actions.run("fits.new")
+        self.assertIn("2 OF 2", fits.caption.text())
+        w.actions.run("fits.next")
+        self.assertIn("1 OF 2", fits.caption.text())
+        fits.table.selectAll()
+        w.actions.run("fits.use.check")
+        self.assertIn("no pair is held", w.doubts.text.text().lower())
+        self.assertEqual(fits.strip.cells, [], "no result, no parameters")
+        self.assertEqual(len(b.state.fits), 2)
+
+
 class LongWork(QtTestCase):
     def test_a_long_derivation_goes_to_a_worker_and_can_be_stopped(self) -> None:
         w = self.open()
