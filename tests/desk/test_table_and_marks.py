@@ -10,7 +10,7 @@ from PySide6.QtGui import QGuiApplication
 from PySide6.QtTest import QAbstractItemModelTester, QTest
 
 from fenwind.desk.finder import Found, matching
-from fenwind.desk.plan import CROSS, RING, SQUARE, TRIANGLE, Plan, Scene
+from fenwind.desk.plan import RING, SQUARE, TRIANGLE, Plan, Scene
 from fenwind.desk.scene import convex_hull, error_ellipses
 from fenwind.desk.stages.waiting import WORDS
 from fenwind.desk.table import Column, RecordTable
@@ -44,7 +44,7 @@ class Tables(QtTestCase):
         tester = QAbstractItemModelTester(table.records, QAbstractItemModelTester.FailureReportingMode.Warning)
         table.records.set_rows([{"name": "X", "e": 1.0, "held": False}])
         table.records.set_rows([])
-        self.assertIsNotNone(tester)
+        del tester  # what it finds becomes a Qt warning, which fails the test
 
     def test_sort_filter_copy_edit_and_boxes(self) -> None:
         table = self.table()
@@ -361,7 +361,6 @@ class Plans(QtTestCase):
         self.assertEqual(plan.name_at(QPointF(float(x), float(y))), "P9")
         plan.show_scene(Scene())
         self.assertEqual(plan.name_at(at), "")
-        self.assertEqual(CROSS, 3)
 
     def test_ellipses_and_hull(self) -> None:
         covariance = np.zeros((2, 2, 2))

@@ -18,7 +18,7 @@ FloatArray = NDArray[np.float64]
 def error_ellipses(covariance: FloatArray) -> FloatArray:
     """Semi-axes a >= b at 95 % and azimuth of a (3, k) of horizontal covariances (2, 2, k).
 
-    Source: Mikhail and Ackermann, Observations and Least Squares, 1976, section 4.9; chi-square with two degrees of freedom.
+    Source: Mikhail and Ackermann, Observations and Least Squares, 1976 (from memory); chi-square with two degrees of freedom.
     """
     cee, cen, cnn = covariance[0, 0], covariance[0, 1], covariance[1, 1]
     mean, half = 0.5 * (cee + cnn), 0.5 * (cee - cnn)

@@ -26,8 +26,8 @@ class Inverse:
 def inverse(frame: Frame, start: tuple[float, float, float | None], end: tuple[float, float, float | None]) -> Inverse:
     """Inverse between (e_m, n_m, height_m) of two marks in `frame`.
 
-    The combined factor of the line is the mean point scale by Simpson's rule (ends and middle; Snyder, Map Projections:
-    A Working Manual, 1987, p. 52, gives k of a line as such a mean) times the elevation factor at the mean ellipsoidal height; the
+    The combined factor of the line is the mean point scale by Simpson's rule (ends and middle;
+    common practice, no source) times the elevation factor at the mean ellipsoidal height; the
     ground distance, at that mean height, is grid distance / combined factor.
     """
     (e1, n1, h1), (e2, n2, h2) = start, end
