@@ -88,6 +88,9 @@ class TempFolder(unittest.TestCase):
         path.write_bytes(content.encode() if isinstance(content, str) else content)
         return str(path)
 
+    def path(self, name: str) -> str:
+        return str(self.folder / name)
+
     def demo(self, name: str = "demo.fenwind", planted: bool = False) -> Job:
         tarnholt.write_grid(self.folder)
         job = Job.create(self.folder / name, tarnholt.JOB_NAME, tarnholt.records(planted=planted), frame="dam")

@@ -7,8 +7,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from fenwind.errors import FenwindError, FormatError
-from fenwind.exchange.csv_out import csv_text, guarded, write_text
+from fenwind.exchange.csv_out import csv_text, guarded
 from fenwind.exchange.delimited import decode, read_file, read_text
+from fenwind.exchange.files import write_text
 from fenwind.exchange.point_list import ColumnMatch, interpret, match_header
 from fenwind.quantities.lengths import FOOT, US_SURVEY_FOOT
 from tests.support import TempFolder

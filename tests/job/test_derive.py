@@ -7,21 +7,22 @@ import numpy as np
 from fenwind.geodesy.frames import FrameSpec
 from fenwind.job import gestures
 from fenwind.job.derive import Memo
-from fenwind.job.incoming import IncomingPoint, compare, take_in
+from fenwind.job.incoming import IncomingPoints, against_job, take_in
 from fenwind.job.job import Job
 from fenwind.job.moved import moved
 from fenwind.procedures.fit import FitOptions
 from fenwind.records.entries import Add, amend
-from fenwind.records.records import FitStep, FrameRecord, MeasuredPosition
+from fenwind.records.records import FitStep, FrameRecord, MarkRule, MeasuredPosition
 from fenwind.reports.trail import trail
 from fenwind.standins import tarnholt
 from tests.support import TempFolder
 
 
-def point(name: str, first: float, second: float, height: float = math.nan, **words: str) -> IncomingPoint:
-    defaults = {"mark_class": "", "code": "", "description": "", "source": "test, row 1"}
-    return IncomingPoint(
-        name=name, first=first, second=second, height_m=height, sigma_h_m=math.nan, sigma_v_m=math.nan, **(defaults | words)
+def points(rows: list[tuple[str, float, float, float]], **words: tuple[str, ...]) -> IncomingPoints:
+    values = np.full((5, len(rows)), np.nan)
+    values[:3] = np.array([row[1:] for row in rows]).T
+    return IncomingPoints(
+        names=tuple(r[0] for r in rows), lines=np.arange(1, len(rows) + 1), values=values, words=words, source="test"
     )
 
 
@@ -120,11 +121,24 @@ class Mixed(TempFolder):
         self.addCleanup(job.close)
         square = [("A", 0.0, 0.0), ("B", 100.0, 0.0), ("C", 100.0, 100.0)]
         job.record(
-            "known", take_in(job.state, [point(n, 5000 - y, 8000 + x) for n, x, y in square], measured=False, frame="record")
+            "known",
+            take_in(
+                job.state,
+                points([(n, 5000 - y, 8000 + x, math.nan) for n, x, y in square]),
+                range(3),
+                measured=False,
+                frame="record",
+            ),
         )
         job.record(
             "measured",
-            take_in(job.state, [point(n, x, y, 10.0) for n, x, y in (*square, ("D", 50.0, 50.0))], measured=True, frame="own"),
+            take_in(
+                job.state,
+                points([(n, x, y, 10.0) for n, x, y in (*square, ("D", 50.0, 50.0))]),
+                range(4),
+                measured=True,
+                frame="own",
+            ),
         )
         a, b = (job.state.mark_named(n).id for n in "AB")
         step = FitStep(
@@ -163,23 +177,34 @@ class Mixed(TempFolder):
 class Incoming(TempFolder):
     def test_each_row_against_the_job(self) -> None:
         job = self.demo()
-        known = job.state.given["g-T-01"]
-        rows = [
-            point("T-01", known.e_m, known.n_m, known.height_m),
-            point(
-                "T-02", job.state.given["g-T-02"].e_m + 0.012, job.state.given["g-T-02"].n_m, job.state.given["g-T-02"].height_m
-            ),
-            point("T-03", job.state.given["g-T-03"].n_m, job.state.given["g-T-03"].e_m, job.state.given["g-T-03"].height_m),
-            point("P-01", 1.0, 2.0),
-            point("NEW", 1.0, 2.0, mark_class="main", code="Q"),
-        ]
-        verdicts = compare(job.state, rows, "dam", False)
-        self.assertEqual([v.verdict for v in verdicts], ["same", "differs", "differs", "new position", "new"])
-        self.assertAlmostEqual(verdicts[1].de_m, 0.012, places=9)
-        self.assertTrue(verdicts[2].exchanged and not verdicts[1].exchanged)
-        job.record("take", take_in(job.state, rows[1:2] + rows[3:], measured=False, frame="dam"))
-        self.assertAlmostEqual(job.state.given["g-T-02"].e_m, rows[1].first)
-        self.assertEqual(job.state.amendments["g-T-02"][0].old["e_m"], rows[1].first - 0.012)
+        given = [job.state.given[f"g-T-0{i}"] for i in range(1, 6)]
+        one, two, three, four, five = ((g.e_m, g.n_m, g.height_m) for g in given)
+        rows = points(
+            [
+                ("T-01", *one),
+                ("T-02", two[0] + 0.012, *two[1:]),
+                ("T-03", three[1], three[0], three[2]),
+                ("P-01", 1.0, 2.0, math.nan),
+                ("NEW", 1.5, 2.0, math.nan),
+                ("T-04", four[0], four[1] - 0.007, four[2]),
+                ("t 4", 9.0, 9.0, 9.0),
+                ("OTHER", five[0], five[1] + 0.01, five[2]),
+                ("NEW", 3.0, 3.0, 3.0),
+            ],
+            code=("", "", "", "", "Q", "", "", "", ""),
+        )
+        found = against_job(job.state, rows, "dam", False)
+        self.assertEqual(found.verdict[:6], ("same", "differs", "differs", "new position", "new", "within"))
+        self.assertAlmostEqual(found.d_m[0, 1], 0.012, places=9)
+        self.assertTrue(found.exchanged[2] and not found.exchanged[1])
+        said = {4: "NEW stands in row 9 too", 6: "the job has T-04", 7: "at the place of T-05", 8: "NEW stands in row 5 too"}
+        self.assertEqual(found.clash, said)
+        rule = MarkRule(id="rule", by="class", value="main", tolerance_h_m=0.05)
+        job.record("tolerance", [Add(record=rule)])
+        self.assertEqual(against_job(job.state, rows, "dam", False).verdict[1], "within", "T-02 is of class main")
+        job.record("take", take_in(job.state, rows, [1, 3, 4], measured=False, frame="dam"))
+        self.assertAlmostEqual(job.state.given["g-T-02"].e_m, two[0] + 0.012)
+        self.assertEqual(job.state.amendments["g-T-02"][0].old["e_m"], two[0])
         self.assertEqual(job.state.mark_named("NEW").code, "Q")
         job.undo()
         self.assertIsNone(job.state.mark_named("NEW"))

@@ -69,17 +69,17 @@ class RecordTableModel(QAbstractTableModel):
     def __init__(self, columns: Sequence[Column], parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.columns = list(columns)
-        self.rows: list[Any] = []
+        self.rows: Sequence[Any] = []
 
     def set_rows(self, rows: Sequence[Any]) -> None:
         """Replace the rows; selections survive when their number stays the same."""
         if len(rows) == len(self.rows):
-            self.rows = list(rows)
+            self.rows = rows
             if rows:
                 self.dataChanged.emit(self.index(0, 0), self.index(len(rows) - 1, len(self.columns) - 1))
         else:
             self.beginResetModel()
-            self.rows = list(rows)
+            self.rows = rows
             self.endResetModel()
 
     def set_columns(self, columns: Sequence[Column]) -> None:
@@ -203,7 +203,7 @@ class CellDelegate(QStyledItemDelegate):
         painter.fillRect(rect.left(), rect.bottom(), rect.width(), 1, colour("rule"))
         # One look-up instead of a question per role: a screen has hundreds of cells.
         model = index.model()
-        assert isinstance(model, SortFilter)
+        assert isinstance(model, QSortFilterProxyModel)
         source = model.mapToSource(index)
         records = model.sourceModel()
         assert isinstance(records, RecordTableModel)
@@ -292,10 +292,11 @@ class RecordTable(QTableView):
     row_picked = Signal(object)
     paste_requested = Signal(str)
 
-    def __init__(self, columns: Sequence[Column], parent: QWidget | None = None) -> None:
+    def __init__(self, columns: Sequence[Column], parent: QWidget | None = None, *, filtered: bool = True) -> None:
+        """filtered False for very long lists, which are neither sorted nor filtered here."""
         super().__init__(parent)
         self.records = RecordTableModel(columns, self)
-        self.proxy = SortFilter(self)
+        self.proxy = SortFilter(self) if filtered else QSortFilterProxyModel(self)
         self.proxy.setSourceModel(self.records)
         self.setModel(self.proxy)
         self.setItemDelegate(CellDelegate(self))
@@ -308,7 +309,7 @@ class RecordTable(QTableView):
         self.setVerticalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
         self.setHorizontalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
         self.setTabKeyNavigation(True)
-        self.setSortingEnabled(True)
+        self.setSortingEnabled(filtered)
         self.proxy.sort(-1)
         for i, column in enumerate(columns):
             self.setColumnWidth(i, column.width)
@@ -318,6 +319,11 @@ class RecordTable(QTableView):
         row = self.row_at(current)
         if row is not None:
             self.row_picked.emit(row)
+
+    def look_for(self, text: str) -> None:
+        """Keep the rows that hold every word of a text."""
+        if isinstance(self.proxy, SortFilter):
+            self.proxy.look_for(text)
 
     def row_at(self, index: Index) -> Any:
         """The row behind an index of the view, None when there is none."""

@@ -37,6 +37,11 @@ class Task:
         """Ask it to stop."""
         self._stop.set()
 
+    @property
+    def stopping(self) -> bool:
+        """Whether it was asked to stop."""
+        return self._stop.is_set()
+
     def check(self) -> None:
         """Raise Cancelled when it was asked to stop."""
         if self._stop.is_set():

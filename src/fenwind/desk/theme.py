@@ -88,6 +88,7 @@ QMainWindow, QWidget#sheet {{ background: {r.paper}; }}
 QLabel {{ background: transparent; }}
 QLabel[look="caption"] {{ color: {r.faint}; font-size: 11px; }}
 QLabel[look="faint"] {{ color: {r.faint}; font-size: 12px; }}
+QLabel[look="draggable"] {{ color: {r.water}; font-size: 12px; border-bottom: 1px dashed {r.water}; }}
 QLabel[look="statement"] {{ font-size: 19px; color: {r.ink}; }}
 QPushButton[look="part"] {{ font-size: 19px; font-weight: 500; color: {r.water}; background: {r.part}; border: none;
   border-bottom: 2px solid #B9D3D8; border-radius: 3px; padding: 0px 5px 1px 5px; text-align: left; }}

@@ -4,13 +4,9 @@ from __future__ import annotations
 
 import csv
 import io
-import os
-import tempfile
 from collections.abc import Iterable, Sequence
-from pathlib import Path
 
-from fenwind.errors import FormatError
-from fenwind.exchange.delimited import is_number
+from fenwind.exchange.raw_table import is_number
 
 
 def guarded(cell: str) -> str:
@@ -25,27 +21,3 @@ def csv_text(headers: Sequence[str], rows: Iterable[Sequence[str]]) -> str:
     writer.writerow(headers)
     writer.writerows([guarded(cell) for cell in row] for row in rows)
     return out.getvalue()
-
-
-def write_text(path: str | os.PathLike[str], text: str) -> None:
-    """Write a text file whole or not at all: into a temporary file beside it first. Raises FormatError when it cannot."""
-    target = Path(path)
-    name = ""
-    try:
-        with tempfile.NamedTemporaryFile(
-            "w", encoding="utf-8", newline="", dir=target.parent, prefix=".fenwind-", delete=False
-        ) as file:
-            name = file.name
-            file.write(text)
-            file.flush()
-            os.fsync(file.fileno())
-        umask = os.umask(0)
-        os.umask(umask)
-        os.chmod(name, 0o666 & ~umask)
-        os.replace(name, target)
-    except OSError as error:
-        if name:
-            Path(name).unlink(missing_ok=True)
-        raise FormatError(
-            f"cannot be written: {error.strerror}", where=str(path), hint="Choose a folder you may write to"
-        ) from error

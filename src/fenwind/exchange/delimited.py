@@ -7,46 +7,20 @@ import io
 import os
 import re
 from collections import Counter
-from dataclasses import dataclass
-from pathlib import Path
+from collections.abc import Sequence
 
-from fenwind.errors import FormatError, ParseError
-from fenwind.quantities.numbers import parse_number
+from fenwind.errors import FormatError
+from fenwind.exchange.files import read_bytes
+from fenwind.exchange.raw_table import RawTable, is_number
 
-#: Largest file read, bytes; larger ones are not point lists.
-MAX_BYTES = 200_000_000
 _DELIMITERS = ("\t", ";", ",", "|")
 _COMMA_NUMBER = re.compile(r"[+\-−]?\d+,\d+")
-
-
-@dataclass(frozen=True, kw_only=True)
-class RawTable:
-    """Cells as text. headers is empty where the text has none; lines holds the line number of every row, from 1."""
-
-    source: str
-    headers: tuple[str, ...]
-    rows: list[list[str]]
-    lines: list[int]
-    delimiter: str
-    decimal_comma: bool
-    encoding: str
-
-    @property
-    def width(self) -> int:
-        """Columns of the widest row."""
-        return max([len(self.headers), *(len(r) for r in self.rows[:1000])])
 
 
 def read_file(path: str | os.PathLike[str]) -> RawTable:
     """Raw table of a file. Raises FormatError when it is missing, too large, binary or holds no rows."""
     where = str(path)
-    try:
-        if Path(path).stat().st_size > MAX_BYTES:
-            raise FormatError("the file is larger than 200 MB", where=where, hint="Split it, or check that it is a point list")
-        data = Path(path).read_bytes()
-    except OSError as error:
-        raise FormatError(f"cannot be read: {error.strerror}", where=where, hint="Check the name and the permissions") from error
-    text, encoding = decode(data, where)
+    text, encoding = decode(read_bytes(path), where)
     return read_text(text, where, encoding)
 
 
@@ -86,15 +60,15 @@ def decode(data: bytes, where: str) -> tuple[str, str]:
 
 def read_text(text: str, where: str, encoding: str = "utf-8") -> RawTable:
     """Raw table of a text, such as the clipboard's. Raises FormatError when it holds no rows or a quote is never closed."""
-    lines = text.splitlines()
-    if not any(line.strip() for line in lines):
+    if not text.strip():
         raise FormatError("there are no rows in it", where=where, hint="Give a list with one mark a line")
-    delimiter = _find_delimiter([line for line in lines if line.strip()][:60])
-    rows, numbers = _split(text, lines, delimiter, where)
+    sample = text[:20_000].splitlines()
+    delimiter = _find_delimiter([line for line in sample if line.strip()][:60])
+    rows, numbers = _split(text, delimiter, where)
     if not rows:
         raise FormatError("there are no rows in it", where=where, hint="Give a list with one mark a line")
-    decimal_comma = delimiter != "," and _uses_decimal_comma(rows)
-    has_header = _is_header(rows, decimal_comma)
+    decimal_comma = delimiter != "," and uses_decimal_comma(rows)
+    has_header = is_header(rows, decimal_comma)
     return RawTable(
         source=where,
         headers=tuple(rows[0]) if has_header else (),
@@ -118,14 +92,24 @@ def _find_delimiter(sample: list[str]) -> str:
     return best
 
 
-def _split(text: str, lines: list[str], delimiter: str, where: str) -> tuple[list[list[str]], list[int]]:
-    rows, numbers = [], []
+def _split(text: str, delimiter: str, where: str) -> tuple[list[list[str]], Sequence[int]]:
     if delimiter == " ":
-        for number, line in enumerate(lines, 1):
-            if line.strip() and not line.lstrip().startswith("#"):
-                rows.append(line.split())
-                numbers.append(number)
-        return rows, numbers
+        lines = [(n, line) for n, line in enumerate(text.splitlines(), 1) if line.strip() and not line.lstrip().startswith("#")]
+        return [line.split() for _, line in lines], [n for n, _ in lines]
+    if '"' in text:
+        return _split_quoted(text, delimiter, where)
+    rows = list(csv.reader(io.StringIO(text, newline=""), delimiter=delimiter))
+    if not text.isascii() or any(blank in text for blank in " \t\x0b\x0c"):
+        rows = [[cell.strip() for cell in row] for row in rows]
+    if "#" not in text and all(map(any, rows)):
+        return rows, range(1, len(rows) + 1)
+    kept = [(n, row) for n, row in enumerate(rows, 1) if any(row) and not row[0].startswith("#")]
+    return [row for _, row in kept], [n for n, _ in kept]
+
+
+def _split_quoted(text: str, delimiter: str, where: str) -> tuple[list[list[str]], list[int]]:
+    rows: list[list[str]] = []
+    numbers: list[int] = []
     reader = csv.reader(io.StringIO(text, newline=""), delimiter=delimiter, strict=True)
     while True:
         start = reader.line_num + 1
@@ -141,21 +125,13 @@ def _split(text: str, lines: list[str], delimiter: str, where: str) -> tuple[lis
             numbers.append(start)
 
 
-def _uses_decimal_comma(rows: list[list[str]]) -> bool:
+def uses_decimal_comma(rows: list[list[str]]) -> bool:
+    """Whether the numbers among some cells are written with a decimal comma."""
     cells = [cell for row in rows[:200] for cell in row]
     return sum(bool(_COMMA_NUMBER.fullmatch(c)) for c in cells) > sum(bool(re.fullmatch(r"[+\-−]?\d+\.\d+", c)) for c in cells)
 
 
-def is_number(text: str, decimal_comma: bool = False) -> bool:
-    """Whether a cell reads as a plain number."""
-    try:
-        parse_number(text, decimal_comma=decimal_comma)
-    except ParseError:
-        return False
-    return True
-
-
-def _is_header(rows: list[list[str]], decimal_comma: bool) -> bool:
+def is_header(rows: list[list[str]], decimal_comma: bool) -> bool:
     """The first row is a header when it has no number beyond its first cell, and words in it."""
     first = rows[0]
     if len(first) < 2:

@@ -4,16 +4,24 @@ from __future__ import annotations
 
 import math
 import re
+from collections.abc import Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
+
+import numpy as np
+from numpy.typing import NDArray
 
 from fenwind.errors import FormatError, ParseError
-from fenwind.exchange.delimited import RawTable, is_number
+from fenwind.exchange.raw_table import RawTable, is_number
+from fenwind.progress import NULL_PROGRESS, Progress
 from fenwind.quantities.geographic import parse_latitude, parse_longitude
 from fenwind.quantities.lengths import METRE, LengthUnit, unit_named
 from fenwind.quantities.numbers import parse_number
 
 #: Coordinates beyond this are absurd on the earth, metres.
 MAX_COORDINATE_M = 1e8
+#: Sigmas beyond this are no sigmas, metres.
+MAX_SIGMA_M = 1000.0
 
 #: What a column can mean, with the words that say so in a header.
 MEANINGS: dict[str, tuple[str, ...]] = {
@@ -27,8 +35,11 @@ MEANINGS: dict[str, tuple[str, ...]] = {
     "sv": ("sv", "sigma v", "sigma vertical", "sigma height"),
     "class": ("class", "order", "mark class"),
     "code": ("code", "feature", "feature code"),
-    "description": ("description", "desc", "remark", "remarks", "comment", "monument", "note"),
+    "monument": ("monument", "monumentation", "mark type"),
+    "source": ("source", "origin"),
+    "description": ("description", "desc", "remark", "remarks", "comment", "note"),
 }
+FloatArray = NDArray[np.float64]
 _WORDS = {word: meaning for meaning, words in MEANINGS.items() for word in words}
 _UNIT_IN_HEADER = re.compile(r"^(?P<word>.*?)[\s,]*[\[(]?\b(?P<unit>m|ft|ftUS|usft|km|mm)\b[\])]?\s*$", re.IGNORECASE)
 
@@ -55,7 +66,9 @@ class PointRow:
     sigma_v_m: float = math.nan
     mark_class: str = ""
     code: str = ""
+    monument: str = ""
     description: str = ""
+    source: str = ""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -68,15 +81,36 @@ class RowProblem:
     why: str
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True, eq=False)
 class PointList:
-    """What a table holds once its columns have meanings."""
+    """What a table holds once its columns have meanings, as columns over its k readable rows.
+
+    lines (k,): the line of each; values (5, k): first, second (e, n in metres, or lat, lon in radians), height and the sigmas in plan and
+    height in metres, nan where a cell was empty; words: texts of the columns of words that are there.
+    """
 
     source: str
     geographic: bool
-    points: tuple[PointRow, ...]
+    lines: NDArray[np.intp]
+    names: tuple[str, ...]
+    values: FloatArray
+    words: dict[str, tuple[str, ...]]
     problems: tuple[RowProblem, ...]
     columns: ColumnMatch
+
+    def row(self, i: int) -> PointRow:
+        """One point of it."""
+        words = {("mark_class" if key == "class" else key): texts[i] for key, texts in self.words.items()}
+        first, second, height, sigma_h, sigma_v = self.values[:, i].tolist()
+        return PointRow(
+            line=int(self.lines[i]), name=self.names[i], first=first, second=second,
+            height_m=height, sigma_h_m=sigma_h, sigma_v_m=sigma_v, **words,
+        )  # fmt: skip
+
+    @cached_property
+    def points(self) -> tuple[PointRow, ...]:
+        """All points, one by one."""
+        return tuple(self.row(i) for i in range(len(self.names)))
 
 
 def match_header(table: RawTable, *, northing_first: bool = False) -> ColumnMatch:
@@ -107,42 +141,109 @@ def _meaning_of(header: str) -> tuple[str, LengthUnit | None]:
     return _WORDS.get(word, ""), unit_named(stated["unit"])
 
 
-def interpret(table: RawTable, match: ColumnMatch | None = None, unit: LengthUnit = METRE) -> PointList:
+WORD_MEANINGS = ("class", "code", "monument", "description", "source")
+#: Rows read together.
+BLOCK = 4096
+
+
+def interpret(
+    table: RawTable, match: ColumnMatch | None = None, unit: LengthUnit = METRE, progress: Progress = NULL_PROGRESS
+) -> PointList:
     """Point rows of a table; `unit` is that of e, n and h where the header states none. Latitude and longitude may be
     typed in any spelling of an angle, their heights are metres unless the header says otherwise.
 
-    Raises FormatError when no column can serve as name or as coordinates, when a header stands twice, or when no row can be read.
+    Raises FormatError when no column can serve as name or as coordinates, when a header stands twice or easting and northing state
+    different units, or when no row can be read.
     """
     match = match or match_header(table)
-    columns = match.columns
-    geographic = "lat" in columns and "lon" in columns
+    geographic = "lat" in match.columns and "lon" in match.columns
+    _check_columns(table, match, geographic)
+    reader = _RowReader(table, match, geographic, METRE if geographic else unit)
+    blocks: list[_Block] = []
+    problems: list[RowProblem] = []
+    for start in range(0, len(table.rows), BLOCK):
+        progress.check()
+        rows, lines = table.rows[start : start + BLOCK], table.lines[start : start + BLOCK]
+        try:
+            blocks.append(reader.read_block(rows, lines))
+        except (_BadCell, ValueError, IndexError):
+            blocks.append(_one_by_one(reader, table, rows, lines, problems))
+        progress.report(min(start + BLOCK, len(table.rows)), len(table.rows), "reading")
+    if problems and not any(b.names for b in blocks):
+        first = problems[0]
+        raise FormatError(
+            f"column {first.column}: {first.why}",
+            where=f"{table.source}, {table.place} {first.line}",
+            hint="No row could be read",
+        )
+    return PointList(
+        source=table.source,
+        geographic=geographic,
+        lines=np.array([n for b in blocks for n in b.lines], dtype=np.intp),
+        names=tuple(n for b in blocks for n in b.names),
+        values=np.hstack([b.values for b in blocks]) if blocks else np.zeros((5, 0)),
+        words={m: tuple(t for b in blocks for t in b.words[m]) for m in reader.word_meanings},
+        problems=tuple(problems),
+        columns=match,
+    )
+
+
+def _check_columns(table: RawTable, match: ColumnMatch, geographic: bool) -> None:
+    where = f"{table.source}, {table.place} 1"
     axes = ("lat", "lon") if geographic else ("e", "n")
-    missing = [m for m in ("name", *axes) if m not in columns]
+    missing = [m for m in ("name", *axes) if m not in match.columns]
     if missing:
         found = ", ".join(table.headers) or f"{table.width} columns without a header"
         raise FormatError(
-            f"no column for {' and '.join(missing)}; found {found}",
-            where=f"{table.source}, line 1",
+            f"no column for {' and '.join(missing)}; found {found[:300]}",
+            where=where,
             hint="Expected name,e,n,h or name,lat,lon,h",
         )
     repeated = [h for h in table.headers if h and table.headers.count(h) > 1 and _meaning_of(h)[0]]
     if repeated:
+        raise FormatError(f"the column {repeated[0]!r} stands twice", where=where, hint="Name every column once")
+    stated = [match.units[m].key if m in match.units else "" for m in axes]
+    if stated[0] != stated[1]:
         raise FormatError(
-            f"the column {repeated[0]!r} stands twice", where=f"{table.source}, line 1", hint="Name every column once"
+            f"easting and northing are in different units: {stated[0] or 'none stated'} and {stated[1] or 'none stated'}",
+            where=where,
+            hint="State one unit for both in the header",
         )
-    points, problems = [], []
-    reader = _RowReader(table, match, geographic, METRE if geographic else unit)
-    for line, row in zip(table.lines, table.rows, strict=True):
+
+
+@dataclass(slots=True)
+class _Block:
+    """Columns of some rows."""
+
+    lines: list[int]
+    names: list[str]
+    values: FloatArray
+    words: dict[str, list[str]]
+
+
+def _one_by_one(
+    reader: _RowReader, table: RawTable, rows: list[list[str]], lines: Sequence[int], problems: list[RowProblem]
+) -> _Block:
+    """The readable ones of some rows; the others become problems."""
+    kept: list[int] = []
+    cells: list[tuple[float, ...]] = []
+    words: list[tuple[str, ...]] = []
+    for line, row in zip(lines, rows, strict=True):
         try:
-            points.append(reader.read(line, row))
+            texts, values = reader.read(row)
         except _BadCell as bad:
             problems.append(RowProblem(line=line, column=bad.column, raw=table.delimiter.join(row)[:200], why=bad.why))
-    if not points and problems:
-        first = problems[0]
-        raise FormatError(
-            f"column {first.column}: {first.why}", where=f"{table.source}, line {first.line}", hint="No row could be read"
-        )
-    return PointList(source=table.source, geographic=geographic, points=tuple(points), problems=tuple(problems), columns=match)
+            continue
+        kept.append(line)
+        words.append(texts)
+        cells.append(values)
+    turned = [list(column) for column in zip(*words, strict=True)] or [[] for _ in range(1 + len(reader.word_meanings))]
+    return _Block(
+        kept,
+        turned[0],
+        np.array(cells, dtype=np.float64).reshape(-1, 5).T,
+        dict(zip(reader.word_meanings, turned[1:], strict=True)),
+    )
 
 
 class _BadCell(Exception):
@@ -152,40 +253,71 @@ class _BadCell(Exception):
 
 
 class _RowReader:
-    """Reads the cells of one row after the other by their meanings."""
+    """Reads the cells of rows by their meanings: many plain ones at once, else one after the other."""
 
     def __init__(self, table: RawTable, match: ColumnMatch, geographic: bool, unit: LengthUnit) -> None:
         self._columns, self._units, self._unit = match.columns, match.units, unit
         self._geographic, self._comma = geographic, table.decimal_comma
-        self._needed = 1 + max(match.columns[m] for m in (("name", "lat", "lon") if geographic else ("name", "e", "n")))
+        self._axes = ("lat", "lon") if geographic else ("e", "n")
+        self._needed = 1 + max(match.columns[m] for m in ("name", *self._axes))
+        self.word_meanings = tuple(m for m in WORD_MEANINGS if m in match.columns)
 
-    def read(self, line: int, row: list[str]) -> PointRow:
+    # Many at once ------------------------------------------------------------------------------------------------
+
+    def read_block(self, rows: list[list[str]], lines: Sequence[int]) -> _Block:
+        """Columns of rows whose numbers are all plain; ValueError, IndexError or _BadCell when one is not."""
+        names = self._texts(rows, "name")
+        if self._comma or not all(names):
+            raise ValueError
+        values = np.full((5, len(rows)), np.nan)
+        for axis, meaning in enumerate((*self._axes, "h", "sh", "sv")):
+            if meaning in self._columns:
+                values[axis] = self._numbers(rows, meaning, needed=axis < 2)
+        return _Block(list(lines), names, values, {m: self._texts(rows, m) for m in self.word_meanings})
+
+    def _texts(self, rows: list[list[str]], meaning: str) -> list[str]:
+        index = self._columns[meaning]
+        texts = [row[index] for row in rows]
+        return [_unguarded(t) for t in texts] if "\n'" in "\n".join(["", *texts]) else texts
+
+    def _numbers(self, rows: list[list[str]], meaning: str, *, needed: bool) -> FloatArray:
+        index = self._columns[meaning]
+        texts = [row[index] for row in rows]
+        empty = 0 if needed else texts.count("")
+        values = np.array([float(t) if t else math.nan for t in texts] if empty else list(map(float, texts)))
+        if np.count_nonzero(np.isfinite(values)) != len(texts) - empty or "_" in "".join(texts):
+            raise ValueError
+        if meaning in ("lat", "lon"):
+            limit, scale = (90.0 if meaning == "lat" else 360.0), math.pi / 180.0
+        elif meaning in ("sh", "sv"):
+            if np.nanmin(values, initial=1.0) <= 0.0:
+                raise ValueError
+            limit, scale = MAX_SIGMA_M, 1.0
+        else:
+            scale = self._units.get(meaning, self._unit).metres
+            limit = MAX_COORDINATE_M / scale
+        if np.nanmax(np.abs(values), initial=0.0) > limit:
+            raise ValueError
+        return values * scale
+
+    # One by one --------------------------------------------------------------------------------------------------
+
+    def read(self, row: list[str]) -> tuple[tuple[str, ...], tuple[float, ...]]:
+        """Texts (name first) and the five numbers of one row. Raises _BadCell."""
         if len(row) < self._needed:
             raise _BadCell("last", f"has {len(row)} columns, expected at least {self._needed}")
         name = self._text(row, "name")
         if not name:
             raise _BadCell("name", "is empty, expected the name of a mark")
-        if self._geographic:
-            first, second = self._angle(row, "lat"), self._angle(row, "lon")
-        else:
-            first, second = self._length(row, "e"), self._length(row, "n")
-        return PointRow(
-            line=line,
-            name=name,
-            first=first,
-            second=second,
-            height_m=self._length(row, "h", needed=False),
-            sigma_h_m=self._sigma(row, "sh"),
-            sigma_v_m=self._sigma(row, "sv"),
-            mark_class=self._text(row, "class"),
-            code=self._text(row, "code"),
-            description=self._text(row, "description"),
-        )
+        read = self._angle if self._geographic else self._length
+        first, second = (read(row, meaning) for meaning in self._axes)
+        height = self._length(row, "h", needed=False)
+        texts = (name, *(self._text(row, m) for m in self.word_meanings))
+        return texts, (first, second, height, self._sigma(row, "sh"), self._sigma(row, "sv"))
 
     def _text(self, row: list[str], meaning: str) -> str:
         index = self._columns.get(meaning)
-        text = row[index] if index is not None and index < len(row) else ""
-        return text[1:] if text[:2] in GUARDED else text
+        return _unguarded(row[index]) if index is not None and index < len(row) else ""
 
     def _length(self, row: list[str], meaning: str, *, needed: bool = True) -> float:
         text = self._text(row, meaning)
@@ -207,7 +339,7 @@ class _RowReader:
         if not text:
             return math.nan
         value = self._number(text, meaning)
-        if not 0.0 < value < 1000.0:
+        if not 0.0 < value <= MAX_SIGMA_M:
             raise _BadCell(meaning, f"{text} found, expected a sigma above 0 in metres")
         return value
 
@@ -227,3 +359,7 @@ class _RowReader:
 _PLAIN = re.compile(r"[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d{1,2})?")
 #: What a cell begins with when an apostrophe was put before it so that a spreadsheet does not run it.
 GUARDED = tuple("'" + c for c in "=+-@\t\r")
+
+
+def _unguarded(text: str) -> str:
+    return text[1:] if text[:2] in GUARDED else text

@@ -2,18 +2,16 @@
 
 from __future__ import annotations
 
-import warnings
 from dataclasses import dataclass
 
 import numpy as np
 import pyproj
 from numpy.typing import NDArray
 from pyproj.enums import TransformDirection
-from pyproj.exceptions import ProjError
-from pyproj.transformer import TransformerGroup
 
 from fenwind.errors import FrameError
 from fenwind.geodesy.frames import crs_unit_metres, find_crs
+from fenwind.geodesy.operations import Ways, is_assumed, plain_name, ways
 
 FloatArray = NDArray[np.float64]
 
@@ -49,24 +47,14 @@ def _ensemble_or_dynamic(crs: pyproj.CRS) -> bool:
     return bool(base is not None and base.datum is not None and "Dynamic" in base.datum.type_name)
 
 
-def _operations(source: pyproj.CRS, target: pyproj.CRS) -> TransformerGroup:
-    try:
-        with warnings.catch_warnings():
-            warnings.simplefilter("ignore")  # of a better operation that lacks a grid; that becomes a note
-            return TransformerGroup(source, target, always_xy=True)
-    except ProjError as error:
-        raise FrameError(
-            f"no way is known from {source.name} to {target.name}", hint="Choose systems whose datums are related"
-        ) from error
-
-
 def convert(
     source_text: str, target_text: str, first: FloatArray, second: FloatArray, height: FloatArray, epoch_year: float | None = None
 ) -> Conversion:
     """Convert arrays (n,) of longitude, latitude in degrees or easting, northing in the source's unit, and heights
     (metres for geographic systems, the unit of the axes for projected ones).
 
-    The best operation that needs no missing grid is used. Notes tell of a missing better grid, of a shift that PROJ only
+    The best operation for where the positions lie that needs no missing grid is used. Notes tell of a missing better grid,
+    of a shift that PROJ only
     assumes to be zero ("ballpark"), of a missing epoch, and of points that could not be converted (nan in the result).
     Raises FrameError when no operation exists or a system is geocentric.
     """
@@ -83,17 +71,17 @@ def convert(
         source_base, target_base = _three_dimensional(source_base), _three_dimensional(target_base)
         scale = crs_unit_metres(source) if source.is_projected and not source.is_compound else 1.0
         z = z * scale
-    group = _operations(source_base, target_base)
-    if not group.transformers:
-        names = _missing_grids(group)
+    found = ways(source_base, target_base, _area(source_base, east, north))
+    if not found.present:
+        names = found.missing_grids
         raise FrameError(
             f"every way to {target.name} needs a grid that is not here: {', '.join(names)}", hint="Provide that grid file"
         )
-    chosen = group.transformers[0]
+    chosen = found.present[0]
     times = np.full(z.shape, epoch_year) if epoch_year is not None else None
     out = chosen.transform(east, north, z, times, direction=TransformDirection.FORWARD)
     east, north, up = (np.where(np.isfinite(v), v, np.nan) for v in (np.asarray(a, dtype=float) for a in out[:3]))
-    words = [chosen.description]
+    words = [plain_name(chosen.description)]
     if target_base is not target and not target.is_compound and target.is_projected:
         projection = pyproj.Transformer.from_crs(target.geodetic_crs, target, always_xy=True)
         east, north = (np.where(np.isfinite(v), v, np.nan) for v in projection.transform(east, north))
@@ -110,7 +98,7 @@ def convert(
         geographic=target.is_geographic or (target.is_compound and target.sub_crs_list[0].is_geographic),
         operation=" + ".join(words),
         accuracy_m=accuracy,
-        notes=tuple(_notes(group, chosen, source, target, epoch_year, int((~np.isfinite(east)).sum()))),
+        notes=tuple(_notes(found, chosen, source, target, epoch_year, int((~np.isfinite(east)).sum()))),
     )
 
 
@@ -128,12 +116,21 @@ def _unprojected(crs: pyproj.CRS, first: FloatArray, second: FloatArray) -> tupl
     return base, np.asarray(lon), np.asarray(lat)
 
 
-def _missing_grids(group: TransformerGroup) -> list[str]:
-    return sorted({g.short_name for op in group.unavailable_operations for g in op.grids if not g.available})
+def _area(base: pyproj.CRS, lon: FloatArray, lat: FloatArray) -> tuple[float, float, float, float] | None:
+    """West, south, east, north in degrees of what is converted, for the choice among operations; None where that is not known."""
+    fine = np.isfinite(lon) & np.isfinite(lat)
+    if not base.is_geographic or not fine.any():
+        return None
+    west, east, south, north = (float(f(v[fine])) for v in (lon, lat) for f in (np.min, np.max))
+    inside = -180.0 <= west <= east <= 180.0 and -90.0 <= south <= north <= 90.0
+    # A single place is widened a little: an area of no size is contained in none.
+    return (
+        (max(west - 1e-4, -180.0), max(south - 1e-4, -90.0), min(east + 1e-4, 180.0), min(north + 1e-4, 90.0)) if inside else None
+    )
 
 
 def _notes(
-    group: TransformerGroup,
+    found: Ways,
     chosen: pyproj.Transformer,
     source: pyproj.CRS,
     target: pyproj.CRS,
@@ -141,11 +138,11 @@ def _notes(
     bad: int,
 ) -> list[ConversionNote]:
     notes = []
-    if "ballpark" in chosen.description.lower():
+    if is_assumed(chosen):
         text = f"No published relation from {source.name} to {target.name} was found; the datums were taken as equal."
         notes.append(ConversionNote(rule="convert.assumed-equal", text=text))
-    if not group.best_available:
-        names = _missing_grids(group)
+    if not found.best_present:
+        names = found.missing_grids
         if names:
             text = f"A better operation needs a grid that is not here: {', '.join(names[:4])}."
             notes.append(ConversionNote(rule="convert.grid-missing", text=text))

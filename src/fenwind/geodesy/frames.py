@@ -19,7 +19,7 @@ from numpy.typing import ArrayLike, NDArray
 from pyproj.exceptions import CRSError, ProjError
 
 from fenwind.errors import FrameError
-from fenwind.geodesy.geoid import GeoidGrid
+from fenwind.geodesy.geoid import GeoidGrid, VerticalRelation
 from fenwind.quantities.lengths import UNITS
 
 FloatArray = NDArray[np.float64]
@@ -28,11 +28,13 @@ _FIND_HINT = "Use an EPSG code such as EPSG:25832, WKT or a PROJ string of a pro
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class HeightReference:
-    """What heights of a frame are counted from: the ellipsoid, the geoid of a grid file, or a plain local zero."""
+    """What heights of a frame are counted from: the ellipsoid, the geoid of a grid file, a vertical system of the EPSG dataset (`crs` its code;
+    `grid` a file that realises it, empty to let PROJ find one), or a plain local zero."""
 
-    kind: Literal["ellipsoid", "geoid", "local"] = "ellipsoid"
+    kind: Literal["ellipsoid", "geoid", "vertical", "local"] = "ellipsoid"
     grid: str = ""
     name: str = ""
+    crs: str = ""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -116,11 +118,16 @@ class Frame:
             raise FrameError(f"unit {spec.unit!r} is not known", where=spec.name, hint=f"Use one of {', '.join(UNITS)}")
         self.spec = spec
         self.crs = _projected(spec.crs) if spec.crs else None
-        self.geoid = GeoidGrid(spec.height.grid) if spec.height.kind == "geoid" else None
-        if self.geoid is not None and self.crs is None:
+        height = spec.height
+        self.geoid: GeoidGrid | VerticalRelation | None = None
+        if height.kind in ("geoid", "vertical") and self.crs is None:
             raise FrameError(
-                "a geoid grid needs a frame with a datum", where=spec.name, hint="Choose local heights for a local plane"
+                "heights above a geoid need a frame with a datum", where=spec.name, hint="Choose local heights for a local plane"
             )
+        if height.grid and height.kind in ("geoid", "vertical"):
+            self.geoid = GeoidGrid(height.grid)
+        elif height.kind == "vertical":
+            self.geoid = VerticalRelation(self.geodetic_crs, find_crs(height.crs))
 
     @property
     def has_datum(self) -> bool:
@@ -190,7 +197,7 @@ class Frame:
         return np.asarray(lat), np.asarray(lon)
 
     def geoid_height(self, lat_rad: ArrayLike, lon_rad: ArrayLike) -> FloatArray:
-        """Geoid height in metres, zeros where the frame has no geoid; nan outside the grid."""
+        """Geoid height in metres, zeros where heights are not counted from a geoid; nan outside its grid, and where the grid is missing."""
         if self.geoid is None:
             return np.zeros(np.broadcast(np.asarray(lat_rad), np.asarray(lon_rad)).shape)
         return self.geoid.height(lat_rad, lon_rad)

@@ -1,4 +1,4 @@
-"""Geoid heights from a grid file in GTX or GeoTIFF form, read by PROJ."""
+"""Geoid heights from a grid file in GTX or GeoTIFF form, or from the published relation to a vertical system; both through PROJ."""
 
 from __future__ import annotations
 
@@ -7,12 +7,15 @@ import math
 import os
 import re
 import tempfile
+import warnings
 from pathlib import Path
 
 import numpy as np
 import pyproj
 from numpy.typing import ArrayLike, NDArray
+from pyproj.crs import CompoundCRS
 from pyproj.exceptions import ProjError
+from pyproj.transformer import TransformerGroup
 
 from fenwind.errors import FrameError
 
@@ -40,6 +43,38 @@ class GeoidGrid:
         lat, lon = np.broadcast_arrays(np.asarray(lat_rad, dtype=float), np.asarray(lon_rad, dtype=float))
         _, _, z = self._shift.transform(lon.ravel(), lat.ravel(), np.zeros(lat.size), radians=True)
         result = np.asarray(z, dtype=float).reshape(lat.shape)
+        return np.where(np.isfinite(result), result, math.nan)
+
+
+class VerticalRelation:
+    """Heights N of a vertical system's zero surface above the ellipsoid, by the best operation that is here. `missing` names the grids of
+    the better ones that are not; with none to be had, N is nan everywhere, never zero."""
+
+    def __init__(self, geodetic: pyproj.CRS, vertical: pyproj.CRS) -> None:
+        """Look the relation up. Raises FrameError when `vertical` is no vertical system or no relation is known."""
+        if not vertical.is_vertical:
+            raise FrameError(f"{vertical.name} is not a height system", hint="Choose a vertical system, such as EPSG:5941")
+        compound = CompoundCRS(name=f"{geodetic.name} + {vertical.name}", components=[geodetic.to_2d(), vertical])
+        try:
+            with warnings.catch_warnings():
+                warnings.simplefilter("ignore")
+                group = TransformerGroup(geodetic.to_3d(), compound, always_xy=True, allow_ballpark=False)
+        except ProjError as error:
+            raise FrameError(
+                f"no relation is known from {geodetic.name} to {vertical.name}", hint="Choose other heights"
+            ) from error
+        self.missing = tuple(sorted({g.short_name for op in group.unavailable_operations for g in op.grids if not g.available}))
+        fine = [t for t in group.transformers if "ballpark" not in t.description.lower()]
+        self._transformer = fine[0] if fine else None
+        self.operation = fine[0].description if fine else ""
+
+    def height(self, lat_rad: ArrayLike, lon_rad: ArrayLike) -> NDArray[np.float64]:
+        """Height of the zero surface in metres, shape of the broadcast inputs; nan where it is not known."""
+        lat, lon = np.broadcast_arrays(np.asarray(lat_rad, dtype=float), np.asarray(lon_rad, dtype=float))
+        if self._transformer is None:
+            return np.full(lat.shape, math.nan)
+        _, _, z = self._transformer.transform(np.rad2deg(lon).ravel(), np.rad2deg(lat).ravel(), np.zeros(lat.size))
+        result = -np.asarray(z, dtype=float).reshape(lat.shape)
         return np.where(np.isfinite(result), result, math.nan)
 
 

@@ -401,6 +401,6 @@ def _adopt(key: str, state: JobState, frames: dict[str, Frame], fits: dict[str, 
 
 def with_grid_folder(spec: FrameSpec, folder: str) -> FrameSpec:
     """The recipe with a relative geoid grid found in the job file's folder."""
-    if spec.height.kind != "geoid" or os.path.isabs(spec.height.grid):
+    if not spec.height.grid or os.path.isabs(spec.height.grid):
         return spec
     return replace(spec, height=replace(spec.height, grid=os.path.join(folder, spec.height.grid)))

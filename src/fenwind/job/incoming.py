@@ -3,83 +3,176 @@
 from __future__ import annotations
 
 import math
+import re
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
-from typing import Literal
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
 
 from fenwind.job.job import new_id
 from fenwind.job.state import JobState
+from fenwind.procedures.near import near_pairs
 from fenwind.records.entries import Add, Entry, amend
 from fenwind.records.records import GivenPosition, Mark, MeasuredPosition
 
-Verdict = Literal["new", "new position", "same", "differs", "another occupation"]
+FloatArray = NDArray[np.float64]
 
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class IncomingPoint:
-    """One point as it comes in: metres and radians, nan where there is none; first, second are e, n or lat, lon."""
-
-    name: str
-    first: float
-    second: float
-    height_m: float
-    sigma_h_m: float
-    sigma_v_m: float
-    mark_class: str
-    code: str
-    description: str
-    source: str
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Comparison:
-    """A row against the job: the verdict, and how far the position differs (metres) in e, n and height. exchanged: with e and n
-    exchanged it would be near (within EXCHANGED_M)."""
-
-    verdict: Verdict
-    de_m: float = math.nan
-    dn_m: float = math.nan
-    dh_m: float = math.nan
-    exchanged: bool = False
-
-
+#: Differences below this are rounding, metres.
+LEAST_M = 5e-5
+#: Within this two marks of different names are taken for one place, metres.
+ONE_PLACE_M = 0.02
+#: What a class without a rule of its own may differ by, metres in plan and in height.
+CLASS_TOLERANCE_M = (0.010, 0.010)
 #: How near an exchanged position must come to say so, metres.
 EXCHANGED_M = 1.0
 
 
-def compare(
-    state: JobState, points: Sequence[IncomingPoint], frame: str, measured: bool, least_m: float = 5e-5
-) -> list[Comparison]:
-    """Compare rows with what the job knows in `frame`; differences under `least_m` are the same."""
+@dataclass(frozen=True, kw_only=True, eq=False)
+class IncomingPoints:
+    """k points as they come in. lines (k,): their place in the source. values (5, k): e, n in metres or lat, lon in radians, height and
+    sigmas in plan and height in metres, nan where there is none. words: texts (k,) under "class", "code", "monument", "description",
+    "source". source, place: where they come from, in words."""
+
+    names: tuple[str, ...]
+    lines: NDArray[np.intp]
+    values: FloatArray
+    words: dict[str, tuple[str, ...]] = field(default_factory=dict)
+    source: str = ""
+    place: str = "row"
+
+    def source_of(self, row: int) -> str:
+        """Where one point comes from, with what its list says of that."""
+        said = self.words["source"][row] if "source" in self.words else ""
+        return f"{said + ', ' if said else ''}{self.source}, {self.place} {self.lines[row]}"
+
+
+@dataclass(frozen=True, kw_only=True, eq=False)
+class Against:
+    """k points against the job. verdict: "new", "new position", "same", "within" (differs by less than the tolerance of the class),
+    "differs" or "another occupation". d_m (3, k): how far the position differs in e, n, height. tolerance_m (2, k). exchanged (k,): with e
+    and n exchanged it would be near. clash: what is odd about the name, by row."""
+
+    verdict: tuple[str, ...]
+    d_m: FloatArray
+    tolerance_m: FloatArray
+    exchanged: NDArray[np.bool_]
+    clash: dict[int, str]
+
+
+def against_job(state: JobState, points: IncomingPoints, frame: str, measured: bool) -> Against:
+    """Compare points with what the job knows in `frame`; `measured` ones are occupations and compare by name only."""
     marks = {m.name: m for m in state.marks.values()}
     given = {g.mark: g for g in state.given.values() if g.active and g.frame == frame}
-    occupied = {m.mark for m in state.measured.values()}
-    out = []
-    for point in points:
-        mark = marks.get(point.name)
+    found = [marks.get(name) for name in points.names]
+    known = [given.get(m.id) if m is not None and not measured else None for m in found]
+    rows = [row for row, g in enumerate(known) if g is not None]
+    table = np.full((len(known), 3), math.nan)
+    if rows:
+        table[rows] = [(g.e_m, g.n_m, math.nan if g.height_m is None else g.height_m) for g in known if g is not None]
+    first, second, height = points.values[:3]
+    d = np.stack([first - table[:, 0], second - table[:, 1], height - table[:, 2]])
+    one_height = np.isnan(height) != np.isnan(table[:, 2])
+    with np.errstate(invalid="ignore"):
+        largest = np.fmax(np.fmax(np.abs(d[0]), np.abs(d[1])), np.nan_to_num(np.abs(d[2])))
+        same = (largest <= LEAST_M) & ~one_height
+        across = np.hypot(second - table[:, 0], first - table[:, 1])
+        along = np.hypot(d[0], d[1])
+        exchanged = (across < EXCHANGED_M) & (along > EXCHANGED_M)
+        tolerance = _tolerances(state, points, found)
+        within = (along <= tolerance[0]) & (np.nan_to_num(np.abs(d[2])) <= tolerance[1]) & ~one_height
+    occupied = {m.mark for m in state.measured.values()} if measured else set()
+    verdict = []
+    for row, mark in enumerate(found):
         if mark is None:
-            out.append(Comparison(verdict="new"))
+            verdict.append("new")
         elif measured:
-            out.append(Comparison(verdict="another occupation" if mark.id in occupied else "new position"))
-        elif mark.id not in given:
-            out.append(Comparison(verdict="new position"))
+            verdict.append("another occupation" if mark.id in occupied else "new position")
+        elif known[row] is None:
+            verdict.append("new position")
         else:
-            out.append(_against(point, given[mark.id], least_m))
-    return out
+            verdict.append("same" if same[row] else "within" if within[row] else "differs")
+    return Against(
+        verdict=tuple(verdict), d_m=d, tolerance_m=tolerance, exchanged=exchanged, clash=_clashes(state, points, frame, measured)
+    )
 
 
-def _against(point: IncomingPoint, known: GivenPosition, least_m: float) -> Comparison:
-    known_height = math.nan if known.height_m is None else known.height_m
-    de, dn, dh = point.first - known.e_m, point.second - known.n_m, point.height_m - known_height
-    one_height = math.isnan(point.height_m) != math.isnan(known_height)
-    same = max(abs(de), abs(dn), 0.0 if math.isnan(dh) else abs(dh)) <= least_m and not one_height
-    across = math.hypot(point.second - known.e_m, point.first - known.n_m)
-    exchanged = across < EXCHANGED_M < math.hypot(de, dn)
-    return Comparison(verdict="same" if same else "differs", de_m=de, dn_m=dn, dh_m=dh, exchanged=exchanged)
+def _tolerances(state: JobState, points: IncomingPoints, found: list[Mark | None]) -> FloatArray:
+    """Tolerance in plan and height (2, k) by the class of each mark, else of the row."""
+    classes = [m.mark_class if m is not None else "" for m in found]
+    if "class" in points.words:
+        classes = [own or stated for own, stated in zip(classes, points.words["class"], strict=True)]
+    order = {name: i for i, name in enumerate(dict.fromkeys(classes))}
+    rules = [state.rule_of("class", name) for name in order]
+    pairs = np.array([(r.tolerance_h_m, r.tolerance_v_m) if r is not None else CLASS_TOLERANCE_M for r in rules]).reshape(-1, 2)
+    return np.asarray(pairs[[order[name] for name in classes]].T)
+
+
+def _clashes(state: JobState, points: IncomingPoints, frame: str, measured: bool) -> dict[int, str]:
+    """Rows whose name stands twice in the list, is another mark's name in other spelling, or whose place has another name in the job."""
+    clash: dict[int, str] = {}
+    if not measured:
+        seen: dict[str, int] = {}
+        for row, name in enumerate(points.names):
+            if name in seen:
+                clash[row] = f"{name} stands in {points.place} {points.lines[seen[name]]} too"
+                clash.setdefault(seen[name], f"{name} stands in {points.place} {points.lines[row]} too")
+            else:
+                seen[name] = row
+    own = {
+        m.name: loose for m, loose in zip(state.marks.values(), loose_names([m.name for m in state.marks.values()]), strict=True)
+    }
+    spelt = {loose: name for name, loose in own.items()}
+    if spelt:
+        for row, loose in enumerate(loose_names(points.names)):
+            if loose in spelt and points.names[row] not in own:
+                clash.setdefault(row, f"the job has {spelt[loose]}")
+    if not measured:
+        for row, other in _other_names_here(state, points, frame).items():
+            clash.setdefault(row, f"at the place of {other}")
+    return clash
+
+
+def loose_names(names: Sequence[str]) -> list[str]:
+    """Names without what people spell differently: case, blanks, hyphens and other signs, leading zeros of numbers."""
+    plain = _SIGNS.sub("", "\n".join(" ".join(n.split()) if "\n" in n else n for n in names).lower())
+    return _ZEROS.sub("", plain).split("\n") if names else []
+
+
+_SIGNS = re.compile(r"[^\w\n]|_")
+_ZEROS = re.compile(r"(?<!\d)0+(?=\d)")
+
+
+def _other_names_here(state: JobState, points: IncomingPoints, frame: str) -> dict[int, str]:
+    """Rows of new names within ONE_PLACE_M of a known position of another mark."""
+    marks = state.marks
+    known = [g for g in state.given.values() if g.active and g.frame == frame and g.mark in marks]
+    own = {marks[g.mark].name for g in known}
+    fresh = [row for row, name in enumerate(points.names) if name not in own]
+    e = np.array([g.e_m for g in known] + points.values[0, fresh].tolist())
+    n = np.array([g.n_m for g in known] + points.values[1, fresh].tolist())
+    try:
+        first, second = near_pairs(e, n, ONE_PLACE_M)
+    except ValueError:
+        return {}
+    count = len(known)
+    across = (first < count) & (second >= count)
+    return {
+        fresh[j - count]: marks[known[i].mark].name for i, j in zip(first[across].tolist(), second[across].tolist(), strict=True)
+    }
 
 
 def take_in(
-    state: JobState, points: Iterable[IncomingPoint], *, measured: bool, frame: str, crs: str = "", session: str = ""
+    state: JobState,
+    points: IncomingPoints,
+    rows: Iterable[int],
+    *,
+    measured: bool,
+    frame: str,
+    crs: str = "",
+    session: str = "",
+    epoch_year: float | None = None,
 ) -> tuple[Entry, ...]:
     """Entries that take rows in: new marks, given positions in `frame` (amended where the mark has one), or occupations.
 
@@ -88,67 +181,59 @@ def take_in(
     marks = {m.name: m for m in state.marks.values()}
     given = {g.mark: g for g in state.given.values() if g.active and g.frame == frame}
     entries: list[Entry] = []
-    for point in points:
-        mark = marks.get(point.name)
+    for row in rows:
+        name = points.names[row]
+        mark = marks.get(name)
+        words: dict[str, Any] = {_FIELDS[key]: texts[row] for key, texts in points.words.items() if key in _FIELDS}
         if mark is None:
-            mark = Mark(id=new_id(), name=point.name, mark_class=point.mark_class, code=point.code, description=point.description)
-            marks[point.name] = mark
+            mark = marks[name] = Mark(id=new_id(), name=name, **words)
             entries.append(Add(record=mark))
-        elif fresh := _new_words(mark, point):
-            entries.append(amend(mark, reason=point.source, **fresh))
+        elif fresh := {key: text for key, text in words.items() if text and text != getattr(mark, key)}:
+            entries.append(amend(mark, reason=points.source_of(row), **fresh))
+        values = [_number(v) for v in points.values[:, row].tolist()]
+        source = points.source_of(row)
         if measured:
-            entries.append(Add(record=_occupation(mark, point, frame, crs, session)))
+            entries.append(Add(record=_occupation(mark, values, source, frame, crs, session, epoch_year)))
         elif mark.id in given:
-            entries += _amended(given[mark.id], point)
+            changed = {"e_m": values[0], "n_m": values[1], "height_m": values[2], "source": source}
+            changed |= {k: v for k, v in (("sigma_h_m", values[3]), ("sigma_v_m", values[4])) if v is not None}
+            entries.append(amend(given[mark.id], reason=f"came in again, {source}", **changed))
         else:
-            record = _given(mark, point, frame)
-            given[mark.id] = record
-            entries.append(Add(record=record))
+            given[mark.id] = _given(mark, values, source, frame)
+            entries.append(Add(record=given[mark.id]))
     return tuple(entries)
 
 
-def _new_words(mark: Mark, point: IncomingPoint) -> dict[str, str]:
-    words = {"mark_class": point.mark_class, "code": point.code, "description": point.description}
-    return {field: text for field, text in words.items() if text and text != getattr(mark, field)}
+_FIELDS = {"class": "mark_class", "code": "code", "monument": "monument", "description": "description"}
 
 
 def _number(value: float) -> float | None:
     return None if math.isnan(value) else value
 
 
-def _given(mark: Mark, point: IncomingPoint, frame: str) -> GivenPosition:
+def _given(mark: Mark, values: list[float | None], source: str, frame: str) -> GivenPosition:
+    e, n, height, sigma_h, sigma_v = values
+    assert e is not None and n is not None
     return GivenPosition(
-        id=new_id(),
-        mark=mark.id,
-        frame=frame,
-        e_m=point.first,
-        n_m=point.second,
-        height_m=_number(point.height_m),
-        sigma_h_m=_number(point.sigma_h_m),
-        sigma_v_m=_number(point.sigma_v_m),
-        source=point.source,
+        id=new_id(), mark=mark.id, frame=frame, e_m=e, n_m=n, height_m=height, sigma_h_m=sigma_h, sigma_v_m=sigma_v, source=source
     )
 
 
-def _amended(known: GivenPosition, point: IncomingPoint) -> list[Entry]:
-    values = {"e_m": point.first, "n_m": point.second, "height_m": _number(point.height_m), "source": point.source}
-    return [amend(known, reason=f"came in again, {point.source}", **values)]
-
-
-def _occupation(mark: Mark, point: IncomingPoint, frame: str, crs: str, session: str) -> MeasuredPosition:
-    plane = bool(frame)
+def _occupation(
+    mark: Mark, values: list[float | None], source: str, frame: str, crs: str, session: str, epoch_year: float | None
+) -> MeasuredPosition:
+    first, second, height, sigma_h, sigma_v = values
+    plane: dict[str, Any] = {"e_m": first, "n_m": second} if frame else {"lat_rad": first, "lon_rad": second}
     return MeasuredPosition(
         id=new_id(),
         mark=mark.id,
-        lat_rad=None if plane else point.first,
-        lon_rad=None if plane else point.second,
-        e_m=point.first if plane else None,
-        n_m=point.second if plane else None,
-        h_m=_number(point.height_m),
+        **plane,
+        h_m=height,
         frame=frame,
-        crs="" if plane else crs,
-        sigma_h_m=_number(point.sigma_h_m),
-        sigma_v_m=_number(point.sigma_v_m),
+        crs="" if frame else crs,
+        epoch_year=epoch_year,
+        sigma_h_m=sigma_h,
+        sigma_v_m=sigma_v,
         session=session,
-        source=point.source,
+        source=source,
     )

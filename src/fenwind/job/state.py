@@ -7,11 +7,14 @@ from typing import TypeVar, cast
 from fenwind.records.entries import Add, Amend, Entry, apply_to
 from fenwind.records.records import (
     Acceptance,
+    Backdrop,
     FitStep,
     FrameRecord,
     GivenPosition,
     JobInfo,
+    Layout,
     Mark,
+    MarkRule,
     MeasuredPosition,
     Record,
 )
@@ -97,6 +100,25 @@ class JobState:
     def fits(self) -> dict[str, FitStep]:
         """Fit steps by id."""
         return self.of(FitStep)
+
+    @property
+    def mark_rules(self) -> dict[str, MarkRule]:
+        """Rules of classes and codes by id."""
+        return self.of(MarkRule)
+
+    @property
+    def layouts(self) -> dict[str, Layout]:
+        """Layouts of lists by id."""
+        return self.of(Layout)
+
+    @property
+    def backdrops(self) -> dict[str, Backdrop]:
+        """Drawings and images under the plan by id."""
+        return self.of(Backdrop)
+
+    def rule_of(self, by: str, value: str) -> MarkRule | None:
+        """The rule of a class or a code, None when there is none."""
+        return next((r for r in self.mark_rules.values() if r.active and r.by == by and r.value == value), None)
 
     @property
     def acceptances(self) -> dict[str, Acceptance]:

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from fenwind.errors import ProcedureError
 from fenwind.geodesy.frames import Frame
+from fenwind.geodesy.geoid import VerticalRelation
 from fenwind.procedures.positions import Positions, positions
 
 FloatArray = NDArray[np.float64]
@@ -55,6 +56,9 @@ def geoid_reduced(
     if frame.geoid is None:
         return height
     undulation = frame.geoid_height(lat_rad, lon_rad)
+    if isinstance(frame.geoid, VerticalRelation):
+        # Without its grid the heights are not known; that is a doubt about the frame and no reason to lose the plan.
+        return height - undulation
     _require(
         np.isfinite(undulation) | ~np.isfinite(height),
         names,

@@ -13,16 +13,18 @@ from fenwind.geodesy.frames import FrameSpec
 Use = Literal["both", "horizontal", "height", "check", "off"]
 HorizontalChoice = Literal["auto", "shift", "turn", "scale", "pivot"]
 HeightChoice = Literal["none", "shift", "plane"]
+MarkSymbol = Literal["by state", "triangle", "ring", "square", "cross", "dot"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class JobInfo:
-    """The job itself: its name and the frame its coordinates are shown in."""
+    """The job itself: its name, the frame its coordinates are shown in, and how they are shown (decimals of lengths in the frame's unit)."""
 
     id: str = "job"
     name: str
     frame: str = ""
     angle_style: Literal["degrees", "gon"] = "gon"
+    decimals: int = 4
     active: bool = True
 
 
@@ -44,6 +46,7 @@ class Mark:
     mark_class: str = ""
     code: str = ""
     description: str = ""
+    monument: str = ""
     hold_horizontal: bool = True
     hold_height: bool = True
     active: bool = True
@@ -118,6 +121,44 @@ class FitStep:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class MarkRule:
+    """What holds for marks of one class or one code: how far a position may differ from a known one before it counts as different,
+    how the plan and drawings show it, and whether they label it."""
+
+    id: str
+    by: Literal["class", "code"]
+    value: str
+    tolerance_h_m: float = 0.010
+    tolerance_v_m: float = 0.010
+    symbol: MarkSymbol = "by state"
+    label: bool = True
+    active: bool = True
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Layout:
+    """A list's layout for handover, under a name: its columns in order (keys of exchange.columns), what parts them, and the decimals."""
+
+    id: str
+    name: str
+    columns: tuple[str, ...]
+    delimiter: str = ","
+    decimals: int = 4
+    active: bool = True
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Backdrop:
+    """A drawing or an image under the plan: the file, and the frame its coordinates are in. active False hides it."""
+
+    id: str
+    path: str
+    frame: str
+    hidden_layers: tuple[str, ...] = ()
+    active: bool = True
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Acceptance:
     """A doubt looked at and accepted, with the reason; `doubt` is its key, which names its rule and records, `value` what was
     measured then: it lapses when the number grows by over a tenth."""
@@ -129,7 +170,7 @@ class Acceptance:
     active: bool = True
 
 
-Record = JobInfo | FrameRecord | Mark | GivenPosition | MeasuredPosition | FitStep | Acceptance
+Record = JobInfo | FrameRecord | Mark | GivenPosition | MeasuredPosition | FitStep | MarkRule | Layout | Backdrop | Acceptance
 KINDS: dict[str, type[Record]] = {
     "job": JobInfo,
     "frame": FrameRecord,
@@ -137,6 +178,9 @@ KINDS: dict[str, type[Record]] = {
     "given": GivenPosition,
     "measured": MeasuredPosition,
     "fit": FitStep,
+    "mark rule": MarkRule,
+    "layout": Layout,
+    "backdrop": Backdrop,
     "acceptance": Acceptance,
 }
 KIND_OF: dict[type, str] = {cls: kind for kind, cls in KINDS.items()}

@@ -28,7 +28,7 @@ from fenwind.desk.stages.sheet import Sheet
 from fenwind.desk.statement import choice
 from fenwind.desk.theme import font
 from fenwind.errors import FenwindError
-from fenwind.exchange.csv_out import write_text
+from fenwind.exchange.files import write_text
 from fenwind.exchange.position_list import adopted_csv
 from fenwind.job import gestures
 from fenwind.reports.fit_report import fit_report

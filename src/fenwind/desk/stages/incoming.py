@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-import math
-from dataclasses import dataclass, replace
+import os
+from collections.abc import Callable
+from dataclasses import replace
 from functools import partial
 
 from PySide6.QtCore import Signal
@@ -12,70 +13,72 @@ from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QProgressBar, QPushBut
 
 from fenwind.desk.bridge import JobBridge
 from fenwind.desk.shell import look
+from fenwind.desk.stages.incoming_rows import GROUPS, MEANING_WORDS, IncomingList, as_incoming, columns
+from fenwind.desk.stages.meaning_drag import HeadDrop, MeaningChips
 from fenwind.desk.stages.sheet import Sheet
 from fenwind.desk.statement import choice
-from fenwind.desk.table import Column, RecordTable
+from fenwind.desk.table import RecordTable
 from fenwind.desk.tasks import Task, TaskRunner
 from fenwind.errors import FenwindError
-from fenwind.exchange.delimited import RawTable, read_file, read_text
-from fenwind.exchange.point_list import MEANINGS, ColumnMatch, PointList, PointRow, RowProblem, interpret, match_header
+from fenwind.exchange.delimited import read_text
+from fenwind.exchange.open_table import read_table
+from fenwind.exchange.point_list import MEANINGS, ColumnMatch, PointList, interpret, match_header
+from fenwind.exchange.raw_table import RawTable
 from fenwind.geodesy.frames import FrameSpec, HeightReference, find_crs, open_frame, unit_key_of
 from fenwind.job import gestures
-from fenwind.job.incoming import Comparison, IncomingPoint, compare, take_in
-from fenwind.progress import Progress
-from fenwind.quantities.lengths import FOOT, METRE, UNITS, US_SURVEY_FOOT
-from fenwind.quantities.numbers import format_fixed
+from fenwind.job.incoming import Against, against_job, take_in
+from fenwind.job.state import JobState
+from fenwind.progress import NULL_PROGRESS, Progress
+from fenwind.quantities.lengths import FOOT, METRE, UNITS, US_SURVEY_FOOT, LengthUnit
 from fenwind.records.entries import Entry
-from fenwind.reports.fit_report import mm
 from fenwind.reports.statement import Part
 
-MEANING_WORDS = {
-    "name": "name", "e": "E", "n": "N", "h": "height", "lat": "latitude", "lon": "longitude", "sh": "sigma plan, m", "sv": "sigma height, m",
-    "class": "class", "code": "code", "description": "description", "": "not used",
-}  # fmt: skip
 NEW_PLANE, BY_CODE = "new plane", "by code"
-#: Rows from which reading goes to a worker with progress.
-LONG_LIST = 3000
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class IncomingRow:
-    """One row of the list: its raw cells, the point read from it or the problem, and its verdict."""
-
-    cells: list[str]
-    point: PointRow | None
-    problem: RowProblem | None
-    against: Comparison | None
-    take: bool
-
-    @property
-    def group(self) -> str:
-        """Chip this row belongs to."""
-        if self.against is None:
-            return "unreadable"
-        return {"new position": "new", "another occupation": "new"}.get(self.against.verdict, self.against.verdict)
+#: Rows from which reading goes to a worker with progress, and bytes from which opening the file does.
+LONG_LIST, LONG_FILE = 3000, 300_000
 
 
 class IncomingSheet(Sheet):
     """Statement, chips, the list with its verdicts, take or leave."""
 
+    opened = Signal()
     closed = Signal()
 
     def __init__(self, bridge: JobBridge) -> None:
         super().__init__(bridge)
         self._raw: RawTable | None = None
+        self._path = ""
         self._match = ColumnMatch(columns={})
-        self._rows: list[IncomingRow] = []
+        self._list: IncomingList | None = None
+        self._points: PointList | None = None
         self._measured = False
         self._frame = ""
         self._unit = METRE
-        self._source = ""
-        self._left: set[int] = set()
+        self._crs = ""
         self._shown = "all"
         self._error = ""
         self._runner = TaskRunner(self)
         self._task: Task | None = None
-        self.statement.set_menus({"kind": self._menu_kind, "frame": self._menu_frame, "unit": self._menu_unit})
+        self.statement.set_menus(
+            {
+                "kind": self._menu_kind,
+                "frame": self._menu_frame,
+                "unit": self._menu_unit,
+                "part": self._menu_part,
+                "axes": self._menu_axes,
+            }
+        )
+        self._make_chips()
+        self.meanings = MeaningChips({m: MEANING_WORDS[m] for m in MEANINGS})
+        self.column.addWidget(self.meanings)
+        self.table = RecordTable([], filtered=False)
+        self.table.setAccessibleName("The list that is coming in")
+        self.table.horizontalHeader().sectionClicked.connect(self._match_by_hand)
+        self._drop = HeadDrop(self.table.horizontalHeader(), lambda section, meaning: self.set_meaning(section - 2, meaning))
+        self.column.addWidget(self.table, 1)
+        self._make_foot()
+
+    def _make_chips(self) -> None:
         self.chips: dict[str, QPushButton] = {}
         chips = QWidget()
         row = QHBoxLayout(chips)
@@ -84,7 +87,7 @@ class IncomingSheet(Sheet):
         lead = QLabel("show")
         look(lead, "faint")
         row.addWidget(lead)
-        for name in ("all", "new", "differs", "same", "unreadable"):
+        for name in ("all", *GROUPS):
             chip = QPushButton(name)
             chip.setCheckable(True)
             look(chip, "chip")
@@ -93,11 +96,8 @@ class IncomingSheet(Sheet):
             self.chips[name] = chip
         row.addStretch(1)
         self.column.addWidget(chips)
-        self.table = RecordTable([])
-        self.table.setAccessibleName("The list that is coming in")
-        self.table.setSortingEnabled(False)
-        self.table.horizontalHeader().sectionClicked.connect(self._match_by_hand)
-        self.column.addWidget(self.table, 1)
+
+    def _make_foot(self) -> None:
         foot = QWidget()
         line = QHBoxLayout(foot)
         line.setContentsMargins(0, 0, 0, 0)
@@ -117,7 +117,7 @@ class IncomingSheet(Sheet):
         self.progress.hide()
         self.stop = QPushButton("stop")
         look(self.stop, "link")
-        self.stop.clicked.connect(lambda: self._task and self._task.cancel())
+        self.stop.clicked.connect(self._cancel)
         self.stop.hide()
         for widget in (self.take, self.leave, self.progress, self.stop):
             line.addWidget(widget)
@@ -128,17 +128,32 @@ class IncomingSheet(Sheet):
 
     def load_text(self, text: str, source: str) -> bool:
         """Show a text; False, with the reason said, when there is no list in it."""
-        try:
-            raw = read_text(text, source)
-        except FenwindError as error:
-            self.bridge.tell_error(error)
-            return False
-        return self._load(raw)
+        self._path = ""
+        return self._attempt(lambda: read_text(text, source))
 
-    def load_file(self, path: str) -> bool:
-        """Show a file; False, with the reason said, when there is no list in it."""
+    def load_file(self, path: str, part: str = "") -> bool:
+        """Show a file of any format known; False, with the reason said, when there is no list in it. Long files are opened in a worker."""
+        self._path = path
         try:
-            raw = read_file(path)
+            long = os.path.getsize(path) > LONG_FILE
+        except OSError:
+            long = False
+        if not long:
+            return self._attempt(lambda: read_table(path, part))
+        self.caption.setText("COMING IN, NOTHING CHANGED YET")
+        self.statement.show_parts([Part(text=f"Opening {os.path.basename(path)} …")])
+        self._raw = None
+        self.table.records.set_rows([])
+        self._work(_open_task, self._on_opened, path, part)
+        return True
+
+    def _on_opened(self, raw: RawTable) -> None:
+        self._load(raw)
+        self.opened.emit()
+
+    def _attempt(self, read: Callable[[], RawTable]) -> bool:
+        try:
+            raw = read()
         except FenwindError as error:
             self.bridge.tell_error(error)
             return False
@@ -147,31 +162,42 @@ class IncomingSheet(Sheet):
     def _load(self, raw: RawTable) -> bool:
         shown = self.bridge.frame
         northing_first = shown is not None and shown.spec.axis_order == "NE"
-        self._raw, self._match, self._left, self._shown = raw, match_header(raw, northing_first=northing_first), set(), "all"
-        self._source = raw.source
-        geographic = "lat" in self._match.columns
+        self._raw, self._match, self._shown = raw, match_header(raw, northing_first=northing_first), "all"
+        geographic = self._geographic()
         self._measured = geographic
-        self._unit = self.bridge.unit if not geographic else METRE
+        self._crs = raw.crs
+        self._unit = METRE if geographic else UNITS[raw.unit] if raw.unit else self.bridge.unit
         frames = self.bridge.state.frames
+        stated = next((k for k, r in frames.items() if raw.crs and _same_system(r.spec.crs, raw.crs)), "")
         if geographic:
             self._frame = next((k for k, r in frames.items() if r.spec.crs), BY_CODE)
         else:
-            self._frame = self.bridge.frame_id or NEW_PLANE
+            self._frame = stated or (BY_CODE if raw.crs and not self.bridge.frame_id else self.bridge.frame_id or NEW_PLANE)
         self._order_axes(raw)
         self._read()
+        for remark in raw.remarks:
+            self.bridge.told.emit(remark, "")
         return True
 
     def _order_axes(self, raw: RawTable) -> None:
         """Columns headed X and Y mean easting and northing in some countries, the reverse in others: the job decides."""
         heads = {h.strip().lower()[:1] for m, i in self._match.columns.items() if m in ("e", "n") for h in raw.headers[i : i + 1]}
-        found = _interpreted(replace(raw, rows=raw.rows[:LONG_LIST], lines=raw.lines[:LONG_LIST]), self._match, self._unit)
-        if heads != {"x", "y"} or not isinstance(found, PointList) or self._frame not in self.bridge.state.frames:
+        if heads != {"x", "y"} or self._frame not in self.bridge.state.frames:
             return
-        against = compare(self.bridge.state, [self._incoming(p) for p in found.points], self._frame, False)
-        if sum(c.exchanged for c in against) > sum(c.verdict == "same" or abs(c.de_m) + abs(c.dn_m) < 1.0 for c in against):
-            columns = dict(self._match.columns)
-            columns["e"], columns["n"] = columns["n"], columns["e"]
-            self._match = replace(self._match, columns=columns)
+        some = replace(raw, rows=raw.rows[:LONG_LIST], lines=raw.lines[:LONG_LIST])
+        found = _interpreted(some, self._match, self._unit, self.bridge.state, self._frame, False)
+        if isinstance(found, tuple):
+            against = found[1]
+            near = sum(
+                v == "same" or abs(e) + abs(n) < 1.0 for v, e, n in zip(against.verdict, *against.d_m[:2].tolist(), strict=True)
+            )
+            if int(against.exchanged.sum()) > near:
+                self._swap_axes()
+
+    def _swap_axes(self) -> None:
+        columns = dict(self._match.columns)
+        columns["e"], columns["n"] = columns["n"], columns["e"]
+        self._match = replace(self._match, columns=columns)
 
     def show_job(self) -> None:
         """Compare again after the job changed."""
@@ -180,20 +206,36 @@ class IncomingSheet(Sheet):
 
     def _read(self) -> None:
         assert self._raw is not None
+        frame = "" if self._measured else self._frame
+        inputs = (self._raw, self._match, self._unit, self.bridge.state, frame, self._measured)
         if len(self._raw.rows) < LONG_LIST:
-            self._show_points(_interpreted(self._raw, self._match, self._unit))
-            return
+            self._show_points(_interpreted(*inputs))
+        else:
+            self._work(_interpreted, self._show_points, *inputs[:3], self.bridge.state.snapshot(), *inputs[4:])
+
+    def _work(self, function: Callable[..., object], then: Callable[..., object], *inputs: object) -> None:
         self._busy(True)
-        task = Task(_interpret_task, self._raw, self._match, self._unit)
-        task.signals.succeeded.connect(self._show_points)
-        task.signals.failed.connect(lambda error: self._show_points(error))
+        task = Task(function, *inputs)
+        task.signals.succeeded.connect(lambda result: self.close_list() if task.stopping else then(result))
+        task.signals.failed.connect(self._on_failed)
         task.signals.cancelled.connect(self.close_list)
         task.signals.progressed.connect(lambda done, total, text: self.progress.setValue(done * 100 // max(total, 1)))
-        task.signals.finished.connect(lambda: self._busy(False))
+        task.signals.finished.connect(lambda: self._busy(False) if self._task is task else None)
         self._task = self._runner.start(task)
+
+    def _on_failed(self, error: Exception) -> None:
+        self.bridge.told.emit(
+            error.one_line if isinstance(error, FenwindError) else f"The list cannot be read: {error}.", "doubt"
+        )
+        self.close_list()
+
+    def _cancel(self) -> None:
+        if self._task is not None:
+            self._task.cancel()
 
     def _busy(self, on: bool) -> None:
         self.progress.setVisible(on)
+        self.progress.setValue(0)
         self.stop.setVisible(on)
         self.take.setEnabled(not on)
         if not on:
@@ -201,110 +243,73 @@ class IncomingSheet(Sheet):
 
     def _show_points(self, found: object) -> None:
         assert self._raw is not None
-        if isinstance(found, PointList):
-            self._error = ""
-            points = {p.line: p for p in found.points}
-            problems = {p.line: p for p in found.problems}
-        else:
-            self._error = found.one_line if isinstance(found, FenwindError) else str(found)
-            points, problems = {}, {}
-        incoming = [self._incoming(p) for p in points.values()]
-        frame = "" if self._measured else self._frame
-        verdicts = dict(zip(points, compare(self.bridge.state, incoming, frame, self._measured), strict=True))
-        self._rows = []
-        for line, cells in zip(self._raw.lines, self._raw.rows, strict=True):
-            against = verdicts.get(line)
-            take = against is not None and line not in self._left and against.verdict != "same"
-            self._rows.append(
-                IncomingRow(cells=cells, point=points.get(line), problem=problems.get(line), against=against, take=take)
-            )
+        self._error = found.one_line if isinstance(found, FenwindError) else ""
+        points, against = found if isinstance(found, tuple) else (None, None)
+        before = self._list
+        self._points, self._list = points, IncomingList(self._raw, points, against)
+        if before is not None and before.raw is self._raw and before.against is not None and against is not None:
+            left = ~before.take & (before.point_of >= 0) & (before.groups == self._list.groups)
+            self._list.take &= ~left
         self._show_all()
-
-    def _incoming(self, point: PointRow) -> IncomingPoint:
-        return IncomingPoint(
-            name=point.name,
-            first=point.first,
-            second=point.second,
-            height_m=point.height_m,
-            sigma_h_m=point.sigma_h_m,
-            sigma_v_m=point.sigma_v_m,
-            mark_class=point.mark_class,
-            code=point.code,
-            description=point.description,
-            source=f"{self._source}, row {point.line}",
-        )
 
     # What is shown -----------------------------------------------------------------------------------------------
 
     def _show_all(self) -> None:
-        assert self._raw is not None
+        assert self._raw is not None and self._list is not None
         self.caption.setText("COMING IN, NOTHING CHANGED YET")
         frames = self.bridge.state.frames
-        name = {NEW_PLANE: "a new local plane", BY_CODE: "a system named by its code"}.get(self._frame) or frames[
+        name = {NEW_PLANE: "a new local plane", BY_CODE: self._crs or "a system named by its code"}.get(self._frame) or frames[
             self._frame
         ].spec.name
-        parts = [Part(text="Take "), Part(text=f"{len(self._rows)} rows from {self._source}"), Part(text=" as ")]
-        parts += [Part(text="measured positions" if self._measured else "known positions", key="kind")]
+        source = os.path.basename(self._raw.source) if self._path else self._raw.source
+        parts = [Part(text="Take "), Part(text=f"{len(self._raw.rows)} rows from {source}")]
+        if self._raw.parts:
+            parts += [Part(text=", "), Part(text=self._raw.part or "all of it", key="part")]
+        parts += [Part(text=" as "), Part(text="measured positions" if self._measured else "known positions", key="kind")]
         parts += [Part(text=" in "), Part(text=name, key="frame")]
         if self._geographic():
             parts.append(Part(text=", latitude and longitude."))
         else:
-            parts += [Part(text=", "), Part(text=_unit_words(self._unit.key), key="unit"), Part(text=".")]
+            parts += [Part(text=", "), Part(text=_unit_words(self._unit.key), key="unit")]
+            if not self._raw.headers:
+                northing = self._match.columns.get("n", 0) < self._match.columns.get("e", 0)
+                parts += [Part(text=", "), Part(text="northing first" if northing else "easting first", key="axes")]
+            parts.append(Part(text="."))
         self.statement.show_parts(parts)
-        groups = [r.group for r in self._rows]
         for key, chip in self.chips.items():
-            chip.setText(f"{key} {len(groups) if key == 'all' else groups.count(key)}")
+            chip.setText(f"{key} {len(self._raw.rows) if key == 'all' else self._list.counts[key]}")
             chip.setChecked(key == self._shown)
-        columns = self._columns(self._raw)
-        self.table.records.set_columns(columns)
-        for i, column in enumerate(columns):
+        self.chips["odd name"].setVisible(self._list.counts["odd name"] > 0)
+        shown = columns(self._list, self._match, self._toggle)
+        self.table.records.set_columns(shown)
+        for i, column in enumerate(shown):
             self.table.setColumnWidth(i, column.width)
-        self.table.records.set_rows([r for r in self._rows if self._shown in ("all", r.group)])
-        count = sum(r.take for r in self._rows)
-        self.take.setText(f"Take {count} row{'' if count == 1 else 's'}")
-        self.take.setEnabled(count > 0)
-        plain = "click a column's head to say what it means  ·  undo brings everything back"
+        self.table.records.set_rows(self._list.rows(self._shown))
+        self._show_count()
+        plain = "click a column's head, or drag a word onto it  ·  undo brings everything back"
         self.hint.setText(self._error or plain)
         self.hint.setStyleSheet("color: #C2410C;" if self._error else "")
+
+    def _show_count(self) -> None:
+        assert self._list is not None
+        count = int(self._list.taken().size)
+        self.take.setText(f"Take {count} row{'' if count == 1 else 's'}")
+        self.take.setEnabled(count > 0 and self._task is None)
 
     def _geographic(self) -> bool:
         return "lat" in self._match.columns and "lon" in self._match.columns
 
-    def _columns(self, raw: RawTable) -> list[Column]:
-        meaning_of = {index: meaning for meaning, index in self._match.columns.items()}
-        columns = [Column(key="take", title="take", box=lambda r: r.take, toggle=self._toggle, width=40)]
-        for index in range(min(raw.width, 16)):
-            meaning = meaning_of.get(index, "")
-            columns.append(
-                Column(
-                    key=f"column-{index}",
-                    title=MEANING_WORDS[meaning]
-                    + (f", {self._match.units[meaning].key}" if meaning in self._match.units else ""),
-                    unit=raw.headers[index] if index < len(raw.headers) else f"column {index + 1}",
-                    text=partial(_cell, index),
-                    tone=lambda r, m=meaning: "bold" if m == "name" else "faint" if not m else "",  # type: ignore[misc]
-                    right=meaning in ("e", "n", "h", "lat", "lon", "sh", "sv"),
-                    width=100 if meaning in ("e", "n", "lat", "lon", "description") else 82 if meaning == "h" else 70,
-                    tip="Click the head to say what this column means",
-                )
-            )
-        columns.insert(1, Column(key="against", title="against the job", text=_verdict, tone=_verdict_tone, width=170))
-        return columns
-
     def _show(self, group: str, _checked: bool = False) -> None:
-        self._shown = group
-        self._show_all()
+        if self._list is not None:
+            self._shown = group
+            self._show_all()
 
-    def _toggle(self, row: IncomingRow) -> None:
-        if row.point is None:
+    def _toggle(self, row: int) -> None:
+        if self._list is None or self._list.point_of[row] < 0:
             return
-        place = self._rows.index(row)
-        if row.take:
-            self._left.add(row.point.line)
-        else:
-            self._left.discard(row.point.line)
-        self._rows[place] = replace(row, take=not row.take)
-        self._show_all()
+        self._list.take[row] = not self._list.take[row]
+        self.table.viewport().update()
+        self._show_count()
 
     # Statement ---------------------------------------------------------------------------------------------------
 
@@ -352,7 +357,20 @@ class IncomingSheet(Sheet):
                 return False
             return self._add_frame(spec)
 
-        self.ask.ask("System", answer, placeholder="EPSG:25832, WKT or a PROJ string", button="Use it")
+        stated = self._crs if not self._geographic() else ""
+        self.ask.ask("System", answer, text=stated, placeholder="EPSG:25832, WKT or a PROJ string", button="Use it")
+
+    def _menu_part(self, menu: QMenu) -> None:
+        assert self._raw is not None
+        for part in self._raw.parts:
+            choice(menu, part, partial(self.load_file, self._path, part), checked=part == self._raw.part)
+
+    def _menu_axes(self, menu: QMenu) -> None:
+        def swap() -> None:
+            self._swap_axes()
+            self._read()
+
+        choice(menu, "exchange easting and northing", swap)
 
     def _menu_unit(self, menu: QMenu) -> None:
         for unit in (METRE, FOOT, US_SURVEY_FOOT):
@@ -392,6 +410,8 @@ class IncomingSheet(Sheet):
 
     def take_rows(self) -> None:
         """Take the ticked rows in, as one gesture."""
+        if self._raw is None or self._list is None or self._points is None:
+            return
         record = self.bridge.state.frames.get(self._frame)
         if self._frame == BY_CODE or (self._geographic() and (record is None or not record.spec.crs)):
             self._ask_code()
@@ -401,15 +421,16 @@ class IncomingSheet(Sheet):
         if frame == NEW_PLANE:
             frame, (_, added) = gestures.add_frame(local_plane("Local plane", self._unit.key))
             entries += added
-        points = [self._incoming(r.point) for r in self._rows if r.take and r.point is not None]
+        rows = self._list.taken().tolist()
         where = "" if self._measured and self._geographic() else frame
-        session = self._source if self._measured else ""
-        crs = self._geodetic_system(frame) if self._measured and not where else ""
-        entries += take_in(self.bridge.state, points, measured=self._measured, frame=where, crs=crs, session=session)
+        session = os.path.basename(self._raw.source) if self._measured else ""
+        crs = (self._crs or self._geodetic_system(frame)) if self._measured and not where else ""
+        points = as_incoming(self._points, self._raw.place)
+        entries += take_in(self.bridge.state, points, rows, measured=self._measured, frame=where, crs=crs, session=session)
         if not self.bridge.state.info.frame:
             entries += gestures.set_field([self.bridge.state.info], "frame", frame, "")[1]
         kind = "measured" if self._measured else "known"
-        if self.bridge.do((f"Take {len(points)} {kind} positions", tuple(entries))):
+        if self.bridge.do((f"Take {len(rows)} {kind} positions", tuple(entries))):
             self.close_list()
 
     def _geodetic_system(self, frame: str) -> str:
@@ -419,8 +440,7 @@ class IncomingSheet(Sheet):
 
     def close_list(self) -> None:
         """Leave the list; nothing is changed by leaving."""
-        self._raw = None
-        self._rows = []
+        self._raw = self._list = self._points = None
         self.ask.hide()
         self.closed.emit()
 
@@ -430,60 +450,37 @@ def local_plane(name: str, unit: str) -> FrameSpec:
     return FrameSpec(name=name, unit=unit, height=HeightReference(kind="local", name="its own zero"))
 
 
-def _interpreted(raw: RawTable, match: ColumnMatch, unit: object) -> object:
+def _interpreted(
+    raw: RawTable,
+    match: ColumnMatch,
+    unit: LengthUnit,
+    state: JobState,
+    frame: str,
+    measured: bool,
+    progress: Progress = NULL_PROGRESS,
+) -> tuple[PointList, Against] | FenwindError:
+    """The points of a table and what the job says of them, or why there are none."""
     try:
-        return interpret(raw, match, unit)  # type: ignore[arg-type]
+        points = interpret(raw, match, unit, progress)
     except FenwindError as error:
         return error
+    return points, against_job(state, as_incoming(points, raw.place), frame, measured)
 
 
-def _interpret_task(raw: RawTable, match: ColumnMatch, unit: object, progress: Progress) -> object:
-    """Interpret a long list; in parts, so that it can tell how far it is and be stopped."""
-    points: list[PointRow] = []
-    problems: list[RowProblem] = []
-    part = 2000
-    found: PointList | None = None
-    for start in range(0, len(raw.rows), part):
-        progress.check()
-        piece = replace(raw, rows=raw.rows[start : start + part], lines=raw.lines[start : start + part])
-        done = _interpreted(piece, match, unit)
-        if not isinstance(done, PointList):
-            return done
-        found = done
-        points += found.points
-        problems += found.problems
-        progress.report(min(start + part, len(raw.rows)), len(raw.rows), "reading")
-    assert found is not None
-    return replace(found, points=tuple(points), problems=tuple(problems))
+def _open_task(path: str, part: str, progress: Progress) -> RawTable:
+    progress.report(0, 1, "opening")
+    return read_table(path, part)
+
+
+def _same_system(one: str, other: str) -> bool:
+    """Whether two texts name one system."""
+    if not one:
+        return False
+    try:
+        return bool(find_crs(one).equals(find_crs(other), ignore_axis_order=True))
+    except FenwindError:
+        return False
 
 
 def _unit_words(key: str) -> str:
     return {"m": "metres", "ft": "international feet", "ftUS": "US survey feet"}.get(key, key)
-
-
-def _cell(index: int, row: IncomingRow) -> str:
-    return row.cells[index] if index < len(row.cells) else ""
-
-
-def _verdict(row: IncomingRow) -> str:
-    if row.problem is not None:
-        return f"{row.problem.column}: {row.problem.why}"
-    if row.against is None:
-        return ""
-    if row.against.verdict != "differs":
-        return row.against.verdict
-    a = row.against
-    if a.exchanged:
-        return "differs · E, N exchanged?"
-    parts = [
-        f"{name} {_length(v)}" for name, v in (("E", a.de_m), ("N", a.dn_m), ("H", a.dh_m)) if math.isfinite(v) and abs(v) > 5e-5
-    ]
-    return "differs · " + (", ".join(parts) or "one has no height")
-
-
-def _length(value_m: float) -> str:
-    return f"{mm(value_m, sign=True)} mm" if abs(value_m) < 1.0 else f"{format_fixed(value_m, 3, sign=True)} m"
-
-
-def _verdict_tone(row: IncomingRow) -> str:
-    return {"new": "reed", "differs": "doubt", "same": "faint", "unreadable": "doubt"}[row.group]

@@ -54,6 +54,7 @@ class MarksSheet(QWidget):
         self.stack.addWidget(self.marks)
         self.stack.addWidget(self.incoming)
         self.marks.table.paste_requested.connect(self.paste)
+        self.incoming.opened.connect(lambda: self.stack.setCurrentWidget(self.incoming))
         self.incoming.closed.connect(lambda: self.stack.setCurrentWidget(self.marks))
 
     def paste(self, text: str) -> None:
@@ -105,7 +106,7 @@ class MarksTable(Sheet):
         self.table = RecordTable(self._columns())
         self.table.setAccessibleName("Marks of the job")
         self.table.row_picked.connect(lambda r: self.bridge.select(r.mark.name))
-        self.filter.textChanged.connect(self.table.proxy.look_for)
+        self.filter.textChanged.connect(self.table.look_for)
         self.column.addWidget(self.table, 1)
         self.empty = QWidget()
         column = QVBoxLayout(self.empty)

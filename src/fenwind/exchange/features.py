@@ -1,0 +1,198 @@
+"""GeoPackage (OGC 12-128r18) and GeoJSON (RFC 7946) through GDAL: point features in and out."""
+
+from __future__ import annotations
+
+import json
+import os
+import sqlite3
+import tempfile
+import warnings
+from typing import Any
+
+import numpy as np
+
+from fenwind.errors import FormatError
+from fenwind.exchange.files import check_size, foreign_reader, read_bytes, write_bytes, write_whole
+from fenwind.exchange.outgoing import Outgoing
+from fenwind.exchange.raw_table import RawTable, plain
+from fenwind.quantities.lengths import UNITS
+
+_HINT = "Export the points again, or check the file in a geographic information system"
+MAX_FEATURES = 2_000_000
+
+
+def read_geopackage(path: str, part: str = "") -> RawTable:
+    """Point features of a GeoPackage's layer, `part` or the first with points. Raises FormatError when the file is no SQLite database or
+    no GeoPackage, is damaged, or holds no points."""
+    check_size(path)
+    with open(path, "rb") as file:
+        if file.read(16) != b"SQLite format 3\x00":
+            raise FormatError("this is not a GeoPackage: it is not an SQLite database", where=path, hint=_HINT)
+    return _read(path, part, "the GeoPackage")
+
+
+def read_geojson(path: str, part: str = "") -> RawTable:
+    """Point features of a GeoJSON file; longitude and latitude in WGS 84 unless it states another system. Raises FormatError."""
+    data = read_bytes(path)
+    try:
+        parsed = json.loads(data.decode("utf-8-sig"))
+    except UnicodeDecodeError as error:
+        raise FormatError("the GeoJSON file is not UTF-8 text", where=path, hint=_HINT) from error
+    except json.JSONDecodeError as error:
+        raise FormatError(
+            f"the GeoJSON file is not well formed: {error.msg}",
+            where=f"{path}, line {error.lineno}, column {error.colno}",
+            hint=_HINT,
+        ) from error
+    except (RecursionError, ValueError) as error:
+        raise FormatError("the GeoJSON file cannot be read", where=path, hint=_HINT) from error
+    if not isinstance(parsed, dict) or parsed.get("type") not in ("FeatureCollection", "Feature"):
+        raise FormatError("there is no FeatureCollection in it", where=path, hint=_HINT)
+    return _read(path, part, "the GeoJSON file")
+
+
+def _read(path: str, part: str, what: str) -> RawTable:
+    import pyogrio
+    import shapely
+
+    with foreign_reader(path, what, _HINT), warnings.catch_warnings():
+        warnings.simplefilter("ignore")  # what GDAL warns of shows in what was read
+        layers = [(str(name), str(kind)) for name, kind in pyogrio.list_layers(path)]
+        names = tuple(name for name, _ in layers)
+        if part and part not in names:
+            raise FormatError(f"there is no layer {part!r}", where=path, hint=f"Choose one of {', '.join(names)}")
+        likely = [n for n, kind in layers if "Point" in kind or kind in ("Unknown", "3D Unknown", "GeometryCollection")]
+        for name in [part] if part else likely or list(names[:1]):
+            meta, _, shapes, columns = pyogrio.raw.read(path, layer=name, max_features=MAX_FEATURES)
+            if shapes is None:
+                continue
+            geometry = shapely.from_wkb(shapes, on_invalid="ignore")
+            points = np.flatnonzero(shapely.get_type_id(geometry) == 0)
+            if points.size:
+                return _table(path, name, names, meta, geometry, points, columns)
+    raise FormatError("there are no points in it", where=path, hint="Export points, not lines or areas")
+
+
+def _table(path: str, name: str, names: tuple[str, ...], meta: Any, geometry: Any, points: Any, columns: Any) -> RawTable:
+    import shapely
+
+    xyz = shapely.get_coordinates(geometry[points], include_z=True)
+    crs = str(meta.get("crs") or "")
+    geographic, unit = _system(crs, path)
+    fields = [str(f) for f in meta["fields"]]
+    texts = [[_text(v) for v in np.asarray(column, dtype=object)[points]] for column in columns]
+    # The height that the geometry holds; a field of that name would say it twice.
+    keep = [
+        i
+        for i, f in enumerate(fields)
+        if f.lower() not in ("e", "n", "lat", "lon") and not (f.lower() == "h" and np.isfinite(xyz[:, 2]).any())
+    ]
+    axes = ([xyz[:, 1], xyz[:, 0]] if geographic else [xyz[:, 0], xyz[:, 1]]) + [xyz[:, 2]]
+    cells = [[plain(v) for v in axis] for axis in axes] + [texts[i] for i in keep]
+    heads = [*(("lat", "lon") if geographic else ("e", "n")), "h", *(fields[i] for i in keep)]
+    left = len(geometry) - points.size
+    return RawTable(
+        source=f"{path}, layer {name}" if len(names) > 1 else path,
+        headers=tuple(heads),
+        rows=[list(row) for row in zip(*cells, strict=True)],
+        lines=(points + 1).tolist(),
+        place="feature",
+        unit=unit,
+        crs=crs,
+        part=name,
+        parts=names if len(names) > 1 else (),
+        remarks=(f"{left} features are not points and were left out.",) if left else (),
+    )
+
+
+def _system(crs: str, path: str) -> tuple[bool, str]:
+    """Whether coordinates of a system are latitude and longitude, and the key of its unit."""
+    from fenwind.errors import FrameError
+    from fenwind.geodesy.frames import find_crs, unit_key_of
+
+    try:
+        found = find_crs(crs) if crs else None
+        if found is None or not (found.is_geographic or found.is_projected or found.is_compound):
+            return False, ""
+        base = found.sub_crs_list[0] if found.is_compound else found
+        return base.is_geographic, "" if base.is_geographic else unit_key_of(crs)
+    except FrameError:
+        return False, ""
+
+
+def _text(value: Any) -> str:
+    if isinstance(value, (float, np.floating)):
+        number = float(value)
+        return plain(number) if not number.is_integer() else str(int(number))
+    if value is None:
+        return ""
+    return str(value).strip()
+
+
+def _fields(out: Outgoing) -> dict[str, Any]:
+    words = {"name": out.names, **{k: out.words[k] for k in ("class", "code", "monument", "description", "source", "because")}}
+    fields: dict[str, Any] = {k: np.array(v, dtype=object) for k, v in words.items()}
+    fields["height"] = np.asarray(out.height_m / UNITS[out.spec.unit].metres)
+    fields["sh"], fields["sv"] = out.sigma_h_m, out.sigma_v_m
+    fields["system"] = np.array([out.system_words] * len(out.names), dtype=object)
+    return fields
+
+
+def write_geopackage(path: str, out: Outgoing) -> None:
+    """Write positions as a layer of points in the frame's own system and unit, height as z; a frame without a datum is written without a
+    system, its name in the column "system". Raises FormatError when the file cannot be written."""
+    unit = UNITS[out.spec.unit].metres
+
+    def put(name: str) -> None:
+        os.unlink(name)
+        with foreign_reader(path, "the GeoPackage", _HINT):
+            _write(
+                name,
+                "GPKG",
+                out,
+                out.e_m / out.axis_metres(),
+                out.n_m / out.axis_metres(),
+                out.height_m / unit,
+                out.wkt() or None,
+            )
+            with sqlite3.connect(name) as db:  # what was written is asked for its own consistency
+                db.execute("PRAGMA integrity_check").fetchone()
+            db.close()
+
+    write_whole(path, put)
+
+
+def write_geojson(path: str, out: Outgoing) -> None:
+    """Write positions as RFC 7946 wants them: WGS 84 longitude and latitude in degrees, ellipsoidal height in metres. Raises FormatError when
+    the frame has no datum, or the file cannot be written."""
+    lat, lon, h = out.wgs84()
+    with tempfile.TemporaryDirectory() as folder:
+        name = os.path.join(folder, "out.geojson")
+        with foreign_reader(path, "the GeoJSON file", _HINT):
+            _write(
+                name, "GeoJSON", out, np.degrees(lon), np.degrees(lat), h, "EPSG:4326", RFC7946="YES", COORDINATE_PRECISION="10"
+            )
+        write_bytes(path, read_bytes(name))
+
+
+def _write(name: str, driver: str, out: Outgoing, x: Any, y: Any, z: Any, crs: str | None, **options: str) -> None:
+    import pyogrio
+    import shapely
+
+    flat = ~np.isfinite(z)
+    shapes = np.where(flat, shapely.points(x, y), shapely.points(x, y, np.where(flat, 0.0, z)))
+    fields = _fields(out)
+    with warnings.catch_warnings():
+        warnings.filterwarnings("ignore", message=".*'crs' was not provided")  # a local plane has none
+        pyogrio.raw.write(
+            name,
+            shapely.to_wkb(shapes, output_dimension=3),
+            list(fields.values()),
+            list(fields),
+            geometry_type="Point" if flat.all() else "Point Z",
+            crs=crs,
+            driver=driver,
+            layer="positions",
+            dataset_options={},
+            layer_options=options,
+        )

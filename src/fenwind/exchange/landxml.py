@@ -1,0 +1,131 @@
+"""LandXML 1.2, the part about points: CgPoint elements in and out.
+
+Source: schema LandXML-1.2 (landxml.org, 2008; from memory). A CgPoint holds northing, easting and, where there is one, elevation, parted by
+blanks, in the linear unit of the Units element; its attributes are name, code, desc, oID, pntRef.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from datetime import datetime
+
+from fenwind.errors import FormatError
+from fenwind.exchange.files import write_bytes
+from fenwind.exchange.outgoing import Outgoing
+from fenwind.exchange.raw_table import RawTable
+from fenwind.exchange.xml_in import elements, parse_xml
+from fenwind.quantities.lengths import UNITS
+
+NAMESPACE = "http://www.landxml.org/schema/LandXML-1.2"
+#: linearUnit of the schema to our keys.
+LINEAR_UNITS = {
+    "meter": "m",
+    "millimeter": "mm",
+    "kilometer": "km",
+    "foot": "ft",
+    "USSurveyFoot": "ftUS",
+}
+
+
+def read_landxml(path: str, part: str = "") -> RawTable:
+    """All CgPoint elements with a position as a raw table; `part` names one CgPoints group. A point that only refers to another (pntRef)
+    takes that one's position. Raises FormatError when the file is damaged, states a unit Fenwind does not know, or holds no points."""
+    root = parse_xml(path, "the LandXML file")
+    groups = list(elements(root, "CgPoints"))
+    names = tuple(dict.fromkeys(g.get("name", "") for g in groups if g.get("name")))
+    chosen = [g for g in groups if not part or g.get("name") == part]
+    seen: dict[int, object] = {}
+    for group in chosen:
+        seen.update((id(p), p) for p in elements(group, "CgPoint"))
+    points = list(seen.values())
+    by_name = {p.get("name"): p for p in elements(root, "CgPoint") if (p.text or "").strip()}
+    rows: list[list[str]] = []
+    for point in points:
+        text = (point.text or "").split()  # type: ignore[attr-defined]
+        if not text:
+            other = by_name.get(point.get("pntRef"))  # type: ignore[attr-defined]
+            text = (other.text or "").split() if other is not None else []
+        attributes = [point.get(key, "") for key in ("name", "code", "desc")]  # type: ignore[attr-defined]
+        name = attributes[0] or point.get("oID", "")  # type: ignore[attr-defined]
+        n, e, h = (*text, "", "", "")[:3]
+        rows.append([name, e, n, h, attributes[1], attributes[2]])
+    if not rows:
+        raise FormatError(
+            "there are no CgPoint elements in it", where=path, hint="Export the points, not only surfaces or alignments"
+        )
+    crs = next((s.get("epsgCode", "") for s in elements(root, "CoordinateSystem")), "")
+    return RawTable(
+        source=path,
+        headers=("name", "e", "n", "h", "code", "description"),
+        rows=rows,
+        lines=range(1, len(rows) + 1),
+        place="point",
+        unit=_unit(root, path),
+        crs=f"EPSG:{crs}" if crs.isdigit() else "",
+        part=part,
+        parts=names if len(names) > 1 else (),
+    )
+
+
+def _unit(root: object, path: str) -> str:
+    for name in ("Metric", "Imperial"):
+        for element in elements(root, name):
+            stated = element.get("linearUnit", "")
+            if stated not in LINEAR_UNITS:
+                raise FormatError(
+                    f"the linear unit {stated!r} is not known",
+                    where=f"{path}, element {name}",
+                    hint=f"Known are {', '.join(LINEAR_UNITS)}",
+                )
+            return LINEAR_UNITS[stated]
+    return ""
+
+
+def write_landxml(path: str, out: Outgoing, made: datetime) -> None:
+    """Write positions as CgPoints in the unit of their frame. `made` is the time stated in the file. Raises FormatError for a unit the
+    schema has no word for, and when the file cannot be written."""
+    from xml.etree import ElementTree as Tree
+
+    unit = UNITS[out.spec.unit]
+    word = next((w for w, key in LINEAR_UNITS.items() if key == unit.key), "")
+    root = Tree.Element(
+        "LandXML",
+        {
+            "xmlns": NAMESPACE,
+            "version": "1.2",
+            "date": made.strftime("%Y-%m-%d"),
+            "time": made.strftime("%H:%M:%S"),
+            "readOnly": "false",
+        },
+    )
+    units = Tree.SubElement(root, "Units")
+    imperial = unit.key in ("ft", "ftUS")
+    volume = ("squareFoot", "cubicFeet", "fahrenheit", "inHG") if imperial else ("squareMeter", "cubicMeter", "celsius", "mmHG")
+    Tree.SubElement(
+        units,
+        "Imperial" if imperial else "Metric",
+        {
+            "linearUnit": word,
+            "areaUnit": volume[0],
+            "volumeUnit": volume[1],
+            "temperatureUnit": volume[2],
+            "pressureUnit": volume[3],
+        },
+    )
+    code = out.spec.crs.upper().removeprefix("EPSG:")
+    system = {"name": out.spec.name, "desc": out.system_words}
+    Tree.SubElement(root, "CoordinateSystem", system | ({"epsgCode": code} if code.isdigit() else {}))
+    Tree.SubElement(root, "Application", {"name": "Fenwind"})
+    group = Tree.SubElement(root, "CgPoints", {"name": out.title})
+    for i, name in enumerate(out.names):
+        attributes = {"name": name, "code": out.words["code"][i], "desc": out.words["description"][i]}
+        point = Tree.SubElement(group, "CgPoint", {k: v for k, v in attributes.items() if v})
+        values = [out.n_m[i] / unit.metres, out.e_m[i] / unit.metres, out.height_m[i] / unit.metres]
+        point.text = " ".join(f"{v:.{out.decimals}f}" for v in _present(values))
+    Tree.indent(root)
+    write_bytes(path, Tree.tostring(root, encoding="utf-8", xml_declaration=True))
+
+
+def _present(values: Sequence[float]) -> list[float]:
+    return [v for v in values if not math.isnan(v)]

@@ -1,0 +1,92 @@
+"""Systems of the EPSG dataset, found by any words of their name, by code, by country, or by where the job lies."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterable
+from dataclasses import dataclass
+from functools import cache
+from typing import Literal
+
+from pyproj.database import query_crs_info
+from pyproj.enums import PJType
+
+SystemKind = Literal["projected", "vertical"]
+_TYPES = {"projected": PJType.PROJECTED_CRS, "vertical": PJType.VERTICAL_CRS}
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class System:
+    """One system: code such as EPSG:25832, where it may be used in words, and the bounds of that (west, south, east, north; radians;
+    west > east across the date line), None where none are stated."""
+
+    code: str
+    name: str
+    area: str
+    bounds: tuple[float, float, float, float] | None
+    projection: str
+    words: str
+
+    @property
+    def extent(self) -> float:
+        """Size of the area on the unit sphere, infinite where none is stated."""
+        if self.bounds is None:
+            return math.inf
+        west, south, east, north = self.bounds
+        return ((east - west) % (2 * math.pi) or 2 * math.pi) * (math.sin(north) - math.sin(south))
+
+    def covers(self, lat_rad: float, lon_rad: float) -> bool:
+        """Whether a place lies in the stated area."""
+        if self.bounds is None:
+            return False
+        west, south, east, north = self.bounds
+        inside = west <= lon_rad <= east if west <= east else lon_rad >= west or lon_rad <= east
+        return south <= lat_rad <= north and inside
+
+
+@cache
+def systems(kind: SystemKind) -> tuple[System, ...]:
+    """All systems of a kind that are not deprecated."""
+    return tuple(_system(info) for info in query_crs_info(auth_name="EPSG", pj_types=[_TYPES[kind]]) if not info.deprecated)
+
+
+def _system(info: object) -> System:
+    area = info.area_of_use  # type: ignore[attr-defined]
+    bounds = None
+    if area is not None:
+        degree = math.pi / 180.0
+        bounds = (area.west * degree, area.south * degree, area.east * degree, area.north * degree)
+    code, name = f"EPSG:{info.code}", str(info.name)  # type: ignore[attr-defined]
+    words = f"{code} {name} {area.name if area is not None else ''}".lower()
+    projection = str(info.projection_method_name or "")  # type: ignore[attr-defined]
+    return System(
+        code=code, name=name, area=area.name if area is not None else "", bounds=bounds, projection=projection, words=words
+    )
+
+
+def search(
+    text: str, kind: SystemKind = "projected", place: tuple[float, float] | None = None, limit: int = 200
+) -> tuple[System, ...]:
+    """Systems whose code, name or area hold every word of `text`, those that cover `place` (lat, lon in radians) only when it is given.
+
+    A code that is meant exactly comes first, then names that begin with the text, then systems of smaller areas, which were made for them.
+    """
+    words = text.lower().replace(",", " ").split()
+    found = [s for s in systems(kind) if all(w in s.words for w in words) and (place is None or s.covers(*place))]
+    plain = text.strip().lower()
+    exact = {plain, f"epsg:{plain}"}
+    found.sort(
+        key=lambda s: (
+            s.code.lower() not in exact,
+            not (plain and s.name.lower().startswith(plain)),
+            not _named(s, words),
+            s.extent,
+        )
+    )
+    return tuple(found[:limit])
+
+
+def _named(system: System, words: Iterable[str]) -> bool:
+    """Whether all words stand in the name itself, not only in the area."""
+    name = system.name.lower()
+    return all(word in name for word in words)

@@ -1,0 +1,126 @@
+"""The ways from one system to another: each with its accuracy, its area and the grids it needs."""
+
+from __future__ import annotations
+
+import warnings
+from dataclasses import dataclass
+from typing import Any
+
+import pyproj
+from pyproj.aoi import AreaOfInterest
+from pyproj.exceptions import ProjError
+from pyproj.transformer import TransformerGroup
+
+from fenwind.errors import FrameError
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Operation:
+    """One way. accuracy_m None where the dataset states none. grids: (file name, present). chosen: the one that is used."""
+
+    name: str
+    accuracy_m: float | None
+    area: str
+    grids: tuple[tuple[str, bool], ...]
+    present: bool
+    assumed: bool
+    chosen: bool = False
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Ways:
+    """PROJ's operations: those that can be done, the best first, and those that lack a grid."""
+
+    present: tuple[pyproj.Transformer, ...]
+    lacking: tuple[Any, ...]
+    best_present: bool
+
+    @property
+    def missing_grids(self) -> list[str]:
+        """Names of the grids that are lacking."""
+        return sorted({g.short_name for op in self.lacking for g in op.grids if not g.available})
+
+
+def ways(source: pyproj.CRS, target: pyproj.CRS, area: tuple[float, float, float, float] | None = None) -> Ways:
+    """PROJ's operations from `source` to `target` for an area (west, south, east, north in degrees).
+
+    Asked for an area PROJ leaves out operations that go by a third system; where it then has nothing but datums taken as equal, it is asked
+    without one, and the areas are compared here. Raises FrameError when it knows no operation at all.
+    """
+    group = _group(source, target, AreaOfInterest(*area) if area is not None else None)
+    present = group.transformers
+    if area is not None and (not present or is_assumed(present[0])):
+        group = _group(source, target, None)
+        present = sorted(group.transformers, key=lambda t: (is_assumed(t), not _covers(t, area)))
+    return Ways(present=tuple(present), lacking=tuple(group.unavailable_operations), best_present=group.best_available)
+
+
+def _group(source: pyproj.CRS, target: pyproj.CRS, interest: AreaOfInterest | None) -> TransformerGroup:
+    try:
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")  # of a better operation that lacks a grid; that becomes a note
+            return TransformerGroup(source, target, always_xy=True, area_of_interest=interest)  # type: ignore[arg-type]
+    except ProjError as error:
+        raise FrameError(
+            f"no way is known from {source.name} to {target.name}", hint="Choose systems whose datums are related"
+        ) from error
+
+
+def is_assumed(transformer: pyproj.Transformer) -> bool:
+    """Whether an operation only takes the datums as equal."""
+    return "ballpark" in transformer.description.lower()
+
+
+def _covers(transformer: pyproj.Transformer, area: tuple[float, float, float, float]) -> bool:
+    if transformer.area_of_use is None:
+        return False
+    west, south, east, north = transformer.area_of_use.bounds
+    across = west <= east
+    return south <= area[1] and area[3] <= north and (not across or (west <= area[0] and area[2] <= east))
+
+
+def operations(
+    source: pyproj.CRS, target: pyproj.CRS, area: tuple[float, float, float, float] | None = None
+) -> tuple[Operation, ...]:
+    """All ways from `source` to `target` for an area, the chosen one first, those that lack a grid last.
+
+    Raises FrameError when there is none at all.
+    """
+    found = ways(source, target, area)
+    present = [_present(t, chosen=i == 0) for i, t in enumerate(found.present)]
+    return (*present, *(_missing(op) for op in found.lacking))
+
+
+def _present(transformer: pyproj.Transformer, chosen: bool) -> Operation:
+    grids = {(g.short_name, bool(g.available)) for op in transformer.operations or () for g in op.grids}
+    return Operation(
+        name=plain_name(transformer.description),
+        accuracy_m=_accuracy(transformer.accuracy),
+        area=transformer.area_of_use.name if transformer.area_of_use is not None else "",
+        grids=tuple(sorted(grids)),
+        present=True,
+        assumed=is_assumed(transformer),
+        chosen=chosen,
+    )
+
+
+def _missing(operation: Any) -> Operation:
+    return Operation(
+        name=plain_name(operation.name),
+        accuracy_m=_accuracy(operation.accuracy),
+        area=operation.area_of_use.name if operation.area_of_use is not None else "",
+        grids=tuple(sorted({(g.short_name, bool(g.available)) for g in operation.grids})),
+        present=False,
+        assumed=False,
+    )
+
+
+def _accuracy(stated: float | None) -> float | None:
+    """PROJ numbers an operation's accuracy -1 where the dataset states none."""
+    return stated if stated is not None and stated >= 0 else None
+
+
+def plain_name(description: str) -> str:
+    """An operation's name without the changes of axis order that PROJ puts around it."""
+    parts = [part for part in description.split(" + ") if not part.startswith("axis order change")]
+    return " + ".join(parts) or description
