@@ -64,7 +64,7 @@ with tempfile.TemporaryDirectory() as home:
     shot("incoming")
     w.marks.incoming.close_list()
     w.show_stage("Handover")
-    w.handover.set_kind("report")
+    w.handover.set_kind("html")
     w.line.hide()
     shot("handover")
     w.shell.close()

@@ -12,7 +12,7 @@ from importlib import import_module
 
 from fenwind.errors import FenwindError
 
-VERBS = ("fit", "inverse", "convert", "compare", "frame")
+VERBS = ("fit", "move", "inverse", "convert", "compare", "frame", "export")
 
 
 def build_parser() -> argparse.ArgumentParser:

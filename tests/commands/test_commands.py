@@ -250,3 +250,79 @@ class Others(TempFolder):
             [sys.executable, "-m", "fenwind", "--version"], capture_output=True, text=True, check=True, env=dict(os.environ)
         )
         self.assertIn("fenwind", done.stdout)
+
+
+class Move(TempFolder):
+    PAIRS = "name,from_e,from_n,from_h,to_e,to_n,to_h\nA,0,0,10,1000,2000,10.5\nB,100,0,,1000,1900,\n"
+    FILE = "name,e,n,h\nA,0,0,10\nP,50,20,3\nQ,1,1,\nB new,1000,1900,7\nFIX,5,5,5\n"
+
+    def go(self, *options: str) -> tuple[int, dict, list[str]]:
+        pairs, file = self.write("pairs.csv", self.PAIRS), self.write("file.csv", self.FILE)
+        code, out, err = run("move", file, pairs, "--out", self.path("out.csv"), "--json", *options)
+        self.assertEqual(err, "")
+        return code, json.loads(out), Path(self.path("out.csv")).read_text().splitlines()
+
+    def test_a_quarter_turn_by_hand(self) -> None:
+        """A turn of 90 degrees clockwise: (e, n) becomes (1000 + n, 2000 - e)."""
+        _, got, lines = self.go("--stay", "FIX", "--height", "shift")
+        self.assertEqual((got["moved"], got["stayed"]), (["A", "P", "Q"], ["B new", "FIX"]))
+        self.assertAlmostEqual(got["horizontal"]["rotation_deg"], 90.0)
+        self.assertEqual(got["horizontal"]["scale"], 1.0)
+        self.assertEqual(lines[2], "P,1020.000000,1950.000000,3.500000,,")
+        self.assertEqual(lines[3], "Q,1001.000000,1999.000000,,,")
+        self.assertEqual(lines[4:6], ["B new,1000.000000,1900.000000,7.000000,,", "FIX,5.000000,5.000000,5.000000,,"])
+        self.assertEqual(got["distances"], [{"a": "A", "b": "B", "from": 100.0, "to": 100.0}])
+        _, untouched, _ = self.go("--pivot", "B,A")
+        self.assertEqual([p["h"] for p in untouched["positions"]], [10, 3, None, 7, 5])
+
+    def test_backwards_and_in_words(self) -> None:
+        self.go("--height", "shift")
+        _, out, _ = run(
+            "move", self.path("out.csv"), self.path("pairs.csv"), "--out", self.path("back.csv"), "--back", "--height", "shift"
+        )
+        self.assertEqual(Path(self.path("back.csv")).read_text().splitlines()[2], "P,50.000000,20.000000,3.000000,,")
+        for words in ("turn 90°00'00.000\"", "A - B", "moved 5, stayed 0"):
+            self.assertIn(words, out)
+        _, out, _ = run(
+            "move", self.path("file.csv"), self.path("pairs.csv"), "--out", self.path("s.csv"), "--horizontal", "scale"
+        )
+        self.assertIn("say why with --reason", out)
+
+    def test_a_drawing_moves_as_well(self) -> None:
+        import ezdxf
+
+        drawing = ezdxf.new()
+        drawing.modelspace().add_line((0, 0), (100, 0))
+        drawing.modelspace().add_line((0, 0), (50, 20), dxfattribs={"layer": "frame"})
+        drawing.saveas(self.path("d.dxf"))
+        pairs = self.write("pairs.csv", self.PAIRS)
+        _, out, _ = run("move", self.path("d.dxf"), pairs, "--out", self.path("o.dxf"), "--stay", "frame", "--json")
+        got = json.loads(out)
+        self.assertEqual((len(got["moved"]), len(got["stayed"]), got["kinds"]), (1, 1, {"LINE": 1}))
+        line = ezdxf.readfile(self.path("o.dxf")).modelspace()[0]
+        self.assertTrue(line.dxf.end.isclose((1000, 1900)))
+
+    def test_bad_input_is_refused_in_one_line(self) -> None:
+        file, pairs = self.write("file.csv", self.FILE), self.write("pairs.csv", self.PAIRS)
+        out = self.path("o.csv")
+        cases = [
+            (("move", file, self.write("p1.csv", "name,from_e\nA,1\n"), "--out", out), "no column for from_n and to_e"),
+            (("move", file, self.write("p2.csv", self.PAIRS + "A,1,2,,3,4,\n"), "--out", out), "line 4: column name: 'A'"),
+            (
+                ("move", file, self.write("p3.csv", self.PAIRS.replace("100,0", "1oo,0")), "--out", out),
+                "line 3: column from_e: '1oo'",
+            ),
+            (("move", file, pairs, "--out", file), "would overwrite"),
+            (("move", file, pairs, "--out", out, "--stay", "NOBODY"), "no mark 'NOBODY'"),
+            (("move", file, pairs, "--out", out, "--pivot", "A"), "two names"),
+            (("move", self.write("g.csv", "name,lat,lon\nA,1,2\n"), pairs, "--out", out), "cannot be moved by a plane fit"),
+            (
+                ("move", self.write("bad.dxf", "0\nSECTION"), pairs, "--out", self.path("o.dxf")),
+                "bad.dxf: the drawing cannot be read",
+            ),
+        ]
+        for arguments, words in cases:
+            with self.subTest(words):
+                code, printed, err = run(*arguments)
+                self.assertEqual((code, printed, err.count("\n")), (2, "", 1))
+                self.assertIn(words, err)

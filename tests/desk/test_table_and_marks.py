@@ -178,7 +178,7 @@ class Window(QtTestCase):
         QTest.keyClick(w.shell, Qt.Key.Key_K, Qt.KeyboardModifier.ControlModifier)
         QTest.keyClicks(w.finder.edit, "hand report")
         QTest.keyClick(w.finder.edit, Qt.Key.Key_Return)
-        self.assertEqual((w.stage, w.handover.kind), ("Handover", "report"))
+        self.assertEqual((w.stage, w.handover.kind), ("Handover", "html"))
         w.open_finder()
         QTest.keyClicks(w.finder.edit, "p-07")
         QTest.keyClick(w.finder.edit, Qt.Key.Key_Return)

@@ -86,7 +86,7 @@ class Walk(QtTestCase):
         w.show_stage("Handover")
         w.handover.path.setText(str(self.folder / "list.csv"))
         w.handover.write.click()
-        w.handover.set_kind("report")
+        w.handover.set_kind("html")
         w.handover.path.setText(str(self.folder / "report.html"))
         w.handover.write.click()
         self.assertIn("P-05,", (self.folder / "list.csv").read_text())

@@ -36,6 +36,7 @@ from fenwind.job.moved import Moved
 from fenwind.quantities.bearings import format_azimuth
 from fenwind.quantities.lengths import FOOT, METRE, US_SURVEY_FOOT, format_length, format_way
 from fenwind.records.records import Use
+from fenwind.reports.handover import FORMATS
 from fenwind.reports.trail import trail
 
 
@@ -333,8 +334,7 @@ class Workspace(QObject):
             spec("fits.new", "Fits", "New fit", "Carry measured positions onto known ones", self._new_fit, "Ctrl+N"),
             spec("fits.next", "Fits", "Next fit", "Look at the next fit of the job", fits.next_fit, "Ctrl+J", lambda: len(bridge.state.fits) > 1),
             *(spec(f"fits.use.{use}", "Fits", text, "For the selected pairs", partial(fits.set_use, use), key, on_fit) for use, text, key in uses),
-            spec("handover.list", "Handover", "Hand over a list", "Preview the list of positions", partial(self._hand_over, "list")),
-            spec("handover.report", "Handover", "Hand over a report", "Preview the report of the fit", partial(self._hand_over, "report")),
+            *(spec(f"handover.{f.key}", "Handover", f"Hand over {f.words}", "Preview it, then write it", partial(self._hand_over, f.key)) for f in FORMATS.values()),
             spec("plan.fit", "Plan", "Show all marks", "Fit the plan to all marks", self.plan_pane.plan.fit_all, "Ctrl+0"),
             spec("plan.in", "Plan", "Zoom in", "Show less, larger", lambda: self.plan_pane.plan.zoom(1.25), "Ctrl++"),
             spec("plan.out", "Plan", "Zoom out", "Show more, smaller", lambda: self.plan_pane.plan.zoom(0.8), "Ctrl+-"),

@@ -14,10 +14,10 @@ def guarded(cell: str) -> str:
     return "'" + cell if cell[:1] in tuple("=+-@\t\r") and cell[:1] and not is_number(cell) else cell
 
 
-def csv_text(headers: Sequence[str], rows: Iterable[Sequence[str]]) -> str:
-    """CSV with a header, comma separated, quoted where needed, lines ended by CR LF (RFC 4180)."""
+def csv_text(headers: Sequence[str], rows: Iterable[Sequence[str]], delimiter: str = ",") -> str:
+    """Delimited text with a header, quoted where needed, lines ended by CR LF (RFC 4180)."""
     out = io.StringIO(newline="")
-    writer = csv.writer(out)
+    writer = csv.writer(out, delimiter=delimiter)
     writer.writerow(headers)
     writer.writerows([guarded(cell) for cell in row] for row in rows)
     return out.getvalue()

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import os
 import re
+from datetime import datetime
 from functools import partial
 
-from PySide6.QtCore import QByteArray, QUrl
+from PySide6.QtCore import QByteArray, QUrl, Signal
 from PySide6.QtGui import QImage, QPainter, QTextDocument
 from PySide6.QtSvg import QSvgRenderer
 from PySide6.QtWidgets import (
@@ -27,26 +28,37 @@ from fenwind.desk.shell import look
 from fenwind.desk.stages.sheet import Sheet
 from fenwind.desk.statement import choice
 from fenwind.desk.theme import font
-from fenwind.errors import FenwindError
-from fenwind.exchange.files import write_text
-from fenwind.exchange.position_list import adopted_csv
+from fenwind.errors import FenwindError, FormatError
+from fenwind.exchange.columns import BUILT_IN, COLUMNS, DEFAULT, list_text
+from fenwind.exchange.outgoing import Outgoing, outgoing
 from fenwind.job import gestures
+from fenwind.job.derive import with_grid_folder
+from fenwind.job.job import new_id
+from fenwind.procedures.coverage import Coverage
+from fenwind.records.entries import Add
+from fenwind.records.records import Layout
 from fenwind.reports.fit_report import fit_report
+from fenwind.reports.handover import FORMATS, checks_of, judge_targets, target_names, targets_text, write_positions, write_report
 from fenwind.reports.html import to_html
 from fenwind.reports.model import Report
 from fenwind.reports.statement import Part
-
-WORDS = {"list": "a list (CSV)", "report": "a report (HTML)"}
 
 
 class HandoverSheet(Sheet):
     """What goes out, previewed as it will be written."""
 
+    judged = Signal()
+
     def __init__(self, bridge: JobBridge, parts_of_fit: object = None) -> None:
         super().__init__(bridge)
-        self.kind = "list"
+        self.kind = "csv"
+        self.mark_class = ""
+        self.layout_id = DEFAULT.id
+        self.coverage: Coverage | None = None
         self._parts_of_fit = parts_of_fit
-        self.statement.set_menus({"kind": self._menu_kind, "frame": self._menu_frame})
+        self.statement.set_menus(
+            {"kind": self._menu_kind, "frame": self._menu_frame, "class": self._menu_class, "layout": self._menu_layout}
+        )
         self.note = QLabel("")
         self.note.setWordWrap(True)
         look(self.note, "faint")
@@ -80,49 +92,100 @@ class HandoverSheet(Sheet):
         row.addWidget(self.write)
         self.column.addWidget(line)
         self._line = line
-        self._content = ""
 
     def show_job(self) -> None:
-        bridge = self.bridge
-        adopted = bridge.derived.adopted.get(bridge.frame_id)
-        count = len(adopted.names) if adopted is not None else 0
-        frame = bridge.frame
+        out = self._outgoing()
+        frame, wanted = self.bridge.frame, FORMATS[self.kind]
+        count = len(out.names) if out is not None else 0
         self.caption.setText("HANDOVER")
-        parts = [Part(text="Hand over "), Part(text=f"{count} marks")]
+        which = (
+            f"class {self.mark_class}, {count}"
+            if self.mark_class
+            else f"every mark, {count}"
+            if self.kind != "targets"
+            else f"{count} targets"
+        )
+        parts = [Part(text="Hand over "), Part(text=which, key="class")]
         if frame is not None:
             parts += [Part(text=" in "), Part(text=frame.spec.name, key="frame")]
-        parts += [Part(text=" as "), Part(text=WORDS[self.kind], key="kind"), Part(text=".")]
-        self.statement.show_parts(parts)
-        left = len(bridge.findings.open)
-        grave = sum(d.grave for d in bridge.findings.open)
+        parts += [Part(text=" as "), Part(text=wanted.words, key="kind")]
+        if self.kind in ("csv", "xlsx"):
+            parts += [Part(text=", columns "), Part(text=self._layout().name, key="layout")]
+        self.statement.show_parts([*parts, Part(text=".")])
+        self._judge(out)
+        left = len(self.bridge.findings.open)
+        grave = sum(d.grave for d in self.bridge.findings.open)
         words = (
             f"{left} doubt{'' if left == 1 else 's'} left open{f', {grave} grave' if grave else ''}; the report lists them."
             if left
             else "No doubts open."
         )
+        if self.coverage is not None:
+            lacking = [j.text for j in self.coverage.judgements if not j.fine]
+            words = (
+                ("Lacking: " + " ".join(lacking))
+                if lacking
+                else "The targets cover the ground: count, spread, relief and a check are fine."
+            )
         self.note.setText(words if count else "There are no positions to hand over yet: paste control in Marks, or make a fit.")
-        self.write.setText("Write the list" if self.kind == "list" else "Write the report")
+        self.note.setStyleSheet("color: #B7791F;" if self.coverage is not None and not self.coverage.fine else "")
+        self.write.setText("Write the report" if wanted.report else "Write the file")
         self.write.setEnabled(count > 0)
-        self._show_preview()
+        self._show_preview(out)
 
-    def _show_preview(self) -> None:
+    def _judge(self, out: Outgoing | None) -> None:
+        before, self.coverage = self.coverage, None
+        everything = self._everything()
+        if self.kind == "targets" and out is not None and out.names and everything is not None:
+            self.coverage = judge_targets(everything, out.names, checks_of(self.bridge.state))
+        if before is not None or self.coverage is not None:
+            self.judged.emit()
+
+    def _layout(self) -> Layout:
+        known = {x.id: x for x in (*self.bridge.state.layouts.values(), *BUILT_IN)}
+        return known.get(self.layout_id, DEFAULT)
+
+    def _everything(self) -> Outgoing | None:
+        record = self.bridge.frame
+        if record is None or self.bridge.frame_id not in self.bridge.derived.adopted:
+            return None
+        spec = with_grid_folder(record.spec, self.bridge.folder)
+        return outgoing(self.bridge.state, self.bridge.derived.adopted, self.bridge.frame_id, spec)
+
+    def _outgoing(self) -> Outgoing | None:
+        out = self._everything()
+        if out is None:
+            return None
+        if self.kind == "targets" or self.mark_class:
+            return out.only(target_names(out, self.mark_class))
+        return out
+
+    def _show_preview(self, out: Outgoing | None) -> None:
         self._set_default_path()
-        if self.kind == "list":
-            self._content = self._list()
-            self.text.setPlainText(self._content)
-            self.preview.setCurrentWidget(self.text)
+        if FORMATS[self.kind].report:
+            report = self.report()
+            self._show_page(to_html(report) if report is not None else "")
+            self.preview.setCurrentWidget(self.page)
             return
-        report = self.report()
-        self._content = to_html(report) if report is not None else ""
-        self._show_page(self._content)
-        self.preview.setCurrentWidget(self.page)
+        try:
+            text = (
+                ""
+                if out is None
+                else targets_text(out, checks_of(self.bridge.state))
+                if self.kind == "targets"
+                else self._list_text(out)
+            )
+        except FenwindError as error:
+            text = error.one_line
+        self.text.setPlainText(text)
+        self.preview.setCurrentWidget(self.text)
 
-    def _list(self) -> str:
-        adopted = self.bridge.derived.adopted.get(self.bridge.frame_id)
-        frame = self.bridge.frame
-        if adopted is None or frame is None:
-            return ""
-        return adopted_csv(adopted, frame.spec)
+    def _list_text(self, out: Outgoing) -> str:
+        if self.kind in ("geojson", "kml"):
+            return f"# {out.system_words} {out.wgs84_words}\n" + list_text(
+                out, Layout(id="", name="", columns=("name", "lat", "lon", "h_ell", "class", "code"))
+            )
+        return list_text(out, self._layout() if self.kind in ("csv", "xlsx") else DEFAULT)
 
     def report(self) -> Report | None:
         """The report of the fit looked at, None when there is no result."""
@@ -163,8 +226,9 @@ class HandoverSheet(Sheet):
 
     def _set_default_path(self) -> None:
         stem = re.sub(r"[^\w -]+", "", self.bridge.state.info.name).strip() or "positions"
-        name = f"{stem} positions.csv" if self.kind == "list" else f"{stem} report.html"
-        self.path.setText(os.path.join(self.bridge.folder, name))
+        wanted = FORMATS[self.kind]
+        what = "report" if wanted.report else "targets" if self.kind == "targets" else "positions"
+        self.path.setText(os.path.join(self.bridge.folder, f"{stem} {what}{wanted.ending}"))
 
     def _browse(self) -> None:
         path, _ = QFileDialog.getSaveFileName(self, "Write to", self.path.text())
@@ -173,13 +237,18 @@ class HandoverSheet(Sheet):
 
     def write_file(self) -> None:
         """Write what the preview shows."""
-        self._content = self._list() if self.kind == "list" else to_html(report) if (report := self.report()) is not None else ""
-        if not self._content:
-            self.bridge.told.emit("There is nothing to write yet.", "doubt")
-            return
         path = os.path.expanduser(self.path.text().strip())
         try:
-            write_text(path, self._content)
+            if FORMATS[self.kind].report:
+                report = self.report()
+                if report is None:
+                    raise FormatError("there is no fit with a result to report on", hint="Make a fit first")
+                write_report(path, self.kind, report)
+            else:
+                out = self._outgoing()
+                if out is None:
+                    raise FormatError("the job has no frame yet", hint="Take in control first")
+                write_positions(path, self.kind, out, self._layout(), checks_of(self.bridge.state), datetime.now())
         except FenwindError as error:
             self.bridge.tell_error(error)
             return
@@ -187,13 +256,61 @@ class HandoverSheet(Sheet):
         self.bridge.told.emit(f"Written: {path}" + (f", with {left} doubts left open" if left else ""), "")
 
     def _menu_kind(self, menu: QMenu) -> None:
-        for key, words in WORDS.items():
-            choice(menu, words, partial(self.set_kind, key), checked=key == self.kind)
+        for key, wanted in FORMATS.items():
+            choice(menu, wanted.words, partial(self.set_kind, key), checked=key == self.kind)
 
     def set_kind(self, kind: str) -> None:
-        """Choose the list or the report."""
+        """Choose a format by its key."""
         self.kind = kind
         self.show_job()
+
+    def _menu_class(self, menu: QMenu) -> None:
+        marks = self.bridge.state.marks.values()
+        choice(
+            menu,
+            "every mark" if self.kind != "targets" else "what is called a target",
+            partial(self._set_class, ""),
+            checked=not self.mark_class,
+        )
+        for name in sorted({w for m in marks for w in (m.mark_class, m.code) if w}):
+            choice(menu, name, partial(self._set_class, name), checked=name == self.mark_class)
+
+    def _set_class(self, name: str) -> None:
+        self.mark_class = name
+        self.show_job()
+
+    def _menu_layout(self, menu: QMenu) -> None:
+        for layout in (*BUILT_IN, *(x for x in self.bridge.state.layouts.values() if x.active)):
+            choice(menu, layout.name, partial(self._set_layout, layout.id), checked=layout.id == self.layout_id)
+        menu.addSeparator()
+        choice(menu, "other columns …", self._ask_columns)
+
+    def _set_layout(self, key: str) -> None:
+        self.layout_id = key
+        self.show_job()
+
+    def _ask_columns(self) -> None:
+        """Columns in their order, then the name under which the job keeps them."""
+
+        def columns(text: str) -> bool:
+            keys = tuple(k.strip() for k in text.split(",") if k.strip())
+            unknown = [k for k in keys if k not in COLUMNS]
+            if unknown or not keys:
+                self.bridge.told.emit(
+                    f"{', '.join(unknown) or 'Nothing'} is no column. Choose among {', '.join(COLUMNS)}.", "doubt"
+                )
+                return False
+            self.ask.ask("Keep them as", partial(name, keys), placeholder="a name for this layout", button="Keep it")
+            return False
+
+        def name(keys: tuple[str, ...], text: str) -> bool:
+            layout = Layout(id=new_id(), name=text.strip() or "columns", columns=keys, decimals=self.bridge.state.info.decimals)
+            if not self.bridge.do((f"Keep the layout {layout.name}", (Add(record=layout),))):
+                return False
+            self._set_layout(layout.id)
+            return True
+
+        self.ask.ask("Columns", columns, text=", ".join(self._layout().columns), placeholder=", ".join(COLUMNS), button="Go on")
 
     def _menu_frame(self, menu: QMenu) -> None:
         info = self.bridge.state.info

@@ -114,7 +114,7 @@ def columns(of: IncomingList, match: ColumnMatch, toggle: Callable[[int], object
     meaning_of = {index: meaning for meaning, index in match.columns.items()}
     out = [
         Column(key="take", title="take", box=lambda r: bool(of.take[r]), toggle=toggle, width=40),
-        Column(key="against", title="against the job", text=of.verdict, tone=of.tone, width=190),
+        Column(key="against", title="against the job", text=of.verdict, tone=of.tone, width=236),
     ]
     for index in range(min(raw.width, 16)):
         meaning = meaning_of.get(index, "")
@@ -152,7 +152,7 @@ def _difference(against: Against, point: int) -> str:
     words = "differs · " + (", ".join(parts) or "one has no height")
     limits = against.tolerance_m[:, point]
     shown = mm(float(limits[0])) if limits[0] == limits[1] else f"{mm(float(limits[0]))}, {mm(float(limits[1]))}"
-    return f"{words} · {'within' if verdict == 'within' else 'over'} {shown} mm"
+    return f"{words}, {'within' if verdict == 'within' else 'over'} {shown}"
 
 
 def _length(value_m: float) -> str:

@@ -1,0 +1,115 @@
+"""fenwind export: the positions or the report of a job, in any of the formats of Handover."""
+
+from __future__ import annotations
+
+import argparse
+from typing import TYPE_CHECKING, Any
+
+from fenwind.errors import FormatError, JobError
+
+if TYPE_CHECKING:
+    from fenwind.job.derive import Derived
+    from fenwind.job.state import JobState
+
+_DESCRIPTION = """Formats: csv, xlsx, landxml, dxf, geojson, kml, geopackage, targets, html and pdf (the report of a fit). Every file names its
+system. The job is only read."""
+
+
+def add_parser(verbs: Any) -> None:
+    """Declare the verb."""
+    parser = verbs.add_parser("export", help="hand over a job's positions or report", description=_DESCRIPTION)
+    parser.add_argument("job", metavar="JOB")
+    parser.add_argument("--as", dest="format", metavar="FORMAT", required=True)
+    parser.add_argument("--out", metavar="FILE", required=True)
+    parser.add_argument("--frame", metavar="NAME", help="frame of the job to hand over in; default: the one shown")
+    parser.add_argument("--layout", metavar="NAME", default="", help="layout of a list, by its name in the job")
+    parser.add_argument("--class", dest="mark_class", metavar="CLASS", default="", help="only marks of this class or code")
+    parser.add_argument("--fit", metavar="NAME", help="fit to report on; default: the first")
+    parser.add_argument("--json", action="store_true", help="print what was written as one JSON object")
+
+
+def run(options: argparse.Namespace) -> int:
+    """Derive, write and tell; 1 when a grave doubt is open."""
+    import os
+    from datetime import datetime
+
+    from fenwind.commands.reading import dump
+    from fenwind.doubts.of_job import Judge
+    from fenwind.exchange.outgoing import outgoing
+    from fenwind.job.derive import Memo, derive, with_grid_folder
+    from fenwind.job.job import Job
+    from fenwind.reports import handover
+
+    wanted = handover.format_named(options.format)
+    if not os.path.isfile(options.job):
+        raise JobError("there is no such job", where=options.job, hint="Name an existing job file")
+    job = Job.open(options.job)
+    try:
+        state, folder = job.state, os.path.dirname(os.path.abspath(options.job))
+        derived = derive(state, Memo(), folder)
+        findings = Judge().judge(state, derived)
+        payload: dict[str, Any] = {"out": options.out, "format": wanted.key, "open_doubts": [d.text for d in findings.open]}
+        if wanted.report:
+            handover.write_report(options.out, wanted.key, _report(options, state, derived, findings))
+        else:
+            frame = _frame(options.frame, state)
+            spec = with_grid_folder(state.frames[frame].spec, folder)
+            out = outgoing(state, derived.adopted, frame, spec)
+            checks = handover.checks_of(state)
+            if options.format == "targets":
+                judged = handover.judge_targets(out, handover.target_names(out, options.mark_class), checks)
+                payload["coverage"] = [{"rule": j.rule, "fine": j.fine, "text": j.text} for j in judged.judgements]
+                out = out.only(handover.target_names(out, options.mark_class))
+            elif options.mark_class:
+                out = out.only(handover.target_names(out, options.mark_class))
+            layout = handover.layout_named(state, options.layout)
+            handover.write_positions(options.out, wanted.key, out, layout, checks, datetime.now())
+            payload |= {"marks": len(out.names), "system": out.system_words}
+    finally:
+        job.close()
+    print(dump(payload) if options.json else _words(payload))
+    return 1 if any(d.grave for d in findings.open) else 0
+
+
+def _frame(name: str | None, state: JobState) -> str:
+    if name:
+        found = next((k for k, r in state.frames.items() if r.active and name in (k, r.spec.name)), "")
+        if not found:
+            names = ", ".join(r.spec.name for r in state.frames.values())
+            raise FormatError(f"the job has no frame {name!r}", hint=f"Choose one of {names}")
+        return found
+    shown = state.info.frame if state.info.frame in state.frames else next(iter(state.frames), "")
+    if not shown:
+        raise FormatError("the job has no frame yet", hint="Take in control, or choose a frame first")
+    return shown
+
+
+def _report(options: argparse.Namespace, state: JobState, derived: Derived, findings: Any) -> Any:
+    from fenwind.quantities.lengths import UNITS
+    from fenwind.reports.fit_report import fit_report
+
+    outcomes = [o for o in derived.fits.values() if not options.fit or options.fit in (o.step.name, o.step.id)]
+    case = next((o for o in outcomes if o.case is not None), None)
+    if case is None or case.case is None:
+        raise FormatError(
+            "there is no fit with a result to report on", where=options.job, hint="Make a fit first, or name another"
+        )
+    step = case.step
+    return fit_report(
+        case.case,
+        [d for d in findings.open if d.subject == step.id],
+        title=state.info.name,
+        subtitle=step.name,
+        unit=UNITS[state.frames[step.target_frame].spec.unit],
+        accepted=[(d, a.reason) for d, a in findings.accepted if d.subject == step.id],
+        angle_style=state.info.angle_style,
+    )
+
+
+def _words(payload: dict[str, Any]) -> str:
+    lines = [f"written: {payload['out']}"]
+    if "system" in payload:
+        lines.append(f"{payload['marks']} marks in {payload['system']}")
+    lines += [f"{'fine ' if j['fine'] else 'LACKS'}  {j['text']}" for j in payload.get("coverage", ())]
+    lines += [f"open doubt: {text}" for text in payload["open_doubts"]]
+    return "\n".join(lines)

@@ -1,0 +1,199 @@
+"""Moving the line work of a drawing: every entity of the model space by one similarity, layers, colours and handles kept."""
+
+from __future__ import annotations
+
+import gc
+import math
+from collections import Counter
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+from fenwind.exchange.dxf import open_drawing
+from fenwind.exchange.files import foreign_reader, write_whole
+from fenwind.procedures.move import Move
+from fenwind.progress import NULL_PROGRESS, Progress
+
+#: Entities with a place of their own, by which they can be a target or carry a mark's name.
+_PLACED = {"POINT": "location", "INSERT": "insert", "TEXT": "insert", "MTEXT": "insert", "CIRCLE": "center"}
+_ROUND = {"CIRCLE", "ARC", "INSERT", "LWPOLYLINE", "POLYLINE", "DIMENSION", "TEXT", "MTEXT", "HATCH", "ELLIPSE"}
+_BLOCK = 2000
+
+
+@dataclass(kw_only=True)
+class MovedDrawing:
+    """What a move did to a drawing: handles of what moved and of what stayed, each with the reason; counts by kind."""
+
+    moved: list[str] = field(default_factory=list)
+    stayed: list[tuple[str, str, str]] = field(default_factory=list)  # handle, what it is, why
+    kinds: Counter[str] = field(default_factory=Counter)
+    remarks: list[str] = field(default_factory=list)
+
+
+def move_drawing(path: str, out: str, move: Move, stay: Iterable[str] = (), progress: Progress = NULL_PROGRESS) -> MovedDrawing:
+    """Read a drawing, move its model space, write it to `out`.
+
+    stay: names of what stays put, each a layer, a text, an attribute's value, or a handle. Entities at a pair's target stay by themselves;
+    what the library cannot move stays and is listed. Raises FormatError when the drawing is damaged or cannot be written, Cancelled.
+    """
+    with _without_collection():
+        return _move(path, out, move, frozenset(s.lower() for s in stay), progress)
+
+
+@contextmanager
+def _without_collection() -> Iterator[None]:
+    """Millions of small objects are made and none is garbage: looking for some again and again takes a fifth of the time."""
+    was = gc.isenabled()
+    gc.disable()
+    try:
+        yield
+    finally:
+        if was:
+            gc.enable()
+
+
+def _move(path: str, out: str, move: Move, stay: frozenset[str], progress: Progress) -> MovedDrawing:
+    progress.report(0, 4, "reading the drawing")
+    drawing = open_drawing(path)
+    progress.check()
+    done = MovedDrawing()
+    with foreign_reader(path, "the drawing", "Save the drawing again as DXF, or check it in a drawing program"):
+        _move_space(drawing, move, stay, done, progress)
+    sheets = [layout.name for layout in drawing.layouts if layout.name != "Model" and len(layout) > 1]
+    if sheets:
+        done.remarks.append(f"Sheets stay as they are and still look at the old place: {', '.join(sheets[:6])}.")
+    progress.report(3, 4, "writing")
+    progress.check()
+    write_whole(out, drawing.saveas)
+    progress.report(4, 4)
+    return done
+
+
+def preview(path: str, move: Move, stay: Iterable[str] = ()) -> tuple[Counter[str], list[tuple[str, str, str]]]:
+    """What a move would do: counts of what moves by kind and layer, and what stays with the reason; nothing is changed.
+
+    Raises FormatError when the drawing is damaged.
+    """
+    drawing = open_drawing(path)
+    with foreign_reader(path, "the drawing", "Save the drawing again as DXF, or check it in a drawing program"):
+        entities = list(drawing.modelspace())
+        reasons = _staying(entities, move, frozenset(s.lower() for s in stay))
+        counts = Counter(f"{e.dxftype()} on {e.dxf.layer}" for e in entities if id(e) not in reasons)
+    return counts, [(e.dxf.handle, _what(e), reasons[id(e)]) for e in entities if id(e) in reasons]
+
+
+def _move_space(drawing: Any, move: Move, stay: frozenset[str], done: MovedDrawing, progress: Progress) -> None:
+    from ezdxf import transform
+
+    entities = list(drawing.modelspace())
+    reasons = _staying(entities, move, stay)
+    going = [e for e in entities if id(e) not in reasons] if reasons else entities
+    failed: dict[int, str] = {}
+    matrices = _Matrices(move)
+    for start in range(0, len(going), _BLOCK):
+        progress.check()
+        progress.report(1000 + 2000 * start // max(len(going), 1), 4000, "moving")
+        for matrix, some in matrices.groups(going[start : start + _BLOCK]):
+            for entry in transform.inplace(some, matrix):
+                failed[id(entry.entity)] = "the drawing library cannot move it"
+                reasons[id(entry.entity)] = failed[id(entry.entity)]
+    for entity in going:
+        if id(entity) not in failed:
+            done.moved.append(entity.dxf.handle)
+            done.kinds[entity.dxftype()] += 1
+    done.stayed = [(e.dxf.handle, _what(e), reasons[id(e)]) for e in entities if id(e) in reasons]
+
+
+def _staying(entities: list[Any], move: Move, stay: frozenset[str]) -> dict[int, str]:
+    """Why some entities stay, by their id: named, on a named layer, or a target of a pair."""
+    reasons: dict[int, str] = {}
+    placed = [e for e in entities if e.dxftype() in _PLACED]
+    if placed and move.targets.size:
+        places = np.array([e.dxf.get(_PLACED[e.dxftype()]).vec2 for e in placed], dtype=float).T
+        for entity, there in zip(placed, move.at_target(places[0], places[1]).tolist(), strict=True):
+            if there:
+                reasons[id(entity)] = "is a target of the move"
+    if stay:
+        for entity in entities:
+            named = next((n for n in _names(entity) if n.lower() in stay), "")
+            if named:
+                reasons[id(entity)] = f"named: {named}"
+    return reasons
+
+
+def _names(entity: Any) -> list[str]:
+    names = [entity.dxf.layer, entity.dxf.handle or ""]
+    kind = entity.dxftype()
+    if kind == "TEXT":
+        names.append(entity.dxf.text.strip())
+    elif kind == "MTEXT":
+        names.append(entity.plain_text().strip())
+    elif kind == "INSERT":
+        names += [a.dxf.text.strip() for a in entity.attribs]
+    return names
+
+
+def _what(entity: Any) -> str:
+    texts = [n for n in _names(entity)[2:] if n]
+    return f"{entity.dxftype()} on {entity.dxf.layer}" + (f", {texts[0][:40]}" if texts else "")
+
+
+class _Matrices:
+    """The matrix of a move for each entity. Heights never scale, and what lies flat at zero has no height to shift."""
+
+    def __init__(self, move: Move) -> None:
+        self._move = move
+        zero = np.zeros(1)
+        # The images of the origin and of the unit vectors, taken at the pairs' centre so that no digit is lost far from the origin.
+        centre = move.plan.target_centre if move.backwards else move.plan.source_centre
+        e, n, _ = move.apply(zero + centre[0], zero + centre[1], zero)
+        rotation, scale = (-move.plan.rotation_rad if move.backwards else move.plan.rotation_rad), move.scale
+        self._c, self._s = scale * math.cos(rotation), scale * math.sin(rotation)
+        self._shift = (
+            float(e[0] - (centre[0] * self._c + centre[1] * self._s)),
+            float(n[0] - (centre[1] * self._c - centre[0] * self._s)),
+        )
+        self._lift = self._height_shift(centre) if move.heights else 0.0
+        self._flat_move = not move.heights and math.isclose(scale, 1.0, abs_tol=1e-15)
+
+    def _height_shift(self, centre: Any) -> float:
+        zero = np.zeros(1)
+        return float(self._move.apply(zero + centre[0], zero + centre[1], zero)[2][0])
+
+    def groups(self, entities: list[Any]) -> list[tuple[Any, list[Any]]]:
+        """Entities under the matrix each needs."""
+        if self._flat_move:
+            return [(self._matrix(1.0, 0.0), entities)]
+        parts: dict[tuple[float, float], list[Any]] = {}
+        for entity in entities:
+            heights = _heights(entity)
+            lift = self._lift if any(heights) else 0.0
+            # Round things stay round only when all three axes scale alike; their one height is then put back.
+            alike = self._move.scale if entity.dxftype() in _ROUND else 1.0
+            level = heights[0] if heights else 0.0
+            parts.setdefault((alike, lift + level * (1.0 - alike)), []).append(entity)
+        return [(self._matrix(*key), some) for key, some in parts.items()]
+
+    def _matrix(self, z_scale: float, lift: float) -> Any:
+        from ezdxf.math import Matrix44
+
+        c, s = self._c, self._s
+        return Matrix44([c, -s, 0, 0, s, c, 0, 0, 0, 0, z_scale, 0, self._shift[0], self._shift[1], lift, 1])
+
+
+def _heights(entity: Any) -> list[float]:
+    """Heights of an entity's defining places."""
+    kind, dxf = entity.dxftype(), entity.dxf
+    if kind == "LINE":
+        return [dxf.start.z, dxf.end.z]
+    if kind == "LWPOLYLINE":
+        return [float(dxf.get("elevation", 0.0))]
+    if kind == "POLYLINE":
+        return [v.dxf.location.z for v in entity.vertices] or [0.0]
+    for name in ("location", "insert", "center", "defpoint", "start", "vtx0"):
+        if dxf.hasattr(name):
+            return [float(dxf.get(name).z)]
+    return [0.0]
