@@ -10,8 +10,9 @@ from pathlib import Path
 
 import numpy as np
 
-from fenwind.job.derive import Derived, Memo, derive
+from fenwind.job.derive import Derived, derive
 from fenwind.job.job import Job
+from fenwind.job.memo import Memo
 from fenwind.procedures.fit import FitOptions, FitResult, fit
 from fenwind.procedures.fit_case import FitCase
 from fenwind.procedures.positions import Positions, positions

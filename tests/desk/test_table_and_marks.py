@@ -10,7 +10,8 @@ from PySide6.QtGui import QGuiApplication
 from PySide6.QtTest import QAbstractItemModelTester, QTest
 
 from fenwind.desk.finder import Found, matching
-from fenwind.desk.plan import RING, SQUARE, TRIANGLE, Plan, Scene
+from fenwind.desk.plan import Plan, Scene
+from fenwind.desk.plan_symbols import RING, SQUARE, TRIANGLE
 from fenwind.desk.scene import convex_hull, error_ellipses
 from fenwind.desk.stages.waiting import WORDS
 from fenwind.desk.table import Column, RecordTable

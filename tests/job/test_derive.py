@@ -6,9 +6,9 @@ import numpy as np
 
 from fenwind.geodesy.frames import FrameSpec
 from fenwind.job import gestures
-from fenwind.job.derive import Memo
 from fenwind.job.incoming import IncomingPoints, against_job, take_in
 from fenwind.job.job import Job
+from fenwind.job.memo import Memo
 from fenwind.job.moved import moved
 from fenwind.procedures.fit import FitOptions
 from fenwind.records.entries import Add, amend

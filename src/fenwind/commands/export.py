@@ -36,8 +36,9 @@ def run(options: argparse.Namespace) -> int:
     from fenwind.commands.reading import dump
     from fenwind.doubts.of_job import Judge
     from fenwind.exchange.outgoing import outgoing
-    from fenwind.job.derive import Memo, derive, with_grid_folder
+    from fenwind.job.derive import derive, with_grid_folder
     from fenwind.job.job import Job
+    from fenwind.job.memo import Memo
     from fenwind.reports import handover
 
     wanted = handover.format_named(options.format)

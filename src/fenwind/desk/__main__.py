@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sys
 
+from PySide6.QtCore import QSettings
 from PySide6.QtWidgets import QApplication
 
 from fenwind.desk.launch import Launch, parse_arguments
@@ -16,8 +17,9 @@ def main() -> int:
     app = QApplication(sys.argv[:1])
     app.setApplicationName("fenwind")
     app.setOrganizationName("fenwind")
-    apply_theme(app)
-    launch = Launch(options)
+    settings = QSettings()
+    apply_theme(app, night=settings.value("window/night", False, bool) is True)
+    launch = Launch(options, settings)
     launch.shell.show()
     return app.exec()
 

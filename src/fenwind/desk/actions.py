@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from PySide6.QtGui import QAction, QKeySequence
 from PySide6.QtWidgets import QMenu, QWidget
 
-MENUS = ("Job", "Edit", "Marks", "Fits", "Handover", "Plan", "Go")
+MENUS = ("Job", "Edit", "Frame", "Marks", "Fits", "Handover", "Plan", "Go")
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -15,9 +15,10 @@ from fenwind.doubts.of_job import Findings, Judge
 from fenwind.doubts.registry import Doubt, Remedy
 from fenwind.doubts.settling import accept, settle
 from fenwind.errors import FenwindError
-from fenwind.job.derive import Derived, Memo, derive
+from fenwind.job.derive import Derived, derive
 from fenwind.job.gestures import Gesture
 from fenwind.job.job import Job
+from fenwind.job.memo import Memo
 from fenwind.job.moved import Moved, moved
 from fenwind.job.state import JobState
 from fenwind.progress import NULL_PROGRESS, Progress

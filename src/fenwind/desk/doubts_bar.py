@@ -35,7 +35,6 @@ class DoubtsBar(QWidget):
         outer.setSpacing(0)
         self.list = QScrollArea()
         self.list.setWidgetResizable(True)
-        self.list.setStyleSheet("QScrollArea { border-top: 1px solid #D9D4C7; } QWidget#doubts { background: #FFFFFF; }")
         self.list.hide()
         outer.addWidget(self.list)
         self.ask = AskLine()
@@ -107,7 +106,7 @@ class DoubtsBar(QWidget):
     def _go(self, doubt: Doubt) -> None:
         if doubt.subject in self.bridge.state.fits:
             self.bridge.fit_id = doubt.subject
-            self.bridge.stage_requested.emit("Fits")
+        self.bridge.stage_requested.emit(stage_of(doubt, self.bridge))
         if doubt.names:
             self.bridge.select(doubt.names[0])
 
@@ -178,6 +177,13 @@ class DoubtsBar(QWidget):
         p = QPainter(self)
         p.fillRect(self.rect(), colour(self._role))
         p.fillRect(0, 0, self.width(), 1, colour("rule"))
+
+
+def stage_of(doubt: Doubt, bridge: JobBridge) -> str:
+    """The stage where a doubt can be looked at."""
+    if doubt.subject in bridge.state.fits:
+        return "Fits"
+    return "Frame" if doubt.rule.split(".")[0] in ("frame", "convert") else "Marks"
 
 
 def _measure(doubt: Doubt) -> str:

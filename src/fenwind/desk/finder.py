@@ -34,10 +34,6 @@ class Finder(QFrame):
     def __init__(self, entries: Callable[[], Sequence[Found]], parent: QWidget) -> None:
         super().__init__(parent)
         self._entries, self._all = entries, ()  # type: Callable[[], Sequence[Found]], Sequence[Found]
-        self.setStyleSheet(
-            "Finder { background: #FFFFFF; border: 1px solid #1F6F8B; border-radius: 6px; }"
-            "QListWidget { border: none; } QListWidget::item { padding: 4px 6px; }"
-        )
         layout = QVBoxLayout(self)
         layout.setContentsMargins(8, 8, 8, 8)
         self.edit = QLineEdit()

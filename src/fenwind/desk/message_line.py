@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
-from fenwind.desk.shell import look
+from fenwind.desk.shell import look, show_look
 from fenwind.desk.table import Column, RecordTable
 from fenwind.job.moved import Moved
 from fenwind.reports.fit_report import mm
@@ -60,7 +60,6 @@ class MessageLine(QWidget):
         column.addWidget(self.table)
         line = QWidget()
         line.setObjectName("message")
-        line.setStyleSheet("QWidget#message { background: #FFFFFF; border-top: 1px solid #D9D4C7; }")
         row = QHBoxLayout(line)
         row.setContentsMargins(16, 6, 16, 6)
         self.label = QLabel("")
@@ -83,7 +82,7 @@ class MessageLine(QWidget):
         self.table.hide()
         self.list.hide()
         self.label.setText(text)
-        self.label.setStyleSheet("color: #C2410C;" if tone == "doubt" else "")
+        show_look(self.label, tone)
         self.setVisible(bool(text))
 
     def show_rows(self, changes: Sequence[Moved], frames: dict[str, str]) -> None:

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -25,17 +26,16 @@ from PySide6.QtGui import (
     QResizeEvent,
     QWheelEvent,
 )
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QSizePolicy, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QSizePolicy, QWidget
 
-from fenwind.desk.shell import look
-from fenwind.desk.theme import MEDIUM, SEMIBOLD, colour, font
+from fenwind.desk.plan_symbols import COUNT, CROSS, DOT, RING, SQUARE, TRIANGLE, arrow, draw_symbol
+from fenwind.desk.theme import MEDIUM, colour, font, is_night
 from fenwind.quantities.lengths import METRE, LengthUnit
 from fenwind.quantities.numbers import format_fixed
 from fenwind.reports.figure import nice_length
 
 FloatArray = NDArray[np.float64]
 
-RING, TRIANGLE, SQUARE, CROSS = 0, 1, 2, 3
 #: With more marks than this in view they are stamped into one picture instead of drawn one by one.
 MANY = 2000
 LABELS = 250
@@ -46,7 +46,8 @@ VECTOR_PX = 34.0
 @dataclass(kw_only=True, eq=False)
 class Scene:
     """What the plan shows, metres. symbol (k,) holds RING, TRIANGLE, SQUARE or CROSS; off (k,) greys. vectors: rows with
-    residuals de, dn (computed - known). ellipses: rows with semi-axes a, b (95 %) and the azimuth of a in radians."""
+    residuals de, dn (computed - known). ellipses: rows with semi-axes a, b (95 %) and the azimuth of a in radians. labelled (k,), empty
+    for all. gaps: places that lack a target. under: backdrops, which paint themselves."""
 
     title: str = ""
     unit: LengthUnit = METRE
@@ -60,6 +61,9 @@ class Scene:
     ellipse_rows: NDArray[np.intp] = field(default_factory=lambda: np.zeros(0, dtype=int))
     ellipse: FloatArray = field(default_factory=lambda: np.zeros((3, 0)))
     hull: FloatArray = field(default_factory=lambda: np.zeros((2, 0)))
+    labelled: NDArray[np.bool_] = field(default_factory=lambda: np.zeros(0, dtype=bool))
+    gaps: FloatArray = field(default_factory=lambda: np.zeros((2, 0)))
+    under: tuple[Any, ...] = ()
 
 
 class Plan(QWidget):
@@ -67,6 +71,7 @@ class Plan(QWidget):
 
     mark_picked = Signal(str)
     measured = Signal(str, str)  # names of two marks
+    window_picked = Signal(object)  # names of the marks in a window drawn with Shift
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -80,9 +85,12 @@ class Plan(QWidget):
         self._pressed: QPointF | None = None
         self._dragged = False
         self._cursor: QPointF | None = None
+        self.hidden: set[str] = set()
+        self._window_from: QPointF | None = None
+        self._under: tuple[object, QPixmap] | None = None
         self._fitted_key: tuple[object, ...] = ()
         self._untouched = True
-        self._symbols: dict[tuple[int, float], QPixmap] = {}
+        self._symbols: dict[tuple[int, float, bool], QPixmap] = {}
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
@@ -160,6 +168,13 @@ class Plan(QWidget):
         nearest = int(np.argmin(distance))
         return self.scene.names[nearest] if distance[nearest] <= PICK_PX else ""
 
+    def names_in(self, window: QRectF) -> list[str]:
+        """Names of the marks in a rectangle of pixels."""
+        x, y = self.to_pixels(self.scene.e_m, self.scene.n_m)
+        with np.errstate(invalid="ignore"):
+            inside = (x >= window.left()) & (x <= window.right()) & (y >= window.top()) & (y <= window.bottom())
+        return [self.scene.names[i] for i in np.flatnonzero(inside)]
+
     # Input -------------------------------------------------------------------------------------------------------
 
     def resizeEvent(self, event: QResizeEvent) -> None:
@@ -172,10 +187,14 @@ class Plan(QWidget):
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         self._pressed, self._dragged = event.position(), False
+        if event.modifiers() & Qt.KeyboardModifier.ShiftModifier and event.button() == Qt.MouseButton.LeftButton:
+            self._window_from = event.position()
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         self._cursor = event.position()
-        if self._pressed is not None and event.buttons() & (Qt.MouseButton.LeftButton | Qt.MouseButton.MiddleButton):
+        if self._window_from is not None:
+            self._dragged = True
+        elif self._pressed is not None and event.buttons() & (Qt.MouseButton.LeftButton | Qt.MouseButton.MiddleButton):
             move = event.position() - self._pressed
             if self._dragged or move.manhattanLength() > 4:
                 self._dragged, self._untouched = True, False
@@ -184,6 +203,10 @@ class Plan(QWidget):
         self.update()
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        if self._window_from is not None:
+            self.window_picked.emit(self.names_in(QRectF(self._window_from, event.position()).normalized()))
+            self._window_from = None
+            self.update()
         if not self._dragged and event.button() == Qt.MouseButton.LeftButton:
             self._click(self.name_at(event.position()))
         self._pressed = None
@@ -221,11 +244,15 @@ class Plan(QWidget):
 
     def paintEvent(self, event: QPaintEvent) -> None:
         p = QPainter(self)
-        p.fillRect(self.rect(), QColor("#FDFCF8"))
-        self._paint_grid(p)
+        p.fillRect(self.rect(), colour("map"))
+        self._paint_under(p)
+        if "map grid" not in self.hidden:
+            self._paint_grid(p)
         x, y = self.to_pixels(self.scene.e_m, self.scene.n_m)
         with np.errstate(invalid="ignore"):
             seen = np.flatnonzero((x > -20) & (x < self.width() + 20) & (y > -20) & (y < self.height() + 20))
+        if "marks" in self.hidden:
+            seen = seen[:0]
         if seen.size > MANY:
             self._stamp(p, x[seen], y[seen])
         else:
@@ -236,7 +263,35 @@ class Plan(QWidget):
         p.setRenderHint(QPainter.RenderHint.Antialiasing)
         self._paint_selection(p, x, y)
         self._paint_measure(p, x, y)
+        if self._window_from is not None and self._cursor is not None:
+            p.setPen(QPen(colour("water"), 1, Qt.PenStyle.DashLine))
+            p.setBrush(Qt.BrushStyle.NoBrush)
+            p.drawRect(QRectF(self._window_from, self._cursor).normalized())
         self._paint_furniture(p)
+
+    def _paint_under(self, p: QPainter) -> None:
+        """Backdrops, painted once for a view and kept as a picture until it changes."""
+        if not self.scene.under:
+            return
+        key = (
+            self.scene.under,
+            tuple(self._centre),
+            self._scale,
+            self.width(),
+            self.height(),
+            self.devicePixelRatioF(),
+            is_night(),
+        )
+        if self._under is None or self._under[0] != key:
+            pixmap = QPixmap(self.size() * self.devicePixelRatioF())
+            pixmap.setDevicePixelRatio(self.devicePixelRatioF())
+            pixmap.fill(Qt.GlobalColor.transparent)
+            own = QPainter(pixmap)
+            for layer in self.scene.under:
+                layer.paint(own, self.to_pixels, self._scale)
+            own.end()
+            self._under = (key, pixmap)
+        p.drawPixmap(0, 0, self._under[1])
 
     def _paint_grid(self, p: QPainter) -> None:
         unit = self.scene.unit.metres
@@ -252,14 +307,14 @@ class Plan(QWidget):
                     break
                 x, y = self.to_pixels(value, value)
                 text = format_fixed(value / unit / divisor, decimals)
-                p.setPen(QPen(QColor("#ECE8DD"), 1))
+                p.setPen(QPen(colour("grid"), 1))
                 if axis == 0:
                     p.drawLine(QPointF(float(x), 0), QPointF(float(x), self.height()))
-                    p.setPen(QColor("#9AA0A3"))
+                    p.setPen(colour("grid_text"))
                     p.drawText(QPointF(float(x) + 3, self.height() - 5), text)
                 else:
                     p.drawLine(QPointF(0, float(y)), QPointF(self.width(), float(y)))
-                    p.setPen(QColor("#9AA0A3"))
+                    p.setPen(colour("grid_text"))
                     if y > 54:  # the title stands above
                         p.drawText(QPointF(5, float(y) - 3), text)
                 value += step
@@ -296,18 +351,26 @@ class Plan(QWidget):
         return VECTOR_PX / largest if largest > 1e-9 else 0.0
 
     def _paint_hull(self, p: QPainter) -> None:
+        if "hull and area" in self.hidden:
+            return
+        if self.scene.gaps.size:
+            p.setPen(QPen(colour("sun"), 1.6, Qt.PenStyle.DotLine))
+            p.setBrush(Qt.BrushStyle.NoBrush)
+            for a, b in np.stack(self.to_pixels(*self.scene.gaps)).T.tolist():
+                p.drawEllipse(QPointF(a, b), 22, 22)
         if self.scene.hull.shape[1] > 2:
             x, y = self.to_pixels(self.scene.hull[0], self.scene.hull[1])
-            p.setPen(QPen(QColor("#C5C4BC"), 1, Qt.PenStyle.DashLine))
+            p.setPen(QPen(colour("hull"), 1, Qt.PenStyle.DashLine))
             p.setBrush(Qt.BrushStyle.NoBrush)
             p.drawPolygon(QPolygonF([QPointF(a, b) for a, b in zip(x.tolist(), y.tolist(), strict=True)]))
 
     def _paint_residuals(self, p: QPainter, x: FloatArray, y: FloatArray) -> None:
         factor = self._exaggeration()
         p.setBrush(Qt.BrushStyle.NoBrush)
-        p.setPen(QPen(QColor("#7FAAB5"), 1))
+        p.setPen(QPen(colour("ellipse"), 1))
         few = self.scene.vector_rows.size <= LABELS // 2
-        ellipses = zip(self.scene.ellipse_rows.tolist(), *self.scene.ellipse.tolist(), strict=True) if few else ()
+        few_ellipses = few and "error ellipses" not in self.hidden
+        ellipses = zip(self.scene.ellipse_rows.tolist(), *self.scene.ellipse.tolist(), strict=True) if few_ellipses else ()
         for row, a, b, azimuth in ellipses:
             if math.isfinite(a + b):
                 p.save()
@@ -315,23 +378,28 @@ class Plan(QWidget):
                 p.rotate(math.degrees(azimuth))
                 p.drawEllipse(QPointF(0, 0), max(b * factor, 1.0), max(a * factor, 1.0))
                 p.restore()
+        if "residuals" in self.hidden:
+            return
         p.setPen(QPen(colour("flare"), 1.6))
         rows = self.scene.vector_rows
         ends = np.stack([x[rows], y[rows], x[rows] + self.scene.vector_m[0] * factor, y[rows] - self.scene.vector_m[1] * factor])
         for x1, y1, x2, y2 in ends.T.tolist():
             if few:
-                _arrow(p, QPointF(x1, y1), QPointF(x2, y2))
+                arrow(p, QPointF(x1, y1), QPointF(x2, y2))
             else:
                 p.drawLine(QPointF(x1, y1), QPointF(x2, y2))
 
     def _paint_marks(self, p: QPainter, x: FloatArray, y: FloatArray, seen: NDArray[np.intp]) -> None:
-        labelled = seen.size <= LABELS
+        labelled = seen.size <= LABELS and "labels" not in self.hidden
         taken = [QRectF(x[row] - 5, y[row] - 6, 10, 11) for row in seen.tolist()] if labelled else []
         order = sorted(seen.tolist(), key=lambda r: -int(self.scene.symbol[r] in (TRIANGLE, SQUARE)))
         p.setFont(font(11, MEDIUM))
         metrics = p.fontMetrics()
         self._stamp_symbols(p, x, y, seen)
+        wanted = self.scene.labelled
         for row in order if labelled else ():
+            if wanted.size and not wanted[row]:
+                continue
             name = self.scene.names[row]
             width = metrics.horizontalAdvance(name)
             for dx, dy in ((9, -8), (9, 13), (-9 - width, -8), (-9 - width, 13)):
@@ -346,9 +414,9 @@ class Plan(QWidget):
 
     def _stamp_symbols(self, p: QPainter, x: FloatArray, y: FloatArray, seen: NDArray[np.intp]) -> None:
         """Symbols are drawn once and stamped from then on, to half a pixel; important ones over the others."""
-        kinds = self.scene.symbol[seen].astype(int) + 4 * self.scene.off[seen]
+        kinds = self.scene.symbol[seen].astype(int) + COUNT * self.scene.off[seen]
         ratio = self.devicePixelRatioF()
-        for kind in (RING, CROSS, SQUARE, TRIANGLE, *range(4, 8)):
+        for kind in (RING, DOT, CROSS, SQUARE, TRIANGLE, *range(COUNT, 2 * COUNT)):
             rows = seen[kinds == kind]
             if not rows.size:
                 continue
@@ -358,17 +426,18 @@ class Plan(QWidget):
                 stamp(QPointF(left, top), pixmap)
 
     def _symbol_pixmap(self, kind: int, ratio: float) -> QPixmap:
-        """Picture of a symbol, drawn when first asked for; from 4 on the same switched off."""
-        if (kind, ratio) not in self._symbols:
+        """Picture of a symbol, drawn when first asked for; from COUNT on the same switched off."""
+        key = (kind, ratio, is_night())
+        if key not in self._symbols:
             pixmap = QPixmap(round(18 * ratio), round(18 * ratio))
             pixmap.setDevicePixelRatio(ratio)
             pixmap.fill(Qt.GlobalColor.transparent)
             own = QPainter(pixmap)
             own.setRenderHint(QPainter.RenderHint.Antialiasing)
-            _symbol(own, QPointF(9, 9), kind % 4, kind >= 4)
+            draw_symbol(own, QPointF(9, 9), kind % COUNT, kind >= COUNT)
             own.end()
-            self._symbols[kind, ratio] = pixmap
-        return self._symbols[kind, ratio]
+            self._symbols[key] = pixmap
+        return self._symbols[key]
 
     def _paint_selection(self, p: QPainter, x: FloatArray, y: FloatArray) -> None:
         if self.selection in self.scene.names:
@@ -396,7 +465,7 @@ class Plan(QWidget):
         p.setPen(colour("faint"))
         p.setFont(font(11))
         if not self.scene.names:
-            p.fillRect(self.rect(), QColor("#FDFCF8"))
+            p.fillRect(self.rect(), colour("map"))
             p.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, "Marks with positions will show here.")
             return
         p.drawText(QPointF(12, 20), f"{self.scene.title}, {self._grid_unit}" if self.scene.title else "")
@@ -408,7 +477,7 @@ class Plan(QWidget):
         unit = self.scene.unit.metres
         length = nice_length(110.0 / self._scale / unit)
         pixels = length * unit * self._scale
-        p.fillRect(QRectF(right - pixels - 8, bottom - 22, pixels + 16, 30), QColor(253, 252, 248, 215))
+        p.fillRect(QRectF(right - pixels - 8, bottom - 22, pixels + 16, 30), _veil("map"))
         p.drawPolyline([QPointF(right - pixels, bottom - 4), QPointF(right - pixels, bottom + 4)])
         p.drawLine(QPointF(right - pixels, bottom), QPointF(right, bottom))
         p.drawPolyline([QPointF(right, bottom - 4), QPointF(right, bottom + 4)])
@@ -427,73 +496,13 @@ class Plan(QWidget):
             e, n = self.to_ground(self._cursor)
             text = f"E {format_fixed(e / unit, 2)}   N {format_fixed(n / unit, 2)}"
             box = QRectF(8, self.height() - 40, p.fontMetrics().horizontalAdvance(text) + 12, 18)
-            p.fillRect(box, QColor(255, 255, 255, 220))
+            p.fillRect(box, _veil("sheet"))
             p.setPen(colour("ink"))
             p.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
 
 
-def _arrow(p: QPainter, start: QPointF, end: QPointF) -> None:
-    p.drawLine(start, end)
-    direction = math.atan2(end.y() - start.y(), end.x() - start.x())
-    if math.hypot(end.x() - start.x(), end.y() - start.y()) > 5:
-        for turn in (2.6, -2.6):
-            p.drawLine(end, QPointF(end.x() + 5 * math.cos(direction + turn), end.y() + 5 * math.sin(direction + turn)))
-
-
-def _symbol(p: QPainter, at: QPointF, symbol: int, off: bool) -> None:
-    ink = colour("off") if off else colour("ink")
-    if symbol == TRIANGLE and not off:
-        p.setPen(Qt.PenStyle.NoPen)
-        p.setBrush(ink)
-        p.drawPolygon(QPolygonF([at + QPointF(0, -7), at + QPointF(6.4, 4.6), at + QPointF(-6.4, 4.6)]))
-    elif symbol == SQUARE and not off:
-        p.setPen(QPen(ink, 1.5))
-        p.setBrush(colour("sheet"))
-        p.drawRect(QRectF(at.x() - 5, at.y() - 5, 10, 10))
-    elif symbol == CROSS or off:
-        p.setPen(QPen(ink if off else colour("faint"), 1.3))
-        for dx in (-4, 4):
-            p.drawLine(at + QPointF(dx, -4), at + QPointF(-dx, 4))
-    else:
-        p.setPen(QPen(colour("faint"), 1.2))
-        p.setBrush(colour("sheet"))
-        p.drawEllipse(at, 3, 3)
-
-
-class PlanPane(QWidget):
-    """The plan with its few commands and the line that says what was measured."""
-
-    def __init__(self, parent: QWidget | None = None) -> None:
-        super().__init__(parent)
-        layout = QVBoxLayout(self)
-        layout.setContentsMargins(0, 0, 0, 0)
-        layout.setSpacing(0)
-        self.plan = Plan(self)
-        layout.addWidget(self.plan, 1)
-        self.buttons = QWidget(self.plan)
-        row = QHBoxLayout(self.buttons)
-        row.setContentsMargins(9, 24, 0, 0)
-        row.setSpacing(8)
-        self.fit_all = QPushButton("fit all")
-        self.fit_all.setToolTip("Show all marks (Ctrl+0)")
-        self.measure = QPushButton("measure")
-        self.measure.setToolTip("Pick two marks for distance, azimuth and height difference (Ctrl+M)")
-        self.measure.setCheckable(True)
-        for button in (self.fit_all, self.measure):
-            look(button, "link")
-            button.setFont(font(11))
-            row.addWidget(button)
-        self.fit_all.clicked.connect(self.plan.fit_all)
-        self.measure.toggled.connect(self.plan.start_measuring)
-        self.result = QLabel("")
-        self.result.setWordWrap(True)
-        self.result.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
-        self.result.setStyleSheet("padding: 6px 12px; background: #FFFFFF; border-top: 1px solid #D9D4C7;")
-        self.result.setFont(font(12, SEMIBOLD))
-        self.result.hide()
-        self.measure.toggled.connect(self._on_measure)
-        layout.addWidget(self.result)
-
-    def _on_measure(self, on: bool) -> None:
-        self.result.setVisible(on)
-        self.result.setText("Pick the first mark, then the second." if on else "")
+def _veil(role: str) -> QColor:
+    """A colour that what lies under it shines through, a little."""
+    veil = QColor(colour(role))
+    veil.setAlpha(215)
+    return veil

@@ -7,7 +7,7 @@ from PySide6.QtGui import QPainter, QPainterPath, QPaintEvent
 from PySide6.QtWidgets import QAbstractButton, QVBoxLayout, QWidget
 
 from fenwind.desk.icons import paint_icon
-from fenwind.desk.theme import MEDIUM, ROLES, SEMIBOLD, colour, font
+from fenwind.desk.theme import MEDIUM, SEMIBOLD, colour, font
 
 STAGES = ("Frame", "Marks", "Sessions", "Setups", "Fits", "Network", "Ground", "Handover")
 WIDTH = 88
@@ -41,7 +41,7 @@ class _StageButton(QAbstractButton):
             path = QPainterPath()
             path.addRoundedRect(QRectF(10, 4, WIDTH - 20, 58), 9, 9)
             p.fillPath(path, colour("ink").lighter(140))
-        ink = ROLES.ink if chosen else ROLES.rail_text
+        ink = colour("ink" if chosen else "rail_text").name()
         middle = WIDTH / 2 + (5 if chosen else 0)
         paint_icon(p, self.text(), QRectF(middle - 12, 10, 24, 24), ink)
         p.setPen(ink)

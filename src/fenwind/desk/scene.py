@@ -8,9 +8,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fenwind.desk.bridge import JobBridge
-from fenwind.desk.plan import CROSS, RING, SQUARE, TRIANGLE, Scene
+from fenwind.desk.plan import Scene
+from fenwind.desk.plan_symbols import BY_NAME, CROSS, RING, SQUARE, TRIANGLE
 from fenwind.estimation.distributions import chi2_quantile
 from fenwind.job.derive import FitOutcome
+from fenwind.procedures.coverage import Coverage
 
 FloatArray = NDArray[np.float64]
 
@@ -83,7 +85,31 @@ def build_scene(bridge: JobBridge, with_fit: bool) -> Scene:
     )
     if outcome is not None and outcome.case is not None:
         _add_fit(scene, bridge, outcome)
+    else:
+        _apply_rules(scene, bridge)
     return scene
+
+
+def _apply_rules(scene: Scene, bridge: JobBridge) -> None:
+    """Symbols and labels as the rules of codes and classes say; a code's rule goes before that of a class."""
+    rules = {(r.by, r.value): r for r in bridge.state.mark_rules.values() if r.active}
+    if not rules:
+        return
+    marks = {m.name: m for m in bridge.state.marks.values()}
+    scene.labelled = np.ones(len(scene.names), dtype=bool)
+    for i, name in enumerate(scene.names):
+        mark = marks[name]
+        rule = rules.get(("code", mark.code)) or rules.get(("class", mark.mark_class))
+        if rule is not None:
+            scene.labelled[i] = rule.label
+            scene.symbol[i] = BY_NAME.get(rule.symbol, scene.symbol[i])
+
+
+def add_coverage(scene: Scene, found: Coverage) -> None:
+    """The area that targets are to hold, and where one is lacking."""
+    scene.hull = found.box.T
+    places = [place for j in found.judgements for place in j.places]
+    scene.gaps = np.array(places, dtype=float).reshape(-1, 2).T
 
 
 def _add_fit(scene: Scene, bridge: JobBridge, outcome: FitOutcome) -> None:

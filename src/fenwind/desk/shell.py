@@ -30,6 +30,14 @@ def look(widget: QWidget, name: str) -> QWidget:
     return widget
 
 
+def show_look(widget: QWidget, name: str) -> None:
+    """Change the look of a widget that is shown already."""
+    if widget.property("look") != name:
+        widget.setProperty("look", name)
+        widget.style().unpolish(widget)
+        widget.style().polish(widget)
+
+
 class _Strip(QWidget):
     """A band in one colour with a thin rule along one edge."""
 
@@ -108,7 +116,8 @@ class Header(_Strip):
 
     def show_kept(self, bold: str, grey: str) -> None:
         """Two short lines at the right."""
-        self.kept.setText(f'<div align="right"><b>{bold}</b><br><span style="color:#6C7378">{grey}</span></div>')
+        faint = colour("faint").name()
+        self.kept.setText(f'<div align="right"><b>{bold}</b><br><span style="color:{faint}">{grey}</span></div>')
         self.kept.setStyleSheet("font-size: 11px;")
 
 

@@ -9,6 +9,7 @@ from typing import Any
 
 from PySide6.QtCore import (
     QAbstractTableModel,
+    QItemSelection,
     QItemSelectionModel,
     QModelIndex,
     QPersistentModelIndex,
@@ -345,6 +346,17 @@ class RecordTable(QTableView):
                     self.setCurrentIndex(self.proxy.index(index.row(), column))
                     self.selectionModel().select(index, _WHOLE_ROW)
                 return
+
+    def pick_all(self, test: Callable[[Any], bool]) -> None:
+        """Select every row that passes."""
+        chosen = QItemSelection()
+        last = self.records.columnCount() - 1
+        for position, row in enumerate(self.records.rows):
+            if test(row):
+                index = self.proxy.mapFromSource(self.records.index(position, 0))
+                if index.isValid():
+                    chosen.select(index, self.proxy.index(index.row(), last))
+        self.selectionModel().select(chosen, QItemSelectionModel.SelectionFlag.ClearAndSelect)
 
     def copy(self) -> None:
         """Copy the selected cells with headers, tab separated, every digit kept."""

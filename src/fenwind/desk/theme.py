@@ -29,16 +29,33 @@ class Roles:
     alarm: str = "#FFF6F0"
     rail_text: str = "#C9D1CC"
     off: str = "#A9A9A4"
+    on_ink: str = "#FFFFFF"
+    part_rule: str = "#B9D3D8"
+    part_hover: str = "#D8E8EA"
+    map: str = "#FDFCF8"
+    grid: str = "#ECE8DD"
+    grid_text: str = "#9AA0A3"
+    hull: str = "#C5C4BC"
+    ellipse: str = "#7FAAB5"
+    backdrop: str = "#B4B1A6"
 
 
-ROLES = Roles()
+DAY = Roles()
+#: The same roles by lamplight: nothing brighter than the ink.
+NIGHT = Roles(
+    paper="#171E1F", sheet="#1E2729", rule="#38443F", ink="#DCE1DB", faint="#8F9A98", rail="#0F1516", water="#6DB3CB", reed="#8DBB90",
+    sun="#D9A54A", flare="#F0814F", chosen="#26383D", part="#22343A", alarm="#2C221D", rail_text="#9AA6A2", off="#5F6A68", on_ink="#171E1F",
+    part_rule="#3C5C66", part_hover="#2C454D", map="#1A2223", grid="#29322F", grid_text="#76807D", hull="#4E5955", ellipse="#4F8797",
+    backdrop="#56605C",
+)  # fmt: skip
+_shown = {"roles": DAY}
 FAMILY = "IBM Plex Sans"
 
 
 @cache
 def colour(role: str) -> QColor:
     """The colour of a role; shared, so do not change it."""
-    return QColor(getattr(ROLES, role))
+    return QColor(getattr(_shown["roles"], role))
 
 
 @cache
@@ -55,8 +72,15 @@ def font(px: float = 13, weight: QFont.Weight = QFont.Weight.Normal, spacing: fl
 NORMAL, MEDIUM, SEMIBOLD = QFont.Weight.Normal, QFont.Weight.Medium, QFont.Weight.DemiBold
 
 
-def apply_theme(app: QApplication) -> None:
-    """Load the fonts and set palette and style sheet."""
+def is_night() -> bool:
+    """Whether the night theme is shown."""
+    return _shown["roles"] is NIGHT
+
+
+def apply_theme(app: QApplication, night: bool = False) -> None:
+    """Load the fonts and set palette and style sheet, by day or by night."""
+    _shown["roles"] = NIGHT if night else DAY
+    colour.cache_clear()
     for path in sorted((Path(__file__).parent / "fonts").glob("*.ttf")):
         QFontDatabase.addApplicationFont(str(path))
     app.setStyle("Fusion")
@@ -78,7 +102,7 @@ def apply_theme(app: QApplication) -> None:
     ):
         palette.setColor(role, colour(name))
     app.setPalette(palette)
-    app.setStyleSheet(_sheet(ROLES))
+    app.setStyleSheet(_sheet(_shown["roles"]) + _views(_shown["roles"]))
 
 
 def _sheet(r: Roles) -> str:
@@ -89,10 +113,21 @@ QLabel {{ background: transparent; }}
 QLabel[look="caption"] {{ color: {r.faint}; font-size: 11px; }}
 QLabel[look="faint"] {{ color: {r.faint}; font-size: 12px; }}
 QLabel[look="draggable"] {{ color: {r.water}; font-size: 12px; border-bottom: 1px dashed {r.water}; }}
+QLabel[look="doubt"] {{ color: {r.flare}; font-size: 12px; }}
+QLabel[look="sun"] {{ color: {r.sun}; font-size: 12px; }}
+QLabel[look="result"] {{ padding: 6px 12px; background: {r.sheet}; border-top: 1px solid {r.rule}; }}
+QPlainTextEdit {{ background: {r.sheet}; border: 1px solid {r.rule}; }}
+TrailPane, TrailPane QScrollArea, TrailPane QScrollArea > QWidget > QWidget {{ background: {r.sheet}; border: none; }}
+DoubtsBar QScrollArea {{ border-top: 1px solid {r.rule}; }}
+QWidget#doubts {{ background: {r.sheet}; }}
+QWidget#message {{ background: {r.sheet}; border-top: 1px solid {r.rule}; }}
+Finder {{ background: {r.sheet}; border: 1px solid {r.water}; border-radius: 6px; }}
+Finder QListWidget {{ border: none; }}
+Finder QListWidget::item {{ padding: 4px 6px; }}
 QLabel[look="statement"] {{ font-size: 19px; color: {r.ink}; }}
 QPushButton[look="part"] {{ font-size: 19px; font-weight: 500; color: {r.water}; background: {r.part}; border: none;
-  border-bottom: 2px solid #B9D3D8; border-radius: 3px; padding: 0px 5px 1px 5px; text-align: left; }}
-QPushButton[look="part"]:hover, QPushButton[look="part"]:focus {{ background: #D8E8EA; border-bottom: 2px solid {r.water}; }}
+  border-bottom: 2px solid {r.part_rule}; border-radius: 3px; padding: 0px 5px 1px 5px; text-align: left; }}
+QPushButton[look="part"]:hover, QPushButton[look="part"]:focus {{ background: {r.part_hover}; border-bottom: 2px solid {r.water}; }}
 QPushButton[look="part"]:disabled {{ color: {r.ink}; background: transparent; border-bottom: 2px solid transparent; }}
 QPushButton[look="part"]::menu-indicator {{ image: none; width: 0; }}
 QPushButton[look="link"], QToolButton[look="link"] {{ color: {r.water}; background: transparent; border: none; padding: 1px 2px; text-align: left; }}
@@ -104,13 +139,13 @@ QPushButton[look="head"]::menu-indicator {{ image: none; width: 0; }}
 QPushButton[look="job"] {{ font-size: 15px; font-weight: 600; color: {r.ink}; background: transparent; border: none; padding: 4px 6px; text-align: left; }}
 QPushButton[look="job"]:hover, QPushButton[look="job"]:focus {{ background: {r.part}; border-radius: 4px; }}
 QPushButton[look="job"]::menu-indicator {{ image: none; width: 0; }}
-QPushButton[look="main"] {{ color: #FFFFFF; background: {r.ink}; border: 1px solid {r.ink}; border-radius: 4px; padding: 5px 14px; font-weight: 600; }}
+QPushButton[look="main"] {{ color: {r.on_ink}; background: {r.ink}; border: 1px solid {r.ink}; border-radius: 4px; padding: 5px 14px; font-weight: 600; }}
 QPushButton[look="main"]:hover, QPushButton[look="main"]:focus {{ background: {r.water}; border-color: {r.water}; }}
 QPushButton[look="main"]:disabled {{ background: {r.off}; border-color: {r.off}; }}
 QPushButton[look="second"] {{ color: {r.ink}; background: {r.sheet}; border: 1px solid {r.ink}; border-radius: 4px; padding: 5px 14px; font-weight: 600; }}
 QPushButton[look="second"]:hover, QPushButton[look="second"]:focus {{ border-color: {r.water}; color: {r.water}; }}
 QPushButton[look="chip"] {{ color: {r.ink}; background: {r.sheet}; border: 1px solid {r.rule}; border-radius: 11px; padding: 2px 10px; font-size: 12px; font-weight: 500; }}
-QPushButton[look="chip"]:checked {{ color: #FFFFFF; background: {r.ink}; border-color: {r.ink}; }}
+QPushButton[look="chip"]:checked {{ color: {r.on_ink}; background: {r.ink}; border-color: {r.ink}; }}
 QPushButton[look="chip"]:focus {{ border-color: {r.water}; }}
 QPushButton[look="find"] {{ color: {r.faint}; background: {r.paper}; border: 1px solid {r.rule}; border-radius: 14px; padding: 5px 14px; text-align: left; }}
 QPushButton[look="find"]:hover, QPushButton[look="find"]:focus {{ border-color: {r.water}; }}
@@ -122,6 +157,11 @@ QMenu::item {{ padding: 5px 26px 5px 26px; color: {r.ink}; background: transpare
 QMenu::item:selected {{ background: {r.chosen}; color: {r.ink}; }}
 QMenu::item:disabled {{ color: {r.off}; }}
 QMenu::separator {{ height: 1px; background: {r.rule}; margin: 5px 12px; }}
+"""
+
+
+def _views(r: Roles) -> str:
+    return f"""
 QTableView {{ background: {r.sheet}; border: 1px solid {r.rule}; gridline-color: transparent; color: {r.ink};
   selection-background-color: {r.chosen}; selection-color: {r.ink}; }}
 QHeaderView {{ background: {r.sheet}; border: none; }}
@@ -137,8 +177,8 @@ QScrollBar::handle:hover {{ background: {r.off}; }}
 QScrollBar::add-line, QScrollBar::sub-line {{ width: 0; height: 0; }}
 QScrollBar::add-page, QScrollBar::sub-page {{ background: transparent; }}
 QSplitter::handle {{ background: {r.rule}; }}
-QTextBrowser {{ background: {r.sheet}; border: 1px solid {r.rule}; }}
-QToolTip {{ background: {r.ink}; color: #FFFFFF; border: none; padding: 4px 7px; }}
+QTextBrowser {{ background: #FFFFFF; color: #1F2A30; border: 1px solid {r.rule}; }}
+QToolTip {{ background: {r.ink}; color: {r.on_ink}; border: none; padding: 4px 7px; }}
 QProgressBar {{ background: {r.sheet}; border: 1px solid {r.rule}; border-radius: 4px; height: 8px; text-align: center; }}
 QProgressBar::chunk {{ background: {r.water}; border-radius: 3px; }}
 """

@@ -113,7 +113,6 @@ class TrailPane(QFrame):
         self.area.setWidgetResizable(True)
         self.area.setWidget(self.links)
         self.area.viewport().setAutoFillBackground(False)
-        self.setStyleSheet("TrailPane, QScrollArea, QScrollArea > QWidget > QWidget { background: #FFFFFF; border: none; }")
         layout.addWidget(self.area)
 
     def show_links(self, title: str, links: tuple[Link, ...]) -> None:

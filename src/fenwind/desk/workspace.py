@@ -9,25 +9,28 @@ from functools import partial
 
 from PySide6.QtCore import QObject, QPoint, QTimer
 from PySide6.QtGui import QKeySequence, QShortcut
-from PySide6.QtWidgets import QFileDialog, QMenu, QWidget
+from PySide6.QtWidgets import QApplication, QFileDialog, QMenu, QWidget
 
 from fenwind.desk.actions import ActionSet, ActionSpec
 from fenwind.desk.bridge import JobBridge, Results, Thinker
-from fenwind.desk.doubts_bar import DoubtsBar
+from fenwind.desk.doubts_bar import DoubtsBar, stage_of
 from fenwind.desk.finder import Finder, Found
 from fenwind.desk.message_line import MessageLine
-from fenwind.desk.plan import PlanPane
+from fenwind.desk.plan_commands import PlanCommands
+from fenwind.desk.plan_pane import PlanPane
 from fenwind.desk.rail import STAGES
-from fenwind.desk.scene import build_scene
+from fenwind.desk.scene import add_coverage, build_scene
 from fenwind.desk.shell import Shell
 from fenwind.desk.stages.fits import FitsSheet
+from fenwind.desk.stages.frame import FrameSheet
 from fenwind.desk.stages.handover import HandoverSheet
 from fenwind.desk.stages.marks import MarksSheet
 from fenwind.desk.stages.waiting import WaitingSheet
 from fenwind.desk.statement import choice
+from fenwind.desk.theme import apply_theme, is_night
 from fenwind.desk.trail import TrailPane
 from fenwind.errors import FenwindError
-from fenwind.geodesy.frames import FrameSpec, find_crs, open_frame, unit_key_of
+from fenwind.geodesy.frames import height_words, open_frame
 from fenwind.geodesy.inverse import inverse
 from fenwind.job import gestures
 from fenwind.job.derive import with_grid_folder
@@ -50,12 +53,14 @@ class Workspace(QObject):
         self.fits = FitsSheet(self.bridge)
         self.marks = MarksSheet(self.bridge)
         self.handover = HandoverSheet(self.bridge, self._fit_parts)
-        self.sheets: dict[str, QWidget] = {"Marks": self.marks, "Fits": self.fits, "Handover": self.handover}
+        self.frame = FrameSheet(self.bridge)
+        self.sheets: dict[str, QWidget] = {"Frame": self.frame, "Marks": self.marks, "Fits": self.fits, "Handover": self.handover}
         for name in STAGES:
             if name not in self.sheets:
                 self.sheets[name] = WaitingSheet(name)
             shell.pages.addWidget(self.sheets[name])
         self.plan_pane = PlanPane()
+        self.plan_commands = PlanCommands(self.plan_pane, self.bridge, self._shown_frame, self._show_plan)
         self.trail_pane = TrailPane()
         self.line = MessageLine()
         shell.side.addWidget(self.plan_pane)
@@ -88,6 +93,8 @@ class Workspace(QObject):
         shell.header.stop.clicked.connect(bridge.stop)
         self.plan_pane.plan.mark_picked.connect(bridge.select)
         self.plan_pane.plan.measured.connect(self._on_measured)
+        self.plan_pane.plan.window_picked.connect(self._on_window)
+        self.handover.judged.connect(self._show_plan)
         header = shell.header
         header.job.clicked.connect(lambda: self._menu_under(header.job, self.actions.menu))
         header.finder.clicked.connect(self.open_finder)
@@ -101,6 +108,7 @@ class Workspace(QObject):
     def close(self) -> None:
         """Let go of the job; everything is kept already."""
         self.marks.incoming._runner.shut_down()
+        self.plan_commands.store.shut_down()
         self.bridge.shut_down()
 
     # Showing -----------------------------------------------------------------------------------------------------
@@ -131,15 +139,17 @@ class Workspace(QObject):
         self.shell.setWindowTitle(f"{state.info.name} - Fenwind")
         frame = self.bridge.frame
         header.parts["frame"].setText(frame.spec.name if frame else "no frame yet")
-        kinds = {"ellipsoid": "ellipsoid", "geoid": "geoid", "local": "local"}
-        header.parts["heights"].setText((frame.spec.height.name or kinds[frame.spec.height.kind]) if frame else "none")
+        header.parts["heights"].setText(height_words(frame.spec.height) if frame else "none")
         header.parts["units"].setText(f"{self.bridge.unit.key}, {self.bridge.angle_style}")
         count = len(state.records)
         header.show_kept(f"all kept {datetime.now():%H:%M}", f"{count} records")
+        self.frame.refresh()
         self.fits.refresh()
         self.marks.refresh()
         self.handover.refresh()
-        self.shell.rail.show_doubts("Fits", len(self.bridge.findings.open))
+        stages = [stage_of(d, self.bridge) for d in self.bridge.findings.open]
+        for name in ("Frame", "Marks", "Fits"):
+            self.shell.rail.show_doubts(name, stages.count(name))
         undo, redo = self.bridge.job.undo_text, self.bridge.job.redo_text
         self.actions.set_text("edit.undo", f"Undo {undo}" if undo else "Undo")
         self.actions.set_text("edit.redo", f"Do again: {redo}" if redo else "Do again")
@@ -155,7 +165,11 @@ class Workspace(QObject):
         return step.target_frame if self._plan_follows_fit() and step is not None else self.bridge.frame_id
 
     def _show_plan(self) -> None:
-        self.plan_pane.plan.show_scene(build_scene(self.bridge, self._plan_follows_fit()))
+        scene = build_scene(self.bridge, self._plan_follows_fit())
+        if self.stage == "Handover" and self.handover.coverage is not None:
+            add_coverage(scene, self.handover.coverage)
+        scene.under = self.plan_commands.store.layers(self._shown_frame())
+        self.plan_pane.plan.show_scene(scene)
 
     def _show_trail(self) -> None:
         mark = self.bridge.mark()
@@ -196,6 +210,25 @@ class Workspace(QObject):
         if words:
             self.say("; ".join(words) + ".")
             self.line.show_rows(changes, {key: r.spec.name for key, r in self.bridge.state.frames.items()})
+
+    def _on_window(self, names: list[str]) -> None:
+        """Marks in a window drawn on the plan: their rows in the table at hand."""
+        if self.stage not in ("Fits", "Marks"):
+            self.show_stage("Marks")
+        table = self.fits.table if self.stage == "Fits" else self.marks.marks.table
+        chosen = set(names)
+        table.pick_all(lambda r: r.mark.name in chosen)
+        self.say(f"{len(names)} mark{'' if len(names) == 1 else 's'} in the window.")
+
+    def toggle_night(self) -> None:
+        """Day or night colours, kept for the next time."""
+        app = QApplication.instance()
+        assert isinstance(app, QApplication)
+        apply_theme(app, not is_night())
+        if self.shell.settings is not None:
+            self.shell.settings.setValue("window/night", is_night())
+        self.refresh()
+        self.doubts.refresh()
 
     def _on_measured(self, first: str, second: str) -> None:
         adopted = self.bridge.derived.adopted[self._shown_frame()]
@@ -244,33 +277,17 @@ class Workspace(QObject):
             act = partial(gestures.set_field, [info], "frame", key, f"Show {record.spec.name}")
             choice(menu, record.spec.name, partial(self.bridge.attempt, act), checked=key == self.bridge.frame_id)
         menu.addSeparator()
-        choice(menu, "another system, by its code …", self._ask_frame)
+        choice(menu, "find a system …", self._find_system)
 
-    def _ask_frame(self) -> None:
-        def answer(text: str) -> bool:
-            try:
-                spec = FrameSpec(name=find_crs(text).name, crs=text, unit=unit_key_of(text))
-            except FenwindError as error:
-                self.bridge.tell_error(error)
-                return False
-            key, (what, entries) = gestures.add_frame(spec)
-            shown = gestures.set_field([self.bridge.state.info], "frame", key, "")[1]
-            return self.bridge.do((what, (*entries, *shown)))
-
-        sheet = self.sheets["Fits" if self.stage == "Fits" else "Marks"]
-        self.show_stage("Fits" if sheet is self.fits else "Marks")
-        ask = self.fits.ask if sheet is self.fits else self.marks.marks.ask
-        ask.ask("System", answer, placeholder="EPSG:25832, WKT or a PROJ string", button="Add it")
+    def _find_system(self) -> None:
+        self.show_stage("Frame")
+        self.frame.find_system()
 
     def _menu_heights(self, menu: QMenu) -> None:
-        frame = self.bridge.frame
-        if frame is None:
+        if self.bridge.frame is None:
             menu.addAction("Choose a frame first").setEnabled(False)
-        elif frame.spec.crs:
-            choice(menu, frame.spec.height.name or frame.spec.height.kind, lambda: None, checked=True)
-            menu.addAction("Heights of a frame are chosen in the fit's sentence, after “over”").setEnabled(False)
         else:
-            menu.addAction(f"{frame.spec.name}: heights above {frame.spec.height.name or 'its own zero'}").setEnabled(False)
+            self.frame._menu_heights(menu)
 
     def _menu_units(self, menu: QMenu) -> None:
         frame, info = self.bridge.frame, self.bridge.state.info
@@ -325,6 +342,7 @@ class Workspace(QObject):
             spec("edit.find", "Edit", "Find a mark or an action", "Marks and commands by any part of the name", self.open_finder, "Ctrl+K"),
             spec("edit.derive", "Edit", "Derive again", "Compute all results from the records again", bridge.rederive, "F5"),
             spec("edit.doubts", "Edit", "Show all doubts", "Open or close the list of doubts", self.doubts.toggle_list, "Ctrl+L"),
+            spec("frame.find", "Frame", "Find a system", "By name, code, country, or where the job lies", self._find_system),
             spec("marks.paste", "Marks", "Paste a list", "Show a pasted list against the job, before anything is changed", self.paste_list, "Ctrl+Shift+V"),
             spec("marks.read", "Marks", "Read a list from a file …", "Show a file's list against the job, before anything is changed", self._read_file, "Ctrl+O"),
             spec("marks.set_down", "Marks", "Set down the selection", "Topmost selected value into all selected cells of its column", marks.marks.set_down,
@@ -339,6 +357,11 @@ class Workspace(QObject):
             spec("plan.in", "Plan", "Zoom in", "Show less, larger", lambda: self.plan_pane.plan.zoom(1.25), "Ctrl++"),
             spec("plan.out", "Plan", "Zoom out", "Show more, smaller", lambda: self.plan_pane.plan.zoom(0.8), "Ctrl+-"),
             spec("plan.measure", "Plan", "Measure between two marks", "Distance, azimuth and height difference", self.plan_pane.measure.toggle, "Ctrl+M"),
+            spec("plan.layers", "Plan", "Layers of the plan", "What the plan shows, and what lies under it", self.plan_commands.open_layers),
+            spec("plan.under", "Plan", "Put a drawing or an image under the plan …", "DXF, GeoTIFF, or an image with a world file", self.plan_commands._browse),
+            spec("plan.png", "Plan", "Save the plan as a picture …", "Write a PNG of the plan", self.plan_commands.save_png),
+            spec("plan.print", "Plan", "Print the plan …", "Print the plan on one page", self.plan_commands.print_plan, "Ctrl+P"),
+            spec("plan.night", "Plan", "Night or day colours", "Dark colours for dark places, and back", self.toggle_night, "Ctrl+Shift+D"),
             *(spec(f"go.{n.lower()}", "Go", n, f"Go to {n}", partial(self.show_stage, n), "") for n in STAGES),
         ]  # fmt: skip
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
+from fenwind.doubts.job_rules import doubts_about_job
 from fenwind.doubts.registry import Doubt, doubts_about_fit
 from fenwind.errors import FenwindError
 from fenwind.job.derive import Derived, FitOutcome
@@ -28,7 +29,10 @@ class Judge:
 
     def judge(self, state: JobState, derived: Derived) -> Findings:
         """Doubts about everything derived."""
-        found = [d for outcome in derived.fits.values() for d in self._about(outcome)]
+        about_job = doubts_about_job(state, derived)
+        uncontrolled = {d.subject for d in about_job if d.rule == "job.no-control"}
+        # A fit without control fails; that it lacks control says it better.
+        found = [d for o in derived.fits.values() if o.step.id not in uncontrolled for d in self._about(o)] + list(about_job)
         for key, error in derived.frame_errors.items():
             found.append(_failed(f"Frame {state.frames[key].spec.name}", key, error))
         return _part(found, state)

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from fenwind.errors import FormatError
 from fenwind.geodesy.conversion import convert
-from fenwind.geodesy.frames import Frame, FrameSpec, crs_unit_metres, open_frame
+from fenwind.geodesy.frames import Frame, FrameSpec, crs_unit_metres, height_words, open_frame
 from fenwind.job.adopted import Adopted
 from fenwind.job.state import JobState
 
@@ -69,7 +69,7 @@ class Outgoing:
                 hint="Hand over in a frame with a datum, or choose a format with plane coordinates",
             )
         lat, lon = self._frame.inverse(self.e_m, self.n_m)
-        if self.spec.height.kind not in ("ellipsoid", "geoid"):
+        if self.spec.height.kind not in ("ellipsoid", "geoid", "vertical"):
             return lat, lon, np.full(lat.shape, math.nan)
         return lat, lon, self.height_m + self._frame.geoid_height(lat, lon)
 
@@ -113,18 +113,9 @@ def frame_words(spec: FrameSpec) -> str:
     """A frame in one sentence: name, code, unit, what heights are counted from, epoch."""
     from fenwind.quantities.lengths import UNITS
 
-    height = (
-        spec.height.name
-        or {
-            "ellipsoid": "the ellipsoid",
-            "geoid": f"the geoid of {spec.height.grid}",
-            "vertical": spec.height.crs,
-            "local": "a local zero",
-        }[spec.height.kind]
-    )
     code = f" ({spec.crs})" if spec.crs.upper().startswith("EPSG:") and spec.crs.upper() not in spec.name.upper() else ""
     epoch = f", epoch {spec.epoch_year:g}" if spec.epoch_year is not None else ""
-    return f"{spec.name}{code}, {UNITS[spec.unit].name}s, heights above {height}{epoch}."
+    return f"{spec.name}{code}, {UNITS[spec.unit].name}s, heights above {height_words(spec.height)}{epoch}."
 
 
 def outgoing(state: JobState, adopted: dict[str, Adopted], frame: str, spec: FrameSpec) -> Outgoing:

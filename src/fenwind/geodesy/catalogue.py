@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import re
 from collections.abc import Iterable
 from dataclasses import dataclass
 from functools import cache
@@ -47,7 +48,9 @@ class System:
 @cache
 def systems(kind: SystemKind) -> tuple[System, ...]:
     """All systems of a kind that are not deprecated."""
-    return tuple(_system(info) for info in query_crs_info(auth_name="EPSG", pj_types=[_TYPES[kind]]) if not info.deprecated)
+    found = [_system(info) for info in query_crs_info(auth_name="EPSG", pj_types=[_TYPES[kind]]) if not info.deprecated]
+    # A system meant for several areas stands there once for each; the last, which is the widest, is kept.
+    return tuple({system.code: system for system in sorted(found, key=lambda s: s.extent)}.values())
 
 
 def _system(info: object) -> System:
@@ -57,27 +60,32 @@ def _system(info: object) -> System:
         degree = math.pi / 180.0
         bounds = (area.west * degree, area.south * degree, area.east * degree, area.north * degree)
     code, name = f"EPSG:{info.code}", str(info.name)  # type: ignore[attr-defined]
-    words = f"{code} {name} {area.name if area is not None else ''}".lower()
+    words = " ".join(["", *_tokens(f"{code} {name} {area.name if area is not None else ''}")])
     projection = str(info.projection_method_name or "")  # type: ignore[attr-defined]
     return System(
         code=code, name=name, area=area.name if area is not None else "", bounds=bounds, projection=projection, words=words
     )
 
 
+def _tokens(text: str) -> list[str]:
+    return re.findall(r"\w+", text.lower())
+
+
 def search(
     text: str, kind: SystemKind = "projected", place: tuple[float, float] | None = None, limit: int = 200
 ) -> tuple[System, ...]:
-    """Systems whose code, name or area hold every word of `text`, those that cover `place` (lat, lon in radians) only when it is given.
+    """Systems whose code, name or area have a word that begins with each word of `text`, those that
+    cover `place` (lat, lon in radians) only when it is given.
 
     A code that is meant exactly comes first, then names that begin with the text, then systems of smaller areas, which were made for them.
     """
-    words = text.lower().replace(",", " ").split()
-    found = [s for s in systems(kind) if all(w in s.words for w in words) and (place is None or s.covers(*place))]
+    words = _tokens(text)
+    found = [s for s in systems(kind) if all(f" {w}" in s.words for w in words) and (place is None or s.covers(*place))]
     plain = text.strip().lower()
     exact = {plain, f"epsg:{plain}"}
     found.sort(
         key=lambda s: (
-            s.code.lower() not in exact,
+            s.code.lower() not in exact and s.name.lower() != plain,
             not (plain and s.name.lower().startswith(plain)),
             not _named(s, words),
             s.extent,

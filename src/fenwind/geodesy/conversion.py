@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from pyproj.enums import TransformDirection
 
 from fenwind.errors import FrameError
-from fenwind.geodesy.frames import crs_unit_metres, find_crs
+from fenwind.geodesy.frames import crs_unit_metres, find_crs, is_dynamic
 from fenwind.geodesy.operations import Ways, is_assumed, plain_name, ways
 
 FloatArray = NDArray[np.float64]
@@ -40,11 +40,6 @@ class Conversion:
 
 def _three_dimensional(crs: pyproj.CRS) -> pyproj.CRS:
     return crs if crs.is_compound or crs.is_geocentric else crs.to_3d()
-
-
-def _ensemble_or_dynamic(crs: pyproj.CRS) -> bool:
-    base = crs.geodetic_crs
-    return bool(base is not None and base.datum is not None and "Dynamic" in base.datum.type_name)
 
 
 def convert(
@@ -146,7 +141,7 @@ def _notes(
         if names:
             text = f"A better operation needs a grid that is not here: {', '.join(names[:4])}."
             notes.append(ConversionNote(rule="convert.grid-missing", text=text))
-    if epoch_year is None and (_ensemble_or_dynamic(source) or _ensemble_or_dynamic(target)):
+    if epoch_year is None and (is_dynamic(source.to_wkt()) or is_dynamic(target.to_wkt())):
         text = "A system in this conversion moves with time and no epoch was given; the operation's own epoch was assumed."
         notes.append(ConversionNote(rule="convert.no-epoch", text=text))
     if bad:

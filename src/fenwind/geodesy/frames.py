@@ -29,9 +29,9 @@ _FIND_HINT = "Use an EPSG code such as EPSG:25832, WKT or a PROJ string of a pro
 @dataclass(frozen=True, slots=True, kw_only=True)
 class HeightReference:
     """What heights of a frame are counted from: the ellipsoid, the geoid of a grid file, a vertical system of the EPSG dataset (`crs` its code;
-    `grid` a file that realises it, empty to let PROJ find one), or a plain local zero."""
+    `grid` a file that realises it, empty to let PROJ find one), a plain local zero, or nothing that anybody stated."""
 
-    kind: Literal["ellipsoid", "geoid", "vertical", "local"] = "ellipsoid"
+    kind: Literal["ellipsoid", "geoid", "vertical", "local", "unknown"] = "ellipsoid"
     grid: str = ""
     name: str = ""
     crs: str = ""
@@ -89,6 +89,12 @@ def find_crs(text: str) -> pyproj.CRS:
 def crs_unit_metres(crs: pyproj.CRS) -> float:
     """Metres in one unit of a projected system's axes."""
     return float(crs.axis_info[0].unit_conversion_factor)
+
+
+def is_dynamic(text: str) -> bool:
+    """Whether coordinates in a system change with time, so that they mean little without an epoch."""
+    base = find_crs(text).geodetic_crs
+    return bool(base is not None and base.datum is not None and "Dynamic" in base.datum.type_name)
 
 
 def unit_key_of(crs_text: str) -> str:
@@ -236,6 +242,18 @@ class Frame:
         scale, convergence = self.point_scale(lat_rad, lon_rad)
         elevation = self.elevation_factor(lat_rad, h_ell_m)
         return Factors(point_scale=scale, convergence_rad=convergence, elevation=elevation, combined=scale * elevation)
+
+
+def height_words(height: HeightReference) -> str:
+    """What heights are counted from, in a few words."""
+    plain = {
+        "ellipsoid": "the ellipsoid",
+        "geoid": "a geoid grid",
+        "vertical": height.crs,
+        "local": "its own zero",
+        "unknown": "something unstated",
+    }
+    return height.name or height.crs or plain[height.kind]
 
 
 def open_frame(spec: FrameSpec) -> Frame:

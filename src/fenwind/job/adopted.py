@@ -18,7 +18,7 @@ FloatArray = NDArray[np.float64]
 
 @dataclass(frozen=True, kw_only=True, eq=False)
 class Adopted:
-    """k adopted positions of one frame, metres, nan where there is none. basis: "given", "carried" or "measured"; why in words;
+    """k adopted positions of one frame, metres, nan where there is none. basis: "given", "converted", "carried" or "measured"; why in words;
     held: the mark is control that is held in plan."""
 
     names: tuple[str, ...]
@@ -45,14 +45,22 @@ class _Row:
     held: bool = False
 
 
-def adopt(state: JobState, frame: str, carried: Sequence[tuple[str, Positions]], measured: Positions | None) -> Adopted:
+def adopt(
+    state: JobState,
+    frame: str,
+    carried: Sequence[tuple[str, Positions]],
+    measured: Positions | None,
+    converted: Sequence[tuple[str, Positions]] = (),
+) -> Adopted:
     """Adopted positions of the active marks in a frame.
 
-    In this order: the given position of control that is held; what the last fit onto the frame carried; a given position
+    In this order: the given position of control that is held; one given in another frame and `converted`; what the last fit onto the frame
+    carried; a given position
     that is not held; the measured position itself. A height that the first of these lacks comes from the next.
     """
     given: dict[str, GivenPosition] = {g.mark: g for g in state.given.values() if g.active and g.frame == frame}
-    sources = [(f"carried by {name}", "carried", points) for name, points in reversed(carried)]
+    sources = [(f"given in {name}", "converted", points) for name, points in converted]
+    sources += [(f"carried by {name}", "carried", points) for name, points in reversed(carried)]
     if measured is not None:
         sources.append(("measured", "measured", measured))
     sigmas = {id(points): (points.sigma_h_m, points.sigma_v_m) for _, _, points in sources}
@@ -69,7 +77,7 @@ def adopt(state: JobState, frame: str, carried: Sequence[tuple[str, Positions]],
             sh, sv = sigmas[id(points)]
             if row is None:
                 values = (points.e_m[place], points.n_m[place], points.height_m[place], sh[place], sv[place])
-                row = _Row(values, basis, why)
+                row = _Row(values, basis, why, basis == "converted" and mark.hold_horizontal)
             elif np.isnan(row.values[2]) and np.isfinite(points.height_m[place]):
                 row.values = (*row.values[:2], points.height_m[place], row.values[3], sv[place])
                 row.why += f", height {why}"

@@ -1,4 +1,4 @@
-"""Derivation: what follows from the records, as a pure function with a memory.
+"""Derivation: what follows from the records, as a pure function with a memory (module memo).
 
 Every step is kept under the content of all it was computed from, so that after a change only what depends on it runs
 again. Positions go by the names of their marks, which are unique in a job.
@@ -6,13 +6,10 @@ again. Positions go by the names of their marks, which are unique in a job.
 
 from __future__ import annotations
 
-import hashlib
 import os
-from collections import OrderedDict
-from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from functools import partial
-from typing import Any, TypeVar
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -20,7 +17,11 @@ from numpy.typing import NDArray
 from fenwind.errors import FenwindError
 from fenwind.geodesy.conversion import ConversionNote, convert
 from fenwind.geodesy.frames import Frame, FrameSpec, find_crs, open_frame
+from fenwind.geodesy.geoid import VerticalRelation
 from fenwind.job.adopted import Adopted, adopt
+from fenwind.job.elsewhere import Elsewhere, given_elsewhere, operation_words
+from fenwind.job.known import known_positions, nan, usable
+from fenwind.job.memo import Memo
 from fenwind.job.state import JobState
 from fenwind.procedures.average import Average, average
 from fenwind.procedures.fit import FitOptions, fit
@@ -31,65 +32,14 @@ from fenwind.progress import NULL_PROGRESS, Progress
 from fenwind.records.records import FitStep, GivenPosition, Mark, MeasuredPosition
 
 FloatArray = NDArray[np.float64]
-T = TypeVar("T")
-
-
-class Memo:
-    """Results by the content of what they were computed from; the ones used longest ago are forgotten first.
-
-    `latest` saves even gathering that content: it holds one result a name while the versions it was made from stay the same.
-    A memo belongs to one job.
-    """
-
-    LIMIT = 20_000
-
-    def __init__(self) -> None:
-        self._known: OrderedDict[bytes, Any] = OrderedDict()
-        self._latest: dict[Any, tuple[Any, Any]] = {}
-        self.computed: list[str] = []
-
-    def begin(self) -> None:
-        """Start a derivation: `computed` will tell what it had to run."""
-        self.computed = []
-
-    def get(self, what: str, inputs: tuple[Any, ...], compute: Callable[[], T]) -> T:
-        """The result for these inputs, computed when it is not known."""
-        key = content_key(what, inputs)
-        if key not in self._known:
-            self.computed.append(what)
-            self._known[key] = compute()
-            if len(self._known) > self.LIMIT:
-                self._known.popitem(last=False)
-        self._known.move_to_end(key)
-        return self._known[key]  # type: ignore[no-any-return]
-
-    def latest(self, name: Any, versions: Any, make: Callable[[], T]) -> T:
-        """The result made last under a name, made again when the versions differ."""
-        held = self._latest.get(name)
-        if held is None or held[0] != versions:
-            held = (versions, make())
-            self._latest[name] = held
-        return held[1]
-
-
-def content_key(what: str, inputs: tuple[Any, ...]) -> bytes:
-    """A digest of a computation's name and inputs: arrays by their bytes, all else by its repr."""
-    digest = hashlib.blake2b(what.encode(), digest_size=16)
-    for item in inputs:
-        if isinstance(item, np.ndarray):
-            digest.update(repr((item.shape, item.dtype.str)).encode())
-            digest.update(np.ascontiguousarray(item).tobytes())
-        else:
-            digest.update(repr(item).encode())
-        digest.update(b"\x1f")
-    return digest.digest()
 
 
 @dataclass(frozen=True, kw_only=True, eq=False)
 class Occupied:
     """The measured marks on the plane of a frame: one position a mark, averaged where it was occupied more than once.
 
-    averages: by mark name, where there was more than one. lat_rad, lon_rad (k,) of the first occupation of each mark."""
+    averages: by mark name, where there was more than one. lat_rad, lon_rad (k,) of the first occupation of each mark. operations: how other
+    datums were reached, in words, with the stated accuracy."""
 
     plane: Positions
     lat_rad: FloatArray
@@ -97,6 +47,7 @@ class Occupied:
     averages: dict[str, Average]
     occupations: dict[str, tuple[str, ...]]
     notes: tuple[ConversionNote, ...]
+    operations: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, kw_only=True, eq=False)
@@ -111,11 +62,14 @@ class FitOutcome:
 
 @dataclass(frozen=True, kw_only=True, eq=False)
 class Derived:
-    """Everything that follows from the records: fits by step id, adopted positions and frames that failed by frame id."""
+    """Everything that follows from the records: fits by step id; by frame id adopted positions, frames that failed, grids without which
+    heights are not known, and what was converted into it."""
 
     fits: dict[str, FitOutcome]
     adopted: dict[str, Adopted]
     frame_errors: dict[str, FenwindError]
+    missing_grids: dict[str, tuple[str, ...]] = field(default_factory=dict)
+    elsewhere: dict[str, Elsewhere] = field(default_factory=dict)
 
 
 def derive(state: JobState, memo: Memo, folder: str = ".", progress: Progress = NULL_PROGRESS) -> Derived:
@@ -132,9 +86,20 @@ def derive(state: JobState, memo: Memo, folder: str = ".", progress: Progress = 
         progress.report(done, len(steps), step.name)
         fits[step.id] = _outcome(step, state, frames, frame_errors, memo)
     progress.check()
-    adopted = {key: _adopt(key, state, frames, fits, memo) for key in state.frames if state.frames[key].active}
+    elsewhere = {key: given_elsewhere(state, key, frames, memo) for key in frames}
+    adopted = {
+        key: _adopt(key, state, frames, fits, elsewhere.get(key), memo) for key in state.frames if state.frames[key].active
+    }
     progress.report(1, 1, "")
-    return Derived(fits=fits, adopted=adopted, frame_errors=frame_errors)
+    return Derived(
+        fits=fits,
+        adopted=adopted,
+        frame_errors=frame_errors,
+        missing_grids={
+            k: f.geoid.missing for k, f in frames.items() if isinstance(f.geoid, VerticalRelation) and f.geoid.missing
+        },
+        elsewhere={key: found for key, found in elsewhere.items() if found is not None},
+    )
 
 
 def _open_frames(state: JobState, folder: str) -> tuple[dict[str, Frame], dict[str, FenwindError]]:
@@ -244,30 +209,7 @@ def known_and_measured(state: JobState, step: FitStep) -> set[str]:
     marks = state.marks
     known = {g.mark for g in state.given.values() if g.active and g.frame == step.target_frame}
     measured = {m.mark for m in state.measured.values() if m.active and (not step.sessions or m.session in step.sessions)}
-    return {marks[m].name for m in known & measured if _usable(marks, m)}
-
-
-def known_positions(state: JobState, frame: str, memo: Memo) -> Positions:
-    """Given positions in a frame, the latest where a mark has more than one."""
-    versions = state.version(GivenPosition, Mark)
-    return memo.latest(("known", frame), versions, lambda: _gather_known(state, frame, memo))
-
-
-def _gather_known(state: JobState, frame: str, memo: Memo) -> Positions:
-    marks = state.marks
-    rows = {g.mark: g for g in state.given.values() if g.active and g.frame == frame and _usable(marks, g.mark)}
-    table = [[_nan(v) for v in (g.e_m, g.n_m, g.height_m, g.sigma_h_m, g.sigma_v_m)] for g in rows.values()]
-    values: FloatArray = np.array(table, dtype=np.float64).reshape(-1, 5)
-    names = tuple(marks[m].name for m in rows)
-    return memo.get("known positions", (names, values), lambda: positions(names, *values.T))
-
-
-def _usable(marks: dict[str, Mark], mark: str) -> bool:
-    return mark in marks and marks[mark].active
-
-
-def _nan(value: float | None) -> float:
-    return np.nan if value is None else value
+    return {marks[m].name for m in known & measured if usable(marks, m)}
 
 
 def occupied_marks(state: JobState, key: str, frames: dict[str, Frame], sessions: tuple[str, ...], memo: Memo) -> Occupied:
@@ -281,10 +223,10 @@ def _gather_occupied(state: JobState, key: str, frames: dict[str, Frame], sessio
     chosen = [
         m
         for m in state.measured.values()
-        if m.active and (not sessions or m.session in sessions) and _usable(marks, m.mark) and _reaches(m, key, frames)
+        if m.active and (not sessions or m.session in sessions) and usable(marks, m.mark) and _reaches(m, key, frames)
     ]
     names = tuple(marks[m.mark].name for m in chosen)
-    rows = [[_nan(v) for v in (m.lat_rad, m.lon_rad, m.e_m, m.n_m, m.h_m, m.sigma_h_m, m.sigma_v_m)] for m in chosen]
+    rows = [[nan(v) for v in (m.lat_rad, m.lon_rad, m.e_m, m.n_m, m.h_m, m.sigma_h_m, m.sigma_v_m)] for m in chosen]
     values: FloatArray = np.array(rows, dtype=np.float64).reshape(-1, 7)
     systems = tuple((m.id, m.crs, m.epoch_year, m.frame) for m in chosen)
     return memo.get(
@@ -306,7 +248,7 @@ def _on_plane(
     key: str, frames: dict[str, Frame], chosen: list[MeasuredPosition], names: tuple[str, ...], values: FloatArray, memo: Memo
 ) -> Occupied:
     frame = frames[key]
-    lat, lon, height, notes = _geodetic(key, frames, chosen, values)
+    lat, lon, height, notes, operations = _geodetic(key, frames, chosen, values)
     every = positions(_numbered(names), values[:, 2], values[:, 3], values[:, 4], values[:, 5], values[:, 6])
     far = np.array([i for i, m in enumerate(chosen) if m.frame != key], dtype=int)
     if far.size:
@@ -320,7 +262,15 @@ def _on_plane(
     first = np.array([group[0] for group in rows.values()], dtype=int)
     plane, averages = _averaged(every, rows, first, frame, memo)
     occupations = {name: tuple(chosen[i].id for i in group) for name, group in rows.items()}
-    return Occupied(plane=plane, lat_rad=lat[first], lon_rad=lon[first], averages=averages, occupations=occupations, notes=notes)
+    return Occupied(
+        plane=plane,
+        lat_rad=lat[first],
+        lon_rad=lon[first],
+        averages=averages,
+        occupations=occupations,
+        notes=notes,
+        operations=operations,
+    )
 
 
 def _averaged(
@@ -360,7 +310,7 @@ def _average(every: Positions, group: list[int]) -> Average:
 
 def _geodetic(
     key: str, frames: dict[str, Frame], chosen: list[MeasuredPosition], values: FloatArray
-) -> tuple[FloatArray, FloatArray, FloatArray, tuple[ConversionNote, ...]]:
+) -> tuple[FloatArray, FloatArray, FloatArray, tuple[ConversionNote, ...], tuple[str, ...]]:
     """Latitude, longitude and ellipsoidal height of every occupation in the frame's own datum; nan for those already on its plane."""
     frame = frames[key]
     lat, lon, height = values[:, 0].copy(), values[:, 1].copy(), values[:, 4].copy()
@@ -372,6 +322,7 @@ def _geodetic(
             height[i] += float(other.geoid_height(lat[i], lon[i]))
             systems[i] = other.geodetic_crs.to_wkt()
     notes: dict[str, ConversionNote] = {}
+    operations: list[str] = []
     if frame.has_datum:
         base = frame.geodetic_crs
         epochs = [m.epoch_year or frame.spec.epoch_year for m in chosen]
@@ -382,10 +333,13 @@ def _geodetic(
             done = convert(system, base.to_3d().to_wkt(), np.degrees(lon[rows]), np.degrees(lat[rows]), height[rows], epoch)
             lon[rows], lat[rows], height[rows] = np.radians(done.first), np.radians(done.second), done.height
             notes |= {note.rule: note for note in done.notes}
-    return lat, lon, height, tuple(notes.values())
+            operations.append(operation_words(done))
+    return lat, lon, height, tuple(notes.values()), tuple(operations)
 
 
-def _adopt(key: str, state: JobState, frames: dict[str, Frame], fits: dict[str, FitOutcome], memo: Memo) -> Adopted:
+def _adopt(
+    key: str, state: JobState, frames: dict[str, Frame], fits: dict[str, FitOutcome], elsewhere: Elsewhere | None, memo: Memo
+) -> Adopted:
     """Adopted positions of all marks in one frame."""
     carried = [(o.step.name, o.case.result.carried) for o in fits.values() if o.case is not None and o.step.target_frame == key]
     measured = None
@@ -394,9 +348,17 @@ def _adopt(key: str, state: JobState, frames: dict[str, Frame], fits: dict[str, 
             measured = occupied_marks(state, key, frames, (), memo).plane
         except FenwindError:
             measured = None
-    versions = (state.version(GivenPosition, Mark), tuple((name, id(points)) for name, points in carried), id(measured))
+    versions = (
+        state.version(GivenPosition, Mark),
+        tuple((name, id(points)) for name, points in carried),
+        id(measured),
+        id(elsewhere),
+    )
+    converted = elsewhere.by_frame if elsewhere is not None else ()
     # The positions are held as well, so that their ids stay theirs.
-    return memo.latest(("adopted", key), versions, lambda: (adopt(state, key, carried, measured), carried, measured))[0]
+    return memo.latest(
+        ("adopted", key), versions, lambda: (adopt(state, key, carried, measured, converted), carried, measured, elsewhere)
+    )[0]
 
 
 def with_grid_folder(spec: FrameSpec, folder: str) -> FrameSpec:

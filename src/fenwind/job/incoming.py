@@ -25,6 +25,8 @@ LEAST_M = 5e-5
 ONE_PLACE_M = 0.02
 #: What a class without a rule of its own may differ by, metres in plan and in height.
 CLASS_TOLERANCE_M = (0.010, 0.010)
+#: How the reason of an amendment by a list begins.
+CAME_IN_AGAIN = "came in again, "
 #: How near an exchanged position must come to say so, metres.
 EXCHANGED_M = 1.0
 
@@ -197,7 +199,7 @@ def take_in(
         elif mark.id in given:
             changed = {"e_m": values[0], "n_m": values[1], "height_m": values[2], "source": source}
             changed |= {k: v for k, v in (("sigma_h_m", values[3]), ("sigma_v_m", values[4])) if v is not None}
-            entries.append(amend(given[mark.id], reason=f"came in again, {source}", **changed))
+            entries.append(amend(given[mark.id], reason=f"{CAME_IN_AGAIN}{source}", **changed))
         else:
             given[mark.id] = _given(mark, values, source, frame)
             entries.append(Add(record=given[mark.id]))

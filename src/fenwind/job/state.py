@@ -23,21 +23,29 @@ R = TypeVar("R", bound=Record)
 
 
 class JobState:
-    """Records by id and by kind, and the amendments each has seen. Only `apply` and `revert` change it."""
+    """Records by id and by kind, the amendments each has seen, and in which order (added_at, amended_at).
+
+    Only `apply` and `revert` change it."""
 
     def __init__(self) -> None:
         self.records: dict[str, Record] = {}
         self.amendments: dict[str, list[Amend]] = {}
         self._kinds: dict[type, dict[str, Record]] = {}
         self._versions: dict[type, int] = {}
+        self._clock = 0
+        self.added_at: dict[str, int] = {}
+        self.amended_at: dict[str, list[int]] = {}
 
     def apply(self, entry: Entry) -> None:
         """Take an entry in. Raises KeyError for an amendment of an unknown record."""
+        self._clock += 1
         if isinstance(entry, Add):
             self._put(entry.record)
+            self.added_at[entry.record.id] = self._clock
         else:
             self._put(apply_to(self.records[entry.subject], entry.new))
             self.amendments.setdefault(entry.subject, []).append(entry)
+            self.amended_at.setdefault(entry.subject, []).append(self._clock)
 
     def revert(self, entry: Entry) -> None:
         """Take the latest entry back out."""
@@ -48,6 +56,7 @@ class JobState:
         else:
             self._put(apply_to(self.records[entry.subject], entry.old))
             self.amendments[entry.subject].pop()
+            self.amended_at[entry.subject].pop()
 
     def _put(self, record: Record) -> None:
         self.records[record.id] = record
@@ -69,6 +78,8 @@ class JobState:
         copy.amendments = {key: list(value) for key, value in self.amendments.items()}
         copy._kinds = {kind: dict(records) for kind, records in self._kinds.items()}
         copy._versions = dict(self._versions)
+        copy._clock, copy.added_at = self._clock, dict(self.added_at)
+        copy.amended_at = {key: list(value) for key, value in self.amended_at.items()}
         return copy
 
     @property

@@ -101,7 +101,8 @@ class FitStep:
     """A fit: measured positions, worked in `source_frame`, carried onto the positions known in `target_frame`.
 
     sessions: which occupations take part, all when empty. uses: (mark id, use) where the pair's use differs from the
-    mark's hold flags. pivot: two mark ids. rotation_rad and scale: given values, None when they are estimated.
+    mark's hold flags. pivot: two mark ids. rotation_rad and scale: given values, None when they are estimated. scale_reason: why the scale
+    is not 1.
     """
 
     id: str
@@ -113,6 +114,7 @@ class FitStep:
     pivot: tuple[str, str] | None = None
     rotation_rad: float | None = None
     scale: float | None = None
+    scale_reason: str = ""
     sessions: tuple[str, ...] = ()
     uses: tuple[tuple[str, Use], ...] = ()
     tolerance_h_m: float = 0.010

@@ -46,6 +46,7 @@ def _links(state: JobState, derived: Derived, mark: Mark, frame: str, unit: Leng
             values = (_triple(given.e_m, given.n_m, given.height_m, unit),)
             yield Link(kind="record", title=f"Given in {frame_name}", note=note, values=values)
             yield from _amendments(state, given)
+    yield from _converted(derived, mark.name, frame, unit)
     outcome = next((o for o in reversed(derived.fits.values()) if o.step.target_frame == frame and _carries(o, mark.name)), None)
     used = set(outcome.occupied.occupations.get(mark.name, ())) if outcome and outcome.occupied else None
     for measured in state.measured.values():
@@ -63,6 +64,16 @@ def _links(state: JobState, derived: Derived, mark: Mark, frame: str, unit: Leng
             note=adopted.why[row],
             values=(_triple(adopted.e_m[row], adopted.n_m[row], adopted.height_m[row], unit),),
         )
+
+
+def _converted(derived: Derived, name: str, frame: str, unit: LengthUnit) -> Iterator[Link]:
+    """Positions given in other frames and how they came over."""
+    found = derived.elsewhere.get(frame)
+    for source, points in found.by_frame if found is not None else ():
+        row = points.index.get(name)
+        if row is not None and found is not None:
+            values = (_triple(points.e_m[row], points.n_m[row], points.height_m[row], unit),)
+            yield Link(kind="step", title=f"Given in {source}", note=f"converted by {found.operations[source]}", values=values)
 
 
 def _carries(outcome: FitOutcome, name: str) -> bool:
@@ -110,6 +121,8 @@ def _fit_links(state: JobState, outcome: FitOutcome, name: str, unit: LengthUnit
         )
     else:
         title, note = "Projected", f"into {source.name}{over}"
+    if occupied.operations:
+        note += f"; datum by {'; '.join(occupied.operations)}"
     yield Link(
         kind="step", title=title, note=note, values=(_triple(plane.e_m[row], plane.n_m[row], plane.height_m[row], METRE), sigmas)
     )

@@ -24,7 +24,7 @@ from PySide6.QtWidgets import (
 )
 
 from fenwind.desk.bridge import JobBridge
-from fenwind.desk.shell import look
+from fenwind.desk.shell import look, show_look
 from fenwind.desk.stages.sheet import Sheet
 from fenwind.desk.statement import choice
 from fenwind.desk.theme import font
@@ -68,7 +68,6 @@ class HandoverSheet(Sheet):
         self.text.setReadOnly(True)
         self.text.setFont(font(12))
         self.text.setLineWrapMode(QPlainTextEdit.LineWrapMode.NoWrap)
-        self.text.setStyleSheet("QPlainTextEdit { background: #FFFFFF; border: 1px solid #D9D4C7; }")
         self.page = QTextBrowser()
         self.page.document().setDocumentMargin(18)
         self.preview.addWidget(self.text)
@@ -128,7 +127,7 @@ class HandoverSheet(Sheet):
                 else "The targets cover the ground: count, spread, relief and a check are fine."
             )
         self.note.setText(words if count else "There are no positions to hand over yet: paste control in Marks, or make a fit.")
-        self.note.setStyleSheet("color: #B7791F;" if self.coverage is not None and not self.coverage.fine else "")
+        show_look(self.note, "sun" if self.coverage is not None and not self.coverage.fine else "faint")
         self.write.setText("Write the report" if wanted.report else "Write the file")
         self.write.setEnabled(count > 0)
         self._show_preview(out)

@@ -12,7 +12,7 @@ from PySide6.QtGui import QCursor
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QProgressBar, QPushButton, QWidget
 
 from fenwind.desk.bridge import JobBridge
-from fenwind.desk.shell import look
+from fenwind.desk.shell import look, show_look
 from fenwind.desk.stages.incoming_rows import GROUPS, MEANING_WORDS, IncomingList, as_incoming, columns
 from fenwind.desk.stages.meaning_drag import HeadDrop, MeaningChips
 from fenwind.desk.stages.sheet import Sheet
@@ -288,7 +288,7 @@ class IncomingSheet(Sheet):
         self._show_count()
         plain = "click a column's head, or drag a word onto it  ·  undo brings everything back"
         self.hint.setText(self._error or plain)
-        self.hint.setStyleSheet("color: #C2410C;" if self._error else "")
+        show_look(self.hint, "doubt" if self._error else "faint")
 
     def _show_count(self) -> None:
         assert self._list is not None
@@ -351,7 +351,9 @@ class IncomingSheet(Sheet):
     def _ask_code(self) -> None:
         def answer(text: str) -> bool:
             try:
-                spec = FrameSpec(name=find_crs(text).name, crs=text, unit=unit_key_of(text))
+                # What heights of a list are counted from is not known by the system alone; measured ones are above the ellipsoid.
+                height = HeightReference() if self._measured else HeightReference(kind="unknown")
+                spec = FrameSpec(name=find_crs(text).name, crs=text, unit=unit_key_of(text), height=height)
             except FenwindError as error:
                 self.bridge.tell_error(error)
                 return False

@@ -17,6 +17,7 @@ from fenwind.desk.stages.sheet import Sheet
 from fenwind.desk.statement import choice
 from fenwind.desk.table import Column, RecordTable
 from fenwind.errors import FenwindError
+from fenwind.geodesy.frames import height_words
 from fenwind.job import gestures
 from fenwind.job.job import new_id
 from fenwind.quantities.lengths import parse_length
@@ -191,14 +192,7 @@ class MarksTable(Sheet):
         total = len(state.marks)
         self.caption.setText(f"MARKS  ·  {total}")
         frame = bridge.frame
-        height = (
-            (
-                frame.spec.height.name
-                or {"ellipsoid": "the ellipsoid", "geoid": "a geoid grid"}.get(frame.spec.height.kind, "a local zero")
-            )
-            if frame
-            else ""
-        )
+        height = height_words(frame.spec.height) if frame else ""
         shown = f"class {self._class}, {len(rows)}" if self._class else f"every class, {total}"
         parts = [Part(text="Marks of "), Part(text=shown, key="class")]
         if frame is not None:

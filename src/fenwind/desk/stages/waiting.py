@@ -9,8 +9,6 @@ from fenwind.desk.shell import look
 from fenwind.desk.theme import font
 
 WORDS = {
-    "Frame": "The frame of the job will be chosen here: system, heights, units, epoch, and what they mean on the ground. "
-    "Until then the frame is changed by its name at the top.",
     "Sessions": "Base and rover sessions will be kept here: base positions, antenna heights, occupations, raw data.",
     "Setups": "Total-station setups will be kept here: orientation, rounds, resections, traverses, side shots.",
     "Network": "The network adjustment will stand here: everything observed in one solution, with its statistics.",

@@ -1,0 +1,408 @@
+"""Frame: the system of the job, what its heights are counted from, and what both mean on the ground."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, replace
+from functools import partial
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QFileDialog, QLabel, QMenu
+
+from fenwind.desk.bridge import JobBridge
+from fenwind.desk.shell import look
+from fenwind.desk.stages.incoming import local_plane
+from fenwind.desk.stages.sheet import Sheet
+from fenwind.desk.stages.system_search import SystemSearch, degrees_of
+from fenwind.desk.statement import choice
+from fenwind.desk.table import Column, RecordTable
+from fenwind.errors import FenwindError
+from fenwind.geodesy.catalogue import System
+from fenwind.geodesy.frames import FrameSpec, HeightReference, find_crs, height_words, open_frame, unit_key_of
+from fenwind.geodesy.operations import Operation, operations
+from fenwind.job import gestures
+from fenwind.job.derive import with_grid_folder
+from fenwind.procedures.frame_meaning import PLACES, FrameMeaning, frame_meaning
+from fenwind.quantities.angles import format_dms
+from fenwind.quantities.lengths import FOOT, METRE, UNITS, US_SURVEY_FOOT
+from fenwind.quantities.numbers import format_fixed
+from fenwind.reports.statement import Part
+
+
+@dataclass(frozen=True, slots=True)
+class _Place:
+    """One row of the meaning: a place of the job."""
+
+    name: str
+    of: FrameMeaning
+    row: int
+
+    def __getattr__(self, key: str) -> float:
+        return float(getattr(self.of, key)[self.row])
+
+
+@dataclass(frozen=True, slots=True)
+class _Way:
+    """One way from another system into the frame."""
+
+    source: str
+    operation: Operation
+
+
+class FrameSheet(Sheet):
+    """Statement, the search, factors at the middle and the corners, operations."""
+
+    def __init__(self, bridge: JobBridge) -> None:
+        super().__init__(bridge)
+        self.statement.set_menus(
+            {
+                "frame": self._menu_frame, "heights": self._menu_heights, "epoch": self._menu_epoch, "unit": self._menu_unit,
+                "angle": self._menu_angle, "axes": self._menu_axes, "decimals": self._menu_decimals,
+            }
+        )  # fmt: skip
+        self.search = SystemSearch(self._use_system)
+        self.column.addWidget(self.search, 1)
+        self.note = QLabel("")
+        self.note.setWordWrap(True)
+        look(self.note, "faint")
+        self.column.addWidget(self.note)
+        self.places = RecordTable([])
+        self.places.setAccessibleName("What the frame means at the middle and the corners of the job")
+        self.places.setFixedHeight(38 + 5 * 30 + 6)
+        self.places.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.places.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.column.addWidget(self.places)
+        self.ways_note = QLabel("")
+        self.ways_note.setWordWrap(True)
+        look(self.ways_note, "faint")
+        self.column.addWidget(self.ways_note)
+        self.ways = RecordTable(_way_columns())
+        self.ways.setAccessibleName("Operations from other systems into the frame")
+        self.column.addWidget(self.ways, 1)
+        self.column.addStretch(0)
+
+    # Showing -----------------------------------------------------------------------------------------------------
+
+    def show_job(self) -> None:
+        bridge = self.bridge
+        record, info = bridge.frame, bridge.state.info
+        self.caption.setText("FRAME")
+        if record is None:
+            self.statement.show_parts([Part(text="The job is in "), Part(text="no frame yet", key="frame"), Part(text=".")])
+            self.note.setText("Find the system by name, code or country; or paste a list in Marks, and the frame is asked there.")
+            self.places.hide()
+            self.ways.hide()
+            self.ways_note.setText("")
+            return
+        spec = record.spec
+        epoch = "no epoch" if spec.epoch_year is None else f"epoch {spec.epoch_year:g}"
+        parts = [Part(text="The job is in "), Part(text=spec.name, key="frame"), Part(text=", heights above ")]
+        parts += [Part(text=height_words(spec.height), key="heights"), Part(text=", ")]
+        if spec.crs:
+            parts += [Part(text=epoch, key="epoch"), Part(text=", ")]
+        parts += [Part(text=f"{UNITS[spec.unit].name}s".replace("foots", "feet"), key="unit"), Part(text=" and ")]
+        parts += [Part(text="gon" if info.angle_style == "gon" else "degrees", key="angle"), Part(text=", ")]
+        parts += [
+            Part(text="easting first" if spec.axis_order == "EN" else "northing first", key="axes"),
+            Part(text=", shown to "),
+        ]
+        parts += [Part(text=f"{info.decimals} decimals", key="decimals"), Part(text=".")]
+        self.statement.show_parts(parts)
+        self._show_meaning()
+        self._show_ways()
+
+    def _meaning(self) -> FrameMeaning | str:
+        """The meaning of the frame over the adopted marks, or why there is none."""
+        record = self.bridge.frame
+        assert record is not None
+        adopted = self.bridge.derived.adopted.get(self.bridge.frame_id)
+        if not record.spec.crs:
+            return "A local plane has no known relation to the earth: no factors, no convergence, no ellipsoidal heights. Fits tie it to other frames."
+        if adopted is None or not len(adopted.names):
+            return "No marks yet: what the system means on the ground is shown as soon as there are some."
+        try:
+            frame = open_frame(with_grid_folder(record.spec, self.bridge.folder))
+            return frame_meaning(frame, adopted.e_m, adopted.n_m, adopted.height_m)
+        except (FenwindError, ValueError) as error:
+            return error.one_line if isinstance(error, FenwindError) else f"{error}."
+
+    def _show_meaning(self) -> None:
+        found = self._meaning()
+        self.places.setVisible(isinstance(found, FrameMeaning))
+        if isinstance(found, str):
+            self.note.setText(found)
+            return
+        middle = float(found.combined_ppm[0])
+        words = "No heights are known, so only the scale of the projection is."
+        if math.isfinite(middle):
+            way = "longer" if middle > 0 else "shorter"
+            words = f"In the middle of the job 100 m on the ground are {abs(middle) / 10:.1f} mm {way} on the grid (combined factor {found.combined[0]:.8f})."
+        if found.outside:
+            words += " A corner of the job lies outside the area the system is meant for."
+        self.note.setText(words)
+        columns = _place_columns(self.bridge)
+        self.places.records.set_columns(columns)
+        for i, column in enumerate(columns):
+            self.places.setColumnWidth(i, column.width)
+        self.places.records.set_rows([_Place(name, found, i) for i, name in enumerate(PLACES)])
+
+    def place(self) -> tuple[float, float] | None:
+        """Where the job lies: latitude and longitude in radians, from measured positions or from any frame with a datum."""
+        for m in self.bridge.state.measured.values():
+            if m.active and m.lat_rad is not None and m.lon_rad is not None:
+                return m.lat_rad, m.lon_rad
+        for key, record in self.bridge.state.frames.items():
+            adopted = self.bridge.derived.adopted.get(key)
+            if record.active and record.spec.crs and adopted is not None and len(adopted.names):
+                lat, lon = open_frame(FrameSpec(name="", crs=record.spec.crs)).inverse(adopted.e_m[:1], adopted.n_m[:1])
+                if math.isfinite(float(lat[0])):
+                    return float(lat[0]), float(lon[0])
+        return None
+
+    def _show_ways(self) -> None:
+        """The operations from each other system that positions of the job are in."""
+        record = self.bridge.frame
+        assert record is not None
+        rows: list[_Way] = []
+        if record.spec.crs:
+            base = open_frame(FrameSpec(name="", crs=record.spec.crs)).geodetic_crs
+            for text in self._other_systems():
+                source = find_crs(text)
+                source = source.geodetic_crs or source
+                if not source.to_2d().equals(base.to_2d(), ignore_axis_order=True):
+                    try:
+                        rows += [_Way(source.name, way) for way in operations(source.to_3d(), base.to_3d(), self._area())]
+                    except FenwindError as error:
+                        self.bridge.tell_error(error)
+        self.ways.records.set_rows(rows)
+        self.ways.setVisible(bool(rows))
+        same = (
+            "Everything with a datum in this job is in the frame's own datum: no operation stands between."
+            if record.spec.crs
+            else ""
+        )
+        lacking = sum(not r.operation.present for r in rows)
+        words = f"Ways into {record.spec.name}: the best that is here is used" + (f"; {lacking} lack a grid." if lacking else ".")
+        self.ways_note.setText(words if rows else same)
+
+    def _area(self) -> tuple[float, float, float, float] | None:
+        place = self.place()
+        if place is None:
+            return None
+        lat, lon = math.degrees(place[0]), math.degrees(place[1])
+        return lon - 1e-4, lat - 1e-4, lon + 1e-4, lat + 1e-4
+
+    def _other_systems(self) -> list[str]:
+        measured = [m.crs for m in self.bridge.state.measured.values() if m.active and m.crs]
+        frames = [
+            r.spec.crs for k, r in self.bridge.state.frames.items() if r.active and r.spec.crs and k != self.bridge.frame_id
+        ]
+        return list(dict.fromkeys([*measured, *frames]))
+
+    # Choosing ----------------------------------------------------------------------------------------------------
+
+    def _change(self, what: str, **changes: object) -> None:
+        record = self.bridge.frame
+        if record is not None:
+            self.bridge.attempt(lambda: gestures.change_frame(record, what, **changes))
+
+    def _info(self, what: str, field: str, value: object) -> None:
+        self.bridge.do(gestures.set_field([self.bridge.state.info], field, value, what))
+
+    def _menu_frame(self, menu: QMenu) -> None:
+        info = self.bridge.state.info
+        for key, record in self.bridge.state.frames.items():
+            act = partial(gestures.set_field, [info], "frame", key, f"Show {record.spec.name}")
+            choice(menu, record.spec.name, partial(self.bridge.attempt, act), checked=key == self.bridge.frame_id)
+        menu.addSeparator()
+        choice(menu, "find a system …", self.find_system)
+        choice(menu, "a system by WKT or PROJ string …", self._ask_text)
+        choice(menu, "a local plane …", self._ask_plane)
+
+    def find_system(self) -> None:
+        """Open the search for a horizontal system."""
+        self.search.open("projected", self.place())
+        place = self.place()
+        if place is not None:
+            self.search.here.setText(f"only where the job lies ({degrees_of(place)})")
+
+    def _use_system(self, system: System) -> bool:
+        if system.projection or self.search._kind == "projected":
+            return self._add(system.code)
+        height = HeightReference(kind="vertical", crs=system.code, name=system.name)
+        self._change(f"Count heights from {system.name}", height=height)
+        return True
+
+    def _add(self, text: str) -> bool:
+        """Add a system as a frame and show it; heights stay what they were counted from where the datum allows."""
+        try:
+            spec = FrameSpec(name=find_crs(text).name, crs=text, unit=unit_key_of(text))
+            before = self.bridge.frame
+            if before is not None and before.spec.crs and before.spec.height.kind in ("geoid", "vertical"):
+                spec = replace(spec, height=before.spec.height, epoch_year=before.spec.epoch_year)
+            open_frame(with_grid_folder(spec, self.bridge.folder))
+        except FenwindError as error:
+            self.bridge.tell_error(error)
+            return False
+        key, (what, entries) = gestures.add_frame(spec)
+        shown = gestures.set_field([self.bridge.state.info], "frame", key, "")[1]
+        return self.bridge.do((what, (*entries, *shown)))
+
+    def _ask_text(self) -> None:
+        self.ask.ask("System", self._add, placeholder="EPSG:25832, WKT or a PROJ string", button="Use it")
+
+    def _ask_plane(self) -> None:
+        def answer(text: str) -> bool:
+            key, (what, entries) = gestures.add_frame(local_plane(text.strip() or "Local plane", self.bridge.unit.key))
+            return self.bridge.do((what, (*entries, *gestures.set_field([self.bridge.state.info], "frame", key, "")[1])))
+
+        self.ask.ask("Name of the plane", answer, text="Local plane", button="Make it")
+
+    def _menu_heights(self, menu: QMenu) -> None:
+        record = self.bridge.frame
+        assert record is not None
+        kind = record.spec.height.kind
+        if record.spec.crs:
+            ellipsoid = HeightReference()
+            choice(
+                menu,
+                "the ellipsoid",
+                partial(self._change, "Count heights from the ellipsoid", height=ellipsoid),
+                checked=kind == "ellipsoid",
+            )
+            choice(menu, "a geoid grid file …", self._browse_grid, checked=kind == "geoid")
+            choice(menu, "a height system, by its name …", partial(self._find_heights), checked=kind == "vertical")
+        choice(menu, "a local zero …", self._ask_zero, checked=kind == "local")
+        unknown = HeightReference(kind="unknown")
+        choice(
+            menu,
+            "nobody said",
+            partial(self._change, "Heights from something unstated", height=unknown),
+            checked=kind == "unknown",
+        )
+
+    def _find_heights(self) -> None:
+        self.search.open("vertical", self.place())
+
+    def _browse_grid(self) -> None:
+        path, _ = QFileDialog.getOpenFileName(self, "Geoid grid", self.bridge.folder, "Geoid grids (*.gtx *.tif *.tiff)")
+        if path:
+            self.use_grid(path)
+
+    def use_grid(self, path: str) -> None:
+        """Count heights from a grid file; for a height system the grid realises it."""
+        from fenwind.geodesy.geoid import GeoidGrid
+
+        record = self.bridge.frame
+        assert record is not None
+        try:
+            grid = GeoidGrid(path)
+        except FenwindError as error:
+            self.bridge.tell_error(error)
+            return
+        before = record.spec.height
+        height = (
+            replace(before, grid=str(grid.path))
+            if before.kind == "vertical"
+            else HeightReference(kind="geoid", grid=str(grid.path), name=grid.path.stem)
+        )
+        self._change(f"Count heights from {grid.path.name}", height=height)
+
+    def _ask_zero(self) -> None:
+        def answer(text: str) -> None:
+            self._change(
+                "Count heights from a local zero", height=HeightReference(kind="local", name=text.strip() or "its own zero")
+            )
+
+        self.ask.ask("Name of the zero", answer, text="its own zero", button="Use it")
+
+    def _menu_epoch(self, menu: QMenu) -> None:
+        choice(menu, "no epoch", partial(self._change, "No epoch", epoch_year=None))
+        choice(menu, "a decimal year …", self._ask_epoch)
+
+    def _ask_epoch(self) -> None:
+        def answer(text: str) -> bool:
+            try:
+                year = float(text.replace(",", "."))
+            except ValueError:
+                year = math.nan
+            if not 1900.0 < year < 2200.0:
+                self.bridge.told.emit(f"{text!r} is no decimal year. Type one such as 2026.9.", "doubt")
+                return False
+            self._change(f"Epoch {year:g}", epoch_year=year)
+            return True
+
+        self.ask.ask("Epoch of coordinates that carry none", answer, placeholder="2026.9", button="Use it")
+
+    def _menu_unit(self, menu: QMenu) -> None:
+        record = self.bridge.frame
+        for unit in (METRE, FOOT, US_SURVEY_FOOT):
+            name = f"{unit.name}s".replace("foots", "feet")
+            checked = record is not None and record.spec.unit == unit.key
+            choice(menu, f"{name} ({unit.key})", partial(self._change, f"Show {name}", unit=unit.key), checked=checked)
+
+    def _menu_angle(self, menu: QMenu) -> None:
+        for style, words in (("gon", "gon"), ("degrees", "degrees, minutes, seconds")):
+            choice(
+                menu, words, partial(self._info, f"Show {style}", "angle_style", style), checked=self.bridge.angle_style == style
+            )
+
+    def _menu_axes(self, menu: QMenu) -> None:
+        for order, words in (("EN", "easting first"), ("NE", "northing first")):
+            choice(menu, words, partial(self._change, f"Show {words}", axis_order=order))
+
+    def _menu_decimals(self, menu: QMenu) -> None:
+        for count in (2, 3, 4, 5):
+            checked = self.bridge.state.info.decimals == count
+            choice(menu, f"{count} decimals", partial(self._info, f"Show {count} decimals", "decimals", count), checked=checked)
+
+
+def _place_columns(bridge: JobBridge) -> list[Column]:
+    unit, style = bridge.unit, bridge.angle_style
+
+    def length(key: str, title: str, decimals: int, width: int) -> Column:
+        return Column(
+            key=key, title=title, unit=unit.key, text=lambda r: format_fixed(getattr(r, key) / unit.metres, decimals),
+            value=lambda r: getattr(r, key) / unit.metres, right=True, width=width,
+        )  # fmt: skip
+
+    def ppm(key: str, title: str, tip: str) -> Column:
+        return Column(
+            key=key, title=title, unit="ppm", text=lambda r: format_fixed((getattr(r, key) - 1.0) * 1e6, 2, sign=True),
+            value=lambda r: getattr(r, key), right=True, width=76, tip=tip,
+        )  # fmt: skip
+
+    def angle(value: float) -> str:
+        return format_fixed(value * 200 / math.pi, 4, sign=True) if style == "gon" else format_dms(value, 1)
+
+    return [
+        Column(key="name", title="at the", text=lambda r: r.name, tone=lambda r: "bold", width=88),
+        ppm("point_scale", "scale", "Point scale factor less 1"),
+        ppm("elevation", "elevation", "Elevation factor R / (R + h) less 1"),
+        ppm("combined", "combined", "Combined factor less 1"),
+        Column(key="per", title="on 100 m", unit="mm", text=lambda r: format_fixed((r.combined - 1.0) * 1e5, 1, sign=True), right=True, width=66,
+               tip="How much longer 100 m on the ground are on the grid"),
+        Column(key="convergence", title="convergence", unit="gon" if style == "gon" else "dms", text=lambda r: angle(r.convergence_rad), right=True, width=88,
+               tip="Positive where grid north lies east of true north"),
+        length("h_ell_m", "h", 1, 62),
+        length("geoid_m", "geoid", 2, 60),
+        length("height_m", "height", 1, 66),
+    ]  # fmt: skip
+
+
+def _way_columns() -> list[Column]:
+    def used(row: _Way) -> str:
+        return "used" if row.operation.chosen else "lacks a grid" if not row.operation.present else ""
+
+    def grids(row: _Way) -> str:
+        return ", ".join(f"{name}{'' if here else ' (missing)'}" for name, here in row.operation.grids) or "none"
+
+    return [
+        Column(key="used", title="", text=used, tone=lambda r: "reed" if r.operation.chosen else "sun" if not r.operation.present else "", width=84),
+        Column(key="source", title="from", text=lambda r: r.source, width=110),
+        Column(key="name", title="operation", text=lambda r: r.operation.name + (" (datums taken as equal)" if r.operation.assumed else ""),
+               tone=lambda r: "" if r.operation.present else "faint", width=250),
+        Column(key="accuracy", title="accuracy", unit="m", text=lambda r: "" if r.operation.accuracy_m is None else f"{r.operation.accuracy_m:g}", right=True, width=66),
+        Column(key="grids", title="grids", text=grids, tone=lambda r: "faint", width=120),
+        Column(key="area", title="for", text=lambda r: r.operation.area, tone=lambda r: "faint", width=140),
+    ]  # fmt: skip

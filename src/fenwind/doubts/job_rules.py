@@ -1,0 +1,262 @@
+"""Rules about the records of a job: names and places, heights, frames, control that changed or is not there."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable, Iterable, Iterator
+
+import numpy as np
+
+from fenwind.doubts.registry import Doubt
+from fenwind.geodesy.frames import is_dynamic
+from fenwind.job.derive import Derived
+from fenwind.job.incoming import CAME_IN_AGAIN, ONE_PLACE_M
+from fenwind.job.state import JobState
+from fenwind.procedures.near import near_pairs
+from fenwind.quantities.lengths import UNITS, format_way
+from fenwind.quantities.numbers import format_fixed
+from fenwind.records.records import GivenPosition
+
+JobRule = Callable[[JobState, Derived], Iterable[Doubt]]
+_RULES: list[JobRule] = []
+
+#: How far two occupations of one mark may lie apart before they are two places, metres.
+TWO_PLACES_M = 0.10
+#: Doubts of one rule listed at most; more say the same again.
+MOST = 12
+#: How many decimals fewer than most a height must have, so that chance (trailing zeros) is 1 % or less.
+FEWER_DECIMALS = 2
+
+
+def job_rule(function: JobRule) -> JobRule:
+    """Put a rule about a job into the list."""
+    _RULES.append(function)
+    return function
+
+
+def doubts_about_job(state: JobState, derived: Derived) -> tuple[Doubt, ...]:
+    """Every doubt about the records of a job."""
+    return tuple(d for rule in _RULES for d in rule(state, derived))
+
+
+@job_rule
+def no_control(state: JobState, derived: Derived) -> Iterator[Doubt]:
+    """A fit needs known positions in its target frame, and there are none that may be held."""
+    for step in state.fits.values():
+        if step.active and not any(_may_be_held(state, g) for g in state.given.values() if g.frame == step.target_frame):
+            frame = state.frames.get(step.target_frame)
+            yield Doubt(
+                rule="job.no-control",
+                subject=step.id,
+                names=(),
+                text=f"{step.name} needs control in {frame.spec.name if frame else 'a frame that is gone'}, and the job has none: "
+                "take in known positions, or make marks control.",
+                value=0,
+                limit=1,
+                unit="marks",
+                grave=True,
+            )
+
+
+def _may_be_held(state: JobState, given: GivenPosition) -> bool:
+    mark = state.marks.get(given.mark)
+    return given.active and mark is not None and mark.active and (mark.hold_horizontal or mark.hold_height)
+
+
+@job_rule
+def two_places(state: JobState, derived: Derived) -> Iterator[Doubt]:
+    """One name at two places: given twice in one frame, or occupations far from their mean."""
+    seen: dict[tuple[str, str], GivenPosition] = {}
+    for given in state.given.values():
+        if not given.active or given.mark not in state.marks:
+            continue
+        before = seen.setdefault((given.mark, given.frame), given)
+        apart = float(np.hypot(given.e_m - before.e_m, given.n_m - before.n_m))
+        if apart > ONE_PLACE_M:
+            yield _two_places(state.marks[given.mark].name, "is given", apart, ONE_PLACE_M)
+    told: set[str] = set()
+    for outcome in derived.fits.values():
+        for name, mean in (outcome.occupied.averages if outcome.occupied is not None else {}).items():
+            apart = float(np.hypot(mean.departure[0], mean.departure[1]))
+            if apart > TWO_PLACES_M and name not in told:
+                told.add(name)
+                yield _two_places(name, "was occupied", apart, TWO_PLACES_M)
+
+
+def _two_places(name: str, what: str, apart_m: float, limit_m: float) -> Doubt:
+    return Doubt(
+        rule="marks.two-places",
+        subject="job",
+        names=(name,),
+        text=f"{name} {what} at two places, {format_way(apart_m)} apart: one of them is another mark, or is wrong.",
+        value=apart_m,
+        limit=limit_m,
+        grave=True,
+    )
+
+
+@job_rule
+def two_names(state: JobState, derived: Derived) -> Iterator[Doubt]:
+    """Two names at one place, among the adopted positions of a frame."""
+    told: set[tuple[str, str]] = set()
+    for adopted in derived.adopted.values():
+        try:
+            first, second = near_pairs(adopted.e_m, adopted.n_m, ONE_PLACE_M)
+        except ValueError:
+            continue
+        for i, j in zip(first.tolist(), second.tolist(), strict=True):
+            names = (adopted.names[i], adopted.names[j])
+            heights = abs(adopted.height_m[i] - adopted.height_m[j])
+            if names in told or heights > 0.3 or len(told) >= MOST:  # one above the other is a bolt and a pillar's top
+                continue
+            told.add(names)
+            apart = float(np.hypot(adopted.e_m[i] - adopted.e_m[j], adopted.n_m[i] - adopted.n_m[j]))
+            yield Doubt(
+                rule="marks.two-names",
+                subject="job",
+                names=names,
+                text=f"{names[0]} and {names[1]} lie {format_way(apart)} apart: one mark under two names?",
+                value=apart,
+                limit=ONE_PLACE_M,
+            )
+
+
+@job_rule
+def coarse_heights(state: JobState, derived: Derived) -> Iterator[Doubt]:
+    """Given heights with fewer decimals than those around them were rounded, or read off a map."""
+    by_frame: dict[str, list[tuple[str, int]]] = {}
+    for given in state.given.values():
+        if given.active and given.height_m is not None and given.mark in state.marks and given.frame in state.frames:
+            unit = UNITS[state.frames[given.frame].spec.unit].metres
+            by_frame.setdefault(given.frame, []).append((state.marks[given.mark].name, _decimals(given.height_m / unit)))
+    for frame, found in by_frame.items():
+        usual, times = Counter(d for _, d in found).most_common(1)[0]
+        few = [(name, d) for name, d in found if d <= usual - FEWER_DECIMALS]
+        if len(found) < 4 or times < 0.6 * len(found) or not few:
+            continue
+        names = tuple(name for name, _ in few)
+        listed = ", ".join(names[:4]) + (f" and {len(names) - 4} more" if len(names) > 4 else "")
+        many = len(names) > 1
+        yield Doubt(
+            rule="marks.coarse-height",
+            subject=frame,
+            names=names,
+            text=f"The height{'s' if many else ''} of {listed} {'have' if many else 'has'} {few[0][1]} decimal{'' if few[0][1] == 1 else 's'}, "
+            f"most others {usual}: rounded, or read off a plan?",
+            value=few[0][1],
+            limit=usual - FEWER_DECIMALS + 1,
+            unit="decimals",
+        )
+
+
+def _decimals(value: float) -> int:
+    """Decimals a height was written with, as far as its digits tell; at most 5."""
+    return len(f"{value:.5f}".rstrip("0").split(".")[1])
+
+
+@job_rule
+def height_reference_unknown(state: JobState, derived: Derived) -> Iterator[Doubt]:
+    """Heights are given, and nobody said what they are counted from."""
+    for key, record in state.frames.items():
+        if (
+            record.active
+            and record.spec.height.kind == "unknown"
+            and any(g.active and g.frame == key and g.height_m is not None for g in state.given.values())
+        ):
+            yield Doubt(
+                rule="frame.height-unknown",
+                subject=key,
+                names=(),
+                text=f"Heights are given in {record.spec.name}, and it is not said what they are counted from: "
+                "a geoid, the ellipsoid, a local zero?",
+                unit="",
+            )
+
+
+@job_rule
+def grids_and_epochs(state: JobState, derived: Derived) -> Iterator[Doubt]:
+    """Heights that need a grid that is not here, systems that move with time without an epoch, and what conversions said."""
+    for key, grids in derived.missing_grids.items():
+        spec = state.frames[key].spec
+        yield Doubt(
+            rule="frame.grid-missing",
+            subject=key,
+            names=(),
+            text=f"Heights in {spec.height.name or spec.height.crs} need a grid that is not here ({', '.join(grids[:3])}): "
+            "they are not known until it is given.",
+            limit_source="EPSG dataset",
+            unit="",
+            grave=True,
+        )
+    for key, record in state.frames.items():
+        if record.active and record.spec.crs and record.spec.epoch_year is None and is_dynamic(record.spec.crs):
+            yield Doubt(
+                rule="frame.no-epoch",
+                subject=key,
+                names=(),
+                text=f"{record.spec.name} moves with time and has no epoch: coordinates in it are good to decimetres only.",
+                limit_source="EPSG dataset",
+                unit="",
+            )
+    for key, found in derived.elsewhere.items():
+        for note in found.notes:
+            yield Doubt(rule=note.rule, subject=key, names=(), text=note.text, unit="", limit_source="EPSG dataset")
+
+
+@job_rule
+def changed_after_use(state: JobState, derived: Derived) -> Iterator[Doubt]:
+    """A list that came in changed control which a fit held already."""
+    for given_id, entries in state.amendments.items():
+        given = state.records.get(given_id)
+        if not isinstance(given, GivenPosition) or not given.active or given.mark not in state.marks:
+            continue
+        name = state.marks[given.mark].name
+        for entry, when in zip(entries, state.amended_at[given_id], strict=True):
+            if not entry.reason.startswith(CAME_IN_AGAIN):
+                continue
+            old, new = {"e_m": given.e_m, "n_m": given.n_m, "height_m": given.height_m} | entry.old, entry.new
+            moved = [
+                abs((new.get(k) or 0.0) - (old[k] or 0.0)) for k in ("e_m", "n_m", "height_m") if k in new and new[k] != old[k]
+            ]
+            users = [
+                o.step.name
+                for o in derived.fits.values()
+                if o.step.target_frame == given.frame
+                and o.case is not None
+                and state.added_at[o.step.id] < when
+                and _held(o.case.result, name)
+            ]
+            if moved and users:
+                yield Doubt(
+                    rule="marks.changed-after-use",
+                    subject=given.id,
+                    names=(name,),
+                    text=f"A list changed {name} by {format_way(max(moved))} after {', '.join(users)} had held it "
+                    f"({entry.reason.removeprefix(CAME_IN_AGAIN)}).",
+                    value=max(moved),
+                    limit=0.0,
+                )
+
+
+def _held(result: object, name: str) -> bool:
+    table = result.pairs  # type: ignore[attr-defined]
+    return name in table.names and bool((table.used_h | table.used_v)[table.names.index(name)])
+
+
+@job_rule
+def scale_without_reason(state: JobState, derived: Derived) -> Iterator[Doubt]:
+    """A fit that changes lengths: somebody has to say why."""
+    for outcome in derived.fits.values():
+        if outcome.case is None or outcome.case.result.plan.scale == 1.0 or outcome.step.scale_reason:
+            continue
+        ppm = (outcome.case.result.plan.scale - 1.0) * 1e6
+        yield Doubt(
+            rule="fit.scale-reason",
+            subject=outcome.step.id,
+            names=(),
+            text=f"{outcome.step.name} scales every length by {format_fixed(ppm, 1, sign=True)} ppm and no reason is given: "
+            "accept it with one, or hold the scale at 1.",
+            value=ppm,
+            limit=0.0,
+            unit="ppm",
+        )

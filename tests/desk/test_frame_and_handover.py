@@ -1,0 +1,118 @@
+"""The Frame stage, lists of other formats, handover and moving, in the real window."""
+
+from pathlib import Path
+
+from PySide6.QtTest import QTest
+
+from fenwind.exchange.open_table import read_table
+from tests.desk.qt_case import QtTestCase
+
+
+class Frame(QtTestCase):
+    def test_a_system_is_found_and_used_and_says_what_it_means(self) -> None:
+        w = self.open()
+        w.show_stage("Frame")
+        self.assertIn("local plane", w.frame.note.text())
+        w.frame.find_system()
+        self.assertTrue(w.frame.search.here.isChecked(), "the job lies somewhere")
+        w.frame.search.edit.setText("utm zone 33")
+        w.frame.search.show_found()
+        self.assertEqual(len(w.frame.search.table.records.rows), 0, "zone 33 is not here")
+        w.frame.search.here.setChecked(False)
+        w.frame.search.edit.setText("25833")
+        w.frame.search.show_found()
+        w.frame.search.take.click()
+        self.assertIn("ETRS89 / UTM zone 33N", w.frame.statement.text())
+        self.assertIn("on the grid (combined factor", w.frame.note.text())
+        self.assertIn("outside the area", w.frame.note.text())
+        texts = [[c.text(r) for c in w.frame.places.records.columns] for r in w.frame.places.records.rows]
+        self.assertEqual([t[0] for t in texts], ["centre", "north-west", "north-east", "south-west", "south-east"])
+        adopted = w.bridge.derived.adopted[w.bridge.frame_id]
+        self.assertEqual(len(adopted.names), 22, "everything measured is derived in the new frame")
+        self.choose(w.frame.statement.parts["unit"], "US survey feet (ftUS)")
+        self.choose(w.frame.statement.parts["decimals"], "2 decimals")
+        w.frame._ask_epoch()
+        w.frame.ask.edit.setText("soon")
+        w.frame.ask.ok.click()
+        self.assertTrue(w.frame.ask.isVisible(), "an epoch that is none is asked again")
+        w.frame.ask.edit.setText("2026.5")
+        w.frame.ask.ok.click()
+        spec = w.bridge.frame.spec
+        self.assertEqual((spec.unit, spec.epoch_year, w.bridge.state.info.decimals), ("ftUS", 2026.5, 2))
+        w.frame._find_heights()
+        w.frame.search.edit.setText("nn2000")
+        w.frame.search.show_found()
+        w.frame.search.take.click()
+        self.assertEqual(w.bridge.frame.spec.height.crs, "EPSG:5941")
+        self.assertIn("frame.grid-missing", [d.rule for d in w.bridge.findings.open])
+        w.frame.use_grid(str(next(Path(w.bridge.folder).glob("*.gtx"))))
+        self.assertEqual((w.bridge.frame.spec.height.kind, w.bridge.frame.spec.height.crs), ("vertical", "EPSG:5941"))
+        self.assertNotIn("frame.grid-missing", [d.rule for d in w.bridge.findings.open])
+        for _ in range(6):
+            w.bridge.undo()
+        self.assertEqual(w.bridge.frame_id, "dam")
+
+    def test_an_empty_job_asks_for_a_system(self) -> None:
+        w = self.open("--empty")
+        w.show_stage("Frame")
+        self.assertEqual(w.frame.statement.text(), "The job is in no frame yet.")
+        w.frame.find_system()
+        w.frame.search.edit.setText("no such system anywhere")
+        w.frame.search.show_found()
+        self.assertFalse(w.frame.search.take.isEnabled())
+        w.frame.search.edit.setText("25832")
+        w.frame.search.show_found()
+        w.frame.search._use()
+        self.assertIn("No marks yet", w.frame.note.text())
+
+
+class Handover(QtTestCase):
+    def test_formats_layouts_and_targets(self) -> None:
+        w = self.open()
+        w.show_stage("Handover")
+        sheet = w.handover
+        for kind, ending in (("landxml", "xml"), ("xlsx", "xlsx"), ("dxf", "dxf"), ("pdf", "pdf")):
+            sheet.set_kind(kind)
+            sheet.write.click()
+            self.assertTrue(sheet.path.text().endswith(ending))
+            self.assertTrue(Path(sheet.path.text()).is_file(), kind)
+        sheet.set_kind("csv")
+        sheet._ask_columns()
+        sheet.ask.edit.setText("name, colour")
+        sheet.ask.ok.click()
+        self.assertIn("colour is no column", w.line.text())
+        sheet.ask.edit.setText("name, n, e, class")
+        sheet.ask.ok.click()
+        sheet.ask.edit.setText("short")
+        sheet.ask.ok.click()
+        self.assertEqual(sheet.text.toPlainText().splitlines()[0], "name,n,e,class")
+        self.assertIn("columns short", sheet.statement.text())
+        self.assertEqual([x.name for x in w.bridge.state.layouts.values()], ["short"])
+        sheet.set_kind("targets")
+        self.assertIn("check target", sheet.note.text())
+        self.choose(sheet.statement.parts["class"], "main")
+        self.assertIn("class main", sheet.statement.text())
+        self.assertEqual(w.plan_pane.plan.scene.hull.shape, (2, 4), "the area is drawn on the plan")
+        sheet.set_kind("kml")
+        self.assertIn("local plane", sheet.text.toPlainText())
+        sheet.write.click()
+        self.assertIn("local plane", w.line.text())
+
+
+class OtherFormats(QtTestCase):
+    def test_a_file_of_another_format_comes_in_and_its_parts_can_be_chosen(self) -> None:
+        w = self.open()
+        w.show_stage("Handover")
+        w.handover.set_kind("geopackage")
+        w.handover.write.click()
+        path = w.handover.path.text()
+        self.assertEqual(len(read_table(path).rows), 22)
+        w.show_stage("Marks")
+        w.marks.read_file(path)
+        incoming = w.marks.incoming
+        self.assertIn("Dam grid 1968, metres", incoming.statement.text())
+        self.assertEqual(incoming.chips["same"].text(), "same 8", "T-05 is given in plan only and goes out with a height")
+        incoming.close_list()
+        w.marks.read_file(str(self.folder / "nothing.xlsx"))
+        QTest.qWait(1)
+        self.assertIn("cannot be read", w.line.text())

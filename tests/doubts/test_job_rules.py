@@ -1,0 +1,106 @@
+"""Doubts about the records of a job: each appears for its cause with its number, and is gone without it."""
+
+from dataclasses import replace
+
+import numpy as np
+from pyproj import CRS
+from pyproj.crs import ProjectedCRS
+from pyproj.crs.coordinate_operation import UTMConversion
+
+from fenwind.doubts.job_rules import doubts_about_job
+from fenwind.doubts.of_job import Judge
+from fenwind.doubts.registry import Doubt
+from fenwind.geodesy.frames import FrameSpec, HeightReference
+from fenwind.job import gestures
+from fenwind.job.incoming import take_in
+from fenwind.procedures.near import near_pairs
+from fenwind.records.entries import Add, Entry, amend
+from fenwind.records.records import FrameRecord, Mark
+from tests.job.test_derive import points
+from tests.support import TempFolder
+
+#: UTM zone 32N on ITRF2020, which moves with time.
+ITRF_UTM = ProjectedCRS(UTMConversion(32), geodetic_crs=CRS("EPSG:9990")).to_wkt()
+
+
+class OfTheDemo(TempFolder):
+    def setUp(self) -> None:
+        super().setUp()
+        self.job = self.demo()
+        self.addCleanup(self.job.close)
+
+    def found(self) -> dict[str, Doubt]:
+        return {d.rule: d for d in doubts_about_job(self.job.state, self.derive(self.job))}
+
+    def test_a_clean_job_has_none(self) -> None:
+        self.assertEqual(self.found(), {})
+
+    def test_each_cause_has_its_doubt(self) -> None:
+        state = self.job.state
+        known = state.given["g-T-02"]
+        second = replace(known, id="again", e_m=known.e_m + 0.5)
+        near = Mark(id="near", name="T-02A")
+        here = replace(known, id="g-near", mark="near", n_m=known.n_m + 0.004)
+        occupied = state.measured["m-T-01-1"]
+        radius = 6378137.0
+        map_spec = state.frames["map"].spec
+        kept = state.frames["dam"].spec
+        cases: list[tuple[str, list[Entry], tuple[str, ...], float | None]] = [
+            ("marks.two-places", [Add(record=second)], ("T-02",), 0.5),
+            ("marks.two-places", [amend(occupied, lat_rad=occupied.lat_rad + 1.0 / radius)], ("T-01",), 0.5),
+            ("marks.two-names", [Add(record=near), Add(record=here)], ("T-02", "T-02A"), 0.004),
+            ("marks.coarse-height", [amend(known, height_m=1239.7)], ("T-02",), 1),
+            ("frame.height-unknown", [amend(state.frames["dam"], spec=replace(kept, height=HeightReference(kind="unknown")))], (), None),
+            (
+                "frame.grid-missing",
+                [amend(state.frames["map"], spec=replace(map_spec, height=HeightReference(kind="vertical", crs="EPSG:5941", name="NN2000")))],
+                (),
+                None,
+            ),
+            ("frame.no-epoch", [Add(record=FrameRecord(id="moving", spec=FrameSpec(name="ITRF", crs=ITRF_UTM)))], (), None),
+            ("fit.scale-reason", [amend(state.fits["fit-1"], horizontal="scale")], (), None),
+            ("job.no-control", gestures.set_field(state.marks.values(), "hold_horizontal", False, "")[1]
+             + gestures.set_field(state.marks.values(), "hold_height", False, "")[1], (), 0),
+        ]  # fmt: skip
+        for rule, entries, names, value in cases:
+            with self.subTest(rule):
+                self.job.record("plant", entries)
+                found = self.found()
+                self.assertIn(rule, found)
+                self.assertEqual(found[rule].names, names)
+                if value is not None:
+                    self.assertAlmostEqual(found[rule].value, value, delta=0.008)
+                self.assertTrue(found[rule].text.endswith((".", "?")))
+                self.job.undo()
+                self.assertEqual(self.found(), {}, "undo settles it")
+
+    def test_a_list_that_changes_used_control_is_told(self) -> None:
+        known = self.job.state.given["g-T-02"]
+        rows = points([("T-02", known.e_m + 0.012, known.n_m, known.height_m)])
+        self.job.record("take", take_in(self.job.state, rows, [0], measured=False, frame="dam"))
+        doubt = self.found()["marks.changed-after-use"]
+        self.assertAlmostEqual(doubt.value, 0.012, places=9)
+        self.assertIn("Fit 1", doubt.text)
+        self.job.record("later", [amend(self.job.state.fits["fit-1"], active=False)])
+        later = replace(self.job.state.fits["fit-1"], id="fit-2", name="Fit 2", active=True)
+        self.job.record("new fit", [Add(record=later)])
+        self.assertEqual(self.found(), {}, "the new fit was made with the new value")
+
+    def test_no_control_hides_the_failure_it_explains(self) -> None:
+        entries: tuple[Entry, ...] = gestures.set_field(self.job.state.given.values(), "active", False, "")[1]
+        self.job.record("off", entries)
+        rules = {d.rule for d in Judge().judge(self.job.state, self.derive(self.job)).open}
+        self.assertIn("job.no-control", rules)
+        self.assertNotIn("step.failed", rules)
+
+
+class Near(TempFolder):
+    def test_every_close_pair_is_found_and_no_other(self) -> None:
+        rng = np.random.default_rng(3)
+        e, n = rng.uniform(0, 4, 400), rng.uniform(0, 4, 400)
+        e[7] = np.nan
+        wanted = {(i, j) for i in range(400) for j in range(i + 1, 400) if np.hypot(e[i] - e[j], n[i] - n[j]) <= 0.1}
+        i, j = near_pairs(e, n, 0.1)
+        self.assertEqual(sorted(zip(i.tolist(), j.tolist(), strict=True)), sorted(wanted))
+        with self.assertRaises(ValueError):
+            near_pairs(np.zeros(3000), np.zeros(3000), 1.0)

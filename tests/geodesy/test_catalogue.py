@@ -1,0 +1,103 @@
+"""Finding systems, the ways between them, what a frame means on the ground."""
+
+import math
+import unittest
+
+import numpy as np
+
+from fenwind.errors import FrameError
+from fenwind.geodesy.catalogue import search, systems
+from fenwind.geodesy.frames import FrameSpec, HeightReference, find_crs, open_frame
+from fenwind.geodesy.operations import operations
+from fenwind.job.elsewhere import _converted
+from fenwind.procedures.frame_meaning import PLACES, frame_meaning
+from fenwind.procedures.positions import positions
+
+TARNHOLT = (math.radians(61.3), math.radians(8.4))
+
+
+class Finding(unittest.TestCase):
+    def test_by_code_name_country_and_place(self) -> None:
+        """Codes and names are those of the EPSG dataset that comes with PROJ."""
+        cases = [
+            ("25832", None, "EPSG:25832"),
+            ("epsg:25832", None, "EPSG:25832"),
+            ("etrs89 / utm zone 32n", None, "EPSG:25832"),
+            ("ntm zone 10", TARNHOLT, None),
+            ("new zealand transverse", None, "EPSG:2193"),
+            ("netherlands rd new", None, "EPSG:28992"),
+        ]
+        for text, place, code in cases:
+            with self.subTest(text):
+                found = search(text, place=place)
+                if code is None:
+                    self.assertEqual(found, ())
+                else:
+                    self.assertEqual(found[0].code, code)
+        here = search("etrs89", place=TARNHOLT, limit=500)
+        self.assertIn("EPSG:25832", [s.code for s in here])
+        self.assertNotIn("EPSG:25836", [s.code for s in here])
+        self.assertTrue(all(s.covers(*TARNHOLT) for s in here))
+        self.assertEqual(search("nn2000", "vertical")[0].code, "EPSG:5941")
+        self.assertEqual(len({s.code for s in systems("projected")}), len(systems("projected")))
+        fiji = search("3460")[0]  # its area crosses the date line
+        self.assertTrue(
+            fiji.covers(math.radians(-17), math.radians(179.9)) and fiji.covers(math.radians(-17), math.radians(-179.9))
+        )
+        self.assertLess(fiji.extent, 0.1)
+
+    def test_operations_are_listed_with_accuracy_and_grids(self) -> None:
+        """OSGB36 to ETRS89 needs a grid that PROJ's wheel does not bring; ITRF2020 to ETRS89 is a published set of parameters."""
+        uk = operations(find_crs("EPSG:4277"), find_crs("EPSG:4258"), (-1.5, 52.0, -1.4, 52.1))
+        self.assertTrue(uk[0].chosen and uk[0].present)
+        lacking = [o for o in uk if not o.present]
+        self.assertTrue(lacking and any(not here for o in lacking for _, here in o.grids))
+        east, north, degree = 8.4, 61.3, 1e-4
+        itrf = operations(find_crs("EPSG:9989"), find_crs("EPSG:4937"), (east, north, east + degree, north + degree))
+        self.assertIn("ETRF", itrf[0].name)
+        self.assertFalse(itrf[0].assumed)
+        self.assertEqual([o.chosen for o in itrf].count(True), 1)
+
+
+class Meaning(unittest.TestCase):
+    def test_factors_at_the_middle_and_the_corners(self) -> None:
+        """Checked against the same formulas written out here: k of UTM on its central meridian is 0.9996, R / (R + h) with R = sqrt(MN)."""
+        frame = open_frame(FrameSpec(name="UTM", crs="EPSG:25832"))
+        e, n, h = np.array([499000.0, 501000.0]), np.array([6797000.0, 6799000.0]), np.array([1200.0, 1300.0])
+        found = frame_meaning(frame, e, n, h)
+        self.assertAlmostEqual(found.point_scale[0], 0.9996, places=9)
+        a, f = 6378137.0, 1 / 298.257222101
+        e2 = f * (2 - f)
+        w2 = 1 - e2 * math.sin(found.lat_rad[0]) ** 2
+        radius = math.sqrt(a * (1 - e2) / w2**1.5 * a / math.sqrt(w2))
+        self.assertAlmostEqual(found.elevation[0], radius / (radius + 1250.0), places=12)
+        self.assertAlmostEqual(found.combined_ppm[0], (0.9996 * radius / (radius + 1250.0) - 1) * 1e6, places=3)
+        self.assertLess(found.convergence_rad[PLACES.index("north-west")], 0.0)
+        self.assertGreater(found.convergence_rad[PLACES.index("south-east")], 0.0)
+        self.assertFalse(found.outside)
+        far = frame_meaning(frame, e + 600_000, n, h)
+        self.assertTrue(far.outside)
+        local = open_frame(FrameSpec(name="UTM", crs="EPSG:25832", height=HeightReference(kind="local")))
+        self.assertTrue(
+            np.isnan(frame_meaning(local, e, n, h).combined).all(), "heights above a local zero give no elevation factor"
+        )
+
+    def test_a_missing_grid_is_never_a_zero(self) -> None:
+        heights = HeightReference(kind="vertical", crs="EPSG:5941")
+        frame = open_frame(FrameSpec(name="UTM", crs="EPSG:25832", height=heights))
+        self.assertTrue(np.isnan(frame.geoid_height(*TARNHOLT)))
+        self.assertEqual(len(frame.geoid.missing), 1)
+        with self.assertRaisesRegex(FrameError, "not a height system"):
+            open_frame(FrameSpec(name="UTM", crs="EPSG:25832", height=HeightReference(kind="vertical", crs="EPSG:4258")))
+
+    def test_given_positions_come_over_from_another_zone(self) -> None:
+        one, two = (open_frame(FrameSpec(name=c, crs=c)) for c in ("EPSG:25832", "EPSG:25833"))
+        e, n = one.forward(*TARNHOLT)
+        known = positions(["A"], np.array([e]), np.array([n]), np.array([1240.0]))
+        came, notes, words = _converted(known, one, two)
+        np.testing.assert_allclose([came.e_m[0], came.n_m[0]], two.forward(*TARNHOLT), atol=1e-6)
+        self.assertEqual((float(came.height_m[0]), notes, words), (1240.0, (), "the same datum"))
+
+
+if __name__ == "__main__":
+    unittest.main()
