@@ -126,43 +126,21 @@ def _cell(table: RawTable, cells: list[str], place: dict[str, int], column: str,
 
 
 def _move_list(path: str, out: str, move: Move, stay: tuple[str, ...], result: FitResult) -> dict[str, Any]:
-    import numpy as np
-
-    from fenwind.commands.reading import number, plane_positions, read_points
+    from fenwind.commands.reading import number, read_points
     from fenwind.exchange.files import write_text
+    from fenwind.exchange.list_move import move_list
     from fenwind.exchange.position_list import positions_csv
-    from fenwind.procedures.positions import Positions
     from fenwind.quantities.lengths import METRE
 
-    found = read_points(path)
-    if found.geographic:
-        raise ProcedureError(
-            "latitude and longitude cannot be moved by a plane fit", where=path, hint="Give the list as name,e,n,h"
-        )
-    points = plane_positions(found)
-    unknown = [n for n in stay if n not in points.index]
-    if unknown:
-        raise ProcedureError(
-            f"no mark {unknown[0]!r} to leave where it is", where=path, hint="Name marks of the file after --stay"
-        )
-    fixed = np.array([n in stay for n in points.names], dtype=bool) | move.at_target(points.e_m, points.n_m)
-    e, n, h = (np.where(fixed, old, new) for old, new in zip(_plain(points), move.apply(*_plain(points)), strict=True))
-    carried = points if move.backwards else result.forward(points)
-    covariance = np.where(fixed, points.covariance, carried.covariance)
-    unstated = ~np.isfinite(points.covariance[0, 0])
-    covariance[:, :, unstated] = np.nan  # no sigma came in, so none goes out
-    after = Positions(names=points.names, e_m=e, n_m=n, height_m=h, covariance=covariance)
+    done = move_list(read_points(path), move, stay, result)
+    after = done.points
     write_text(out, positions_csv(after, METRE, decimals=6))
-    rows = zip(after.names, e, n, h, after.sigma_h_m, after.sigma_v_m, strict=True)
+    rows = zip(after.names, after.e_m, after.n_m, after.height_m, after.sigma_h_m, after.sigma_v_m, strict=True)
     return {
         "positions": [dict(zip(("name", "e", "n", "h", "sh", "sv"), (r[0], *map(number, r[1:])), strict=True)) for r in rows],
-        "moved": [name for name, put in zip(points.names, fixed, strict=True) if not put],
-        "stayed": [name for name, put in zip(points.names, fixed, strict=True) if put],
+        "moved": [name for name, put in zip(after.names, done.stayed, strict=True) if not put],
+        "stayed": [name for name, put in zip(after.names, done.stayed, strict=True) if put],
     }
-
-
-def _plain(points: Positions) -> tuple[Any, Any, Any]:
-    return points.e_m, points.n_m, points.height_m
 
 
 def _move_drawing(path: str, out: str, move: Move, stay: tuple[str, ...], result: FitResult) -> dict[str, Any]:

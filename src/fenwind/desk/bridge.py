@@ -82,6 +82,7 @@ class JobBridge(QObject):
         self._revision = 0
         self.long_s = LONG_S
         self.selection = ""
+        self.before: Derived | None = None  # what followed from the records before the last change
         self.fit_id = next(iter(self.derived.fits), "")
 
     @property
@@ -239,6 +240,7 @@ class JobBridge(QObject):
 
     def _attach(self, results: Results) -> None:
         before, self._results = self._results.derived, results
+        self.before = before
         if self.selection and self.state.mark_named(self.selection) is None:
             self.selection = ""
         changes: list[Moved] = []

@@ -12,6 +12,7 @@ from fenwind.desk.plan import Scene
 from fenwind.desk.plan_symbols import BY_NAME, CROSS, RING, SQUARE, TRIANGLE
 from fenwind.estimation.distributions import chi2_quantile
 from fenwind.job.derive import FitOutcome
+from fenwind.procedures.compare import Difference
 from fenwind.procedures.coverage import Coverage
 
 FloatArray = NDArray[np.float64]
@@ -103,6 +104,14 @@ def _apply_rules(scene: Scene, bridge: JobBridge) -> None:
         if rule is not None:
             scene.labelled[i] = rule.label
             scene.symbol[i] = BY_NAME.get(rule.symbol, scene.symbol[i])
+
+
+def add_differences(scene: Scene, found: Difference) -> None:
+    """The ways between two sets of positions as vectors."""
+    index = {name: i for i, name in enumerate(scene.names)}
+    here = [i for i, name in enumerate(found.names) if name in index]
+    scene.vector_rows = np.array([index[found.names[i]] for i in here], dtype=int)
+    scene.vector_m = np.stack([found.de_m[here], found.dn_m[here]])
 
 
 def add_coverage(scene: Scene, found: Coverage) -> None:

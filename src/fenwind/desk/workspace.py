@@ -9,7 +9,7 @@ from functools import partial
 
 from PySide6.QtCore import QObject, QPoint, QTimer
 from PySide6.QtGui import QKeySequence, QShortcut
-from PySide6.QtWidgets import QApplication, QFileDialog, QMenu, QWidget
+from PySide6.QtWidgets import QApplication, QFileDialog, QMenu, QStackedLayout, QWidget
 
 from fenwind.desk.actions import ActionSet, ActionSpec
 from fenwind.desk.bridge import JobBridge, Results, Thinker
@@ -19,12 +19,14 @@ from fenwind.desk.message_line import MessageLine
 from fenwind.desk.plan_commands import PlanCommands
 from fenwind.desk.plan_pane import PlanPane
 from fenwind.desk.rail import STAGES
-from fenwind.desk.scene import add_coverage, build_scene
+from fenwind.desk.scene import add_coverage, add_differences, build_scene
 from fenwind.desk.shell import Shell
+from fenwind.desk.stages.comparing import ComparingSheet
 from fenwind.desk.stages.fits import FitsSheet
 from fenwind.desk.stages.frame import FrameSheet
 from fenwind.desk.stages.handover import HandoverSheet
 from fenwind.desk.stages.marks import MarksSheet
+from fenwind.desk.stages.moving import MovingSheet
 from fenwind.desk.stages.waiting import WaitingSheet
 from fenwind.desk.statement import choice
 from fenwind.desk.theme import apply_theme, is_night
@@ -54,7 +56,18 @@ class Workspace(QObject):
         self.marks = MarksSheet(self.bridge)
         self.handover = HandoverSheet(self.bridge, self._fit_parts)
         self.frame = FrameSheet(self.bridge)
-        self.sheets: dict[str, QWidget] = {"Frame": self.frame, "Marks": self.marks, "Fits": self.fits, "Handover": self.handover}
+        self.moving = MovingSheet(self.bridge)
+        self.comparing = ComparingSheet(self.bridge)
+        fits_stage = QWidget()
+        self.fits_stack = QStackedLayout(fits_stage)
+        for sheet in (self.fits, self.moving, self.comparing):
+            self.fits_stack.addWidget(sheet)
+        self.sheets: dict[str, QWidget] = {
+            "Frame": self.frame,
+            "Marks": self.marks,
+            "Fits": fits_stage,
+            "Handover": self.handover,
+        }
         for name in STAGES:
             if name not in self.sheets:
                 self.sheets[name] = WaitingSheet(name)
@@ -95,6 +108,9 @@ class Workspace(QObject):
         self.plan_pane.plan.measured.connect(self._on_measured)
         self.plan_pane.plan.window_picked.connect(self._on_window)
         self.handover.judged.connect(self._show_plan)
+        self.comparing.compared.connect(self._show_plan)
+        for sheet in (self.moving, self.comparing):
+            sheet.closed.connect(self._back_to_fits)
         header = shell.header
         header.job.clicked.connect(lambda: self._menu_under(header.job, self.actions.menu))
         header.finder.clicked.connect(self.open_finder)
@@ -109,6 +125,7 @@ class Workspace(QObject):
         """Let go of the job; everything is kept already."""
         self.marks.incoming._runner.shut_down()
         self.plan_commands.store.shut_down()
+        self.moving.shut_down()
         self.bridge.shut_down()
 
     # Showing -----------------------------------------------------------------------------------------------------
@@ -145,6 +162,8 @@ class Workspace(QObject):
         header.show_kept(f"all kept {datetime.now():%H:%M}", f"{count} records")
         self.frame.refresh()
         self.fits.refresh()
+        self.moving.refresh()
+        self.comparing.refresh()
         self.marks.refresh()
         self.handover.refresh()
         stages = [stage_of(d, self.bridge) for d in self.bridge.findings.open]
@@ -158,7 +177,23 @@ class Workspace(QObject):
         self._show_trail()
 
     def _plan_follows_fit(self) -> bool:
-        return self.stage == "Fits"
+        return self.stage == "Fits" and self.fits_stack.currentWidget() is self.fits
+
+    def _back_to_fits(self) -> None:
+        self.fits_stack.setCurrentWidget(self.fits)
+        self._show_plan()
+
+    def open_comparison(self) -> None:
+        """Compare two sets of positions."""
+        self.fits_stack.setCurrentWidget(self.comparing)
+        self.show_stage("Fits")
+
+    def move_a_file(self) -> None:
+        """Ask for a file and show what moving it would do."""
+        self.moving.browse()
+        if self.moving.path:
+            self.fits_stack.setCurrentWidget(self.moving)
+            self.show_stage("Fits")
 
     def _shown_frame(self) -> str:
         step = self.bridge.fit
@@ -168,6 +203,8 @@ class Workspace(QObject):
         scene = build_scene(self.bridge, self._plan_follows_fit())
         if self.stage == "Handover" and self.handover.coverage is not None:
             add_coverage(scene, self.handover.coverage)
+        if self.stage == "Fits" and self.fits_stack.currentWidget() is self.comparing and self.comparing.found is not None:
+            add_differences(scene, self.comparing.found)
         scene.under = self.plan_commands.store.layers(self._shown_frame())
         self.plan_pane.plan.show_scene(scene)
 
@@ -351,6 +388,8 @@ class Workspace(QObject):
             spec("marks.on", "Marks", "Switch marks on", "Selected marks take part again", lambda: marks.marks.switch(True), "", on_marks),
             spec("fits.new", "Fits", "New fit", "Carry measured positions onto known ones", self._new_fit, "Ctrl+N"),
             spec("fits.next", "Fits", "Next fit", "Look at the next fit of the job", fits.next_fit, "Ctrl+J", lambda: len(bridge.state.fits) > 1),
+            spec("fits.move", "Fits", "Move a file …", "Move a drawing or a list by a fit, a shift or a turn", self.move_a_file),
+            spec("fits.compare", "Fits", "Compare two sets of positions", "By name: adopted, given, carried, before the last change, or a file", self.open_comparison),
             *(spec(f"fits.use.{use}", "Fits", text, "For the selected pairs", partial(fits.set_use, use), key, on_fit) for use, text, key in uses),
             *(spec(f"handover.{f.key}", "Handover", f"Hand over {f.words}", "Preview it, then write it", partial(self._hand_over, f.key)) for f in FORMATS.values()),
             spec("plan.fit", "Plan", "Show all marks", "Fit the plan to all marks", self.plan_pane.plan.fit_all, "Ctrl+0"),

@@ -1,0 +1,220 @@
+"""Two sets of positions compared by name: adopted and given, two steps, before and after, two files."""
+
+from __future__ import annotations
+
+import math
+import os
+from dataclasses import dataclass
+from functools import partial
+
+import numpy as np
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QLabel, QMenu, QPushButton, QWidget
+
+from fenwind.desk.bridge import JobBridge
+from fenwind.desk.shell import look
+from fenwind.desk.stages.sheet import Sheet
+from fenwind.desk.statement import choice
+from fenwind.desk.table import Column, RecordTable
+from fenwind.errors import FenwindError, ProcedureError
+from fenwind.exchange.open_table import read_table
+from fenwind.exchange.point_list import interpret
+from fenwind.job.adopted import Adopted
+from fenwind.job.known import known_positions
+from fenwind.job.memo import Memo
+from fenwind.procedures.compare import Difference, compare
+from fenwind.procedures.positions import Positions, positions
+from fenwind.quantities.lengths import UNITS, parse_length
+from fenwind.quantities.numbers import format_fixed
+from fenwind.reports.fit_report import mm
+from fenwind.reports.statement import Part
+
+ADOPTED, GIVEN, BEFORE, CARRIED, FILE = "adopted", "given", "before", "carried:", "file:"
+
+
+@dataclass(frozen=True, slots=True)
+class _Row:
+    """One mark: of both sets, or of one only."""
+
+    of: Difference
+    row: int
+    only: str = ""
+    name: str = ""
+
+    def way(self, key: str) -> float:
+        return math.nan if self.only else float(getattr(self.of, key)[self.row])
+
+    @property
+    def over(self) -> bool:
+        return not self.only and bool(self.of.over[self.row])
+
+
+class ComparingSheet(Sheet):
+    """Statement, statistics, the list; the plan shows the same differences as vectors."""
+
+    closed = Signal()
+    compared = Signal()
+
+    def __init__(self, bridge: JobBridge) -> None:
+        super().__init__(bridge)
+        self.sides = {"a": GIVEN, "b": ADOPTED}
+        self.tolerance = (0.010, 0.020)
+        self.found: Difference | None = None
+        self._memo = Memo()
+        self.statement.set_menus(
+            {"a": partial(self._menu_side, "a"), "b": partial(self._menu_side, "b"), "tolerance": self._menu_tolerance}
+        )
+        self.note = QLabel("")
+        self.note.setWordWrap(True)
+        look(self.note, "faint")
+        self.column.addWidget(self.note)
+
+        def way(key: str, title: str) -> Column:
+            return Column(
+                key=key, title=title, unit="mm", text=lambda r: mm(r.way(key), sign=key != "d_m"), value=lambda r: r.way(key) * 1000,
+                tone=lambda r: "doubt" if r.over else "", right=True, width=92, tip="Second set - first set",
+                bar=lambda r: r.way(key) / self.tolerance[key == "dh_m"],
+            )  # fmt: skip
+
+        self.table = RecordTable(
+            [
+                Column(key="name", title="mark", text=lambda r: r.name, tone=lambda r: "bold", width=90),
+                way("de_m", "ΔE"), way("dn_m", "ΔN"), way("dh_m", "ΔH"), way("d_m", "in plan"),
+                Column(key="state", title="", text=lambda r: r.only or ("over the tolerance" if r.over else ""),
+                       tone=lambda r: "sun" if r.only else "doubt", width=170),
+            ]
+        )  # fmt: skip
+        self.table.setAccessibleName("Differences by mark")
+        self.table.row_picked.connect(lambda r: self.bridge.select(r.name))
+        self.column.addWidget(self.table, 1)
+        foot = QWidget()
+        line = QHBoxLayout(foot)
+        line.setContentsMargins(0, 0, 0, 0)
+        self.leave = QPushButton("Leave it")
+        look(self.leave, "second")
+        self.leave.clicked.connect(self.closed)
+        line.addWidget(self.leave)
+        line.addStretch(1)
+        self.column.addWidget(foot)
+
+    def show_job(self) -> None:
+        bridge = self.bridge
+        frame = bridge.frame
+        self.caption.setText("COMPARING")
+        names = {key: self._words(side) for key, side in self.sides.items()}
+        limits = f"{mm(self.tolerance[0])} and {mm(self.tolerance[1])} mm"
+        parts = [Part(text="Compare "), Part(text=names["a"], key="a"), Part(text=" with "), Part(text=names["b"], key="b")]
+        parts += [
+            Part(text=f" in {frame.spec.name}" if frame else ""),
+            Part(text=", tolerance "),
+            Part(text=limits, key="tolerance"),
+            Part(text="."),
+        ]
+        self.statement.show_parts(parts)
+        try:
+            self.found = compare(self._set(self.sides["a"]), self._set(self.sides["b"]), *self.tolerance)
+        except FenwindError as error:
+            self.found = None
+            self.note.setText(error.one_line)
+            self.table.records.set_rows([])
+            self.compared.emit()
+            return
+        f = self.found
+        rows = [_Row(f, i, "", name) for i, name in enumerate(f.names)]
+        rows += [_Row(f, 0, f"only in {names['a']}", n) for n in f.only_a] + [
+            _Row(f, 0, f"only in {names['b']}", n) for n in f.only_b
+        ]
+        self.table.records.set_rows(rows)
+        self.note.setText(_statistics(f))
+        self.compared.emit()
+
+    def _words(self, side: str) -> str:
+        if side.startswith(CARRIED):
+            step = self.bridge.state.fits.get(side.removeprefix(CARRIED))
+            return f"carried by {step.name}" if step else "a fit that is gone"
+        if side.startswith(FILE):
+            return os.path.basename(side.removeprefix(FILE))
+        return {ADOPTED: "adopted positions", GIVEN: "given positions", BEFORE: "adopted before the last change"}[side]
+
+    def _set(self, side: str) -> Positions:
+        """Positions of one side in the frame shown. Raises FenwindError."""
+        bridge = self.bridge
+        frame = bridge.frame_id
+        if side == GIVEN:
+            return known_positions(bridge.state, frame, self._memo)
+        if side.startswith(CARRIED):
+            outcome = bridge.derived.fits.get(side.removeprefix(CARRIED))
+            if outcome is None or outcome.case is None:
+                raise ProcedureError("that fit has no result", hint="Choose another set")
+            return outcome.case.result.carried
+        if side.startswith(FILE):
+            unit = UNITS[bridge.frame.spec.unit] if bridge.frame else UNITS["m"]
+            raw = read_table(side.removeprefix(FILE))
+            found = interpret(raw, unit=UNITS[raw.unit] if raw.unit else unit)
+            if found.geographic:
+                raise ProcedureError(
+                    "latitude and longitude are not compared on a plane", where=found.source, hint="Take the file in first"
+                )
+            unique = {name: i for i, name in enumerate(found.names)}
+            return positions(list(unique), *found.values[:3, list(unique.values())])
+        derived = bridge.derived if side == ADOPTED else bridge.before
+        adopted = derived.adopted.get(frame) if derived is not None else None
+        if adopted is None:
+            raise ProcedureError("there are no such positions yet", hint="Choose another set")
+        return _of_adopted(adopted)
+
+    def _menu_side(self, key: str, menu: QMenu) -> None:
+        sides = [ADOPTED, GIVEN, *(f"{CARRIED}{k}" for k in self.bridge.state.fits)]
+        if self.bridge.before is not None:
+            sides.append(BEFORE)
+        for side in sides:
+            choice(menu, self._words(side), partial(self.set_side, key, side), checked=self.sides[key] == side)
+        choice(menu, "a file …", partial(self._browse, key))
+
+    def set_side(self, key: str, side: str) -> None:
+        """Choose a set: ADOPTED, GIVEN, BEFORE, CARRIED with a fit's id, FILE with a path."""
+        self.sides[key] = side
+        self.show_job()
+
+    def _browse(self, key: str) -> None:
+        path, _ = QFileDialog.getOpenFileName(self, "Compare with a list", self.bridge.folder)
+        if path:
+            self.set_side(key, FILE + path)
+
+    def _menu_tolerance(self, menu: QMenu) -> None:
+        choice(menu, "other tolerances …", self._ask_tolerance)
+
+    def _ask_tolerance(self) -> None:
+        def answer(text: str) -> bool:
+            try:
+                values = [parse_length(t if t.strip()[-1:].isalpha() else f"{t} mm") for t in text.split(",")]
+            except FenwindError as error:
+                self.bridge.tell_error(error)
+                return False
+            if len(values) not in (1, 2) or min(values) <= 0:
+                self.bridge.told.emit("A tolerance is one length above zero, or one for plan and one for height.", "doubt")
+                return False
+            self.tolerance = (values[0], values[-1])
+            self.show_job()
+            return True
+
+        self.ask.ask(
+            "Tolerance in plan, in height", answer, text=f"{mm(self.tolerance[0])}, {mm(self.tolerance[1])}", button="Use it"
+        )
+
+
+def _of_adopted(adopted: Adopted) -> Positions:
+    return positions(adopted.names, adopted.e_m, adopted.n_m, adopted.height_m, adopted.sigma_h_m, adopted.sigma_v_m)
+
+
+def _statistics(f: Difference) -> str:
+    """Count, means, root mean squares, largest, what is over and what stands in one set only, in words."""
+    parts = [f"{len(f.names)} marks in both, {len(f.only_a)} only in the first, {len(f.only_b)} only in the second"]
+    if f.names:
+        for name, values in (("E", f.de_m), ("N", f.dn_m), ("H", f.dh_m)):
+            fine = values[np.isfinite(values)]
+            if fine.size:
+                parts.append(f"{name} mean {mm(float(fine.mean()), sign=True)}, rms {mm(float(np.sqrt(np.mean(fine**2))))} mm")
+        parts.append(f"largest in plan {mm(float(f.d_m.max()))} mm ({f.names[int(f.d_m.argmax())]})")
+        parts.append(f"{format_fixed(float(f.over.sum()), 0)} over")
+    return "; ".join(parts) + "."

@@ -1,0 +1,456 @@
+"""Moving a file, a drawing or a list, by a fit of the job, by a shift or by a turn; what will happen is seen before it does."""
+
+from __future__ import annotations
+
+import math
+import os
+import re
+from collections import Counter
+from dataclasses import dataclass, replace
+from functools import partial
+
+import numpy as np
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QLabel, QMenu, QProgressBar, QPushButton, QWidget
+
+from fenwind.desk.bridge import JobBridge
+from fenwind.desk.shell import look
+from fenwind.desk.stages.sheet import Sheet
+from fenwind.desk.statement import choice
+from fenwind.desk.table import Column, RecordTable
+from fenwind.desk.tasks import Task, TaskRunner
+from fenwind.errors import FenwindError, ProcedureError
+from fenwind.exchange.dxf_move import MovedDrawing, move_drawing, preview
+from fenwind.exchange.files import write_text
+from fenwind.exchange.list_move import move_list
+from fenwind.exchange.open_table import read_table
+from fenwind.exchange.point_list import interpret
+from fenwind.exchange.position_list import positions_csv
+from fenwind.job import gestures
+from fenwind.procedures.fit import FitOptions, FitResult
+from fenwind.procedures.move import Distances, Move, distances, move_fit, move_of, shift_pairs, turn, turn_between
+from fenwind.procedures.positions import Positions
+from fenwind.progress import Progress
+from fenwind.quantities.angles import parse_angle
+from fenwind.quantities.lengths import LengthUnit, parse_length
+from fenwind.quantities.numbers import format_fixed
+from fenwind.reports.statement import Part
+
+
+@dataclass(frozen=True, kw_only=True, eq=False)
+class Way:
+    """How a file is to be moved: pairs, the fit of them, and words for the statement. step: id of the fit it comes from, empty for none."""
+
+    words: str
+    source: Positions
+    target: Positions
+    result: FitResult
+    step: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class _Row:
+    """A line of what moves and what stays."""
+
+    what: str
+    count: int
+    why: str
+
+
+class MovingSheet(Sheet):
+    """Statement, distances in both systems, what moves and what stays; then the move."""
+
+    closed = Signal()
+
+    def __init__(self, bridge: JobBridge) -> None:
+        super().__init__(bridge)
+        self.path = self.out = ""
+        self.way: Way | None = None
+        self.stay: tuple[str, ...] = ()
+        self.heights = self.backwards = False
+        self._runner = TaskRunner(self)
+        self._task: Task | None = None
+        self.statement.set_menus(
+            {"file": self._menu_file, "by": self._menu_by, "heights": self._menu_heights, "stay": self._menu_stay,
+             "direction": self._menu_direction, "out": self._menu_out}
+        )  # fmt: skip
+        self.note = QLabel("")
+        self.note.setWordWrap(True)
+        look(self.note, "faint")
+        self.column.addWidget(self.note)
+        self.distances = RecordTable(_distance_columns(bridge.unit, None))
+        self.distances.setAccessibleName("Distances between the marks of the pairs in both systems")
+        self.column.addWidget(self.distances, 1)
+        self.table = RecordTable(
+            [
+                Column(key="what", title="what moves, what stays", text=lambda r: r.what, width=320),
+                Column(key="count", title="count", text=lambda r: str(r.count), value=lambda r: r.count, right=True, width=80),
+                Column(
+                    key="why", title="", text=lambda r: r.why or "moves", tone=lambda r: "sun" if r.why else "faint", width=220
+                ),
+            ]
+        )
+        self.table.setAccessibleName("What moves and what stays")
+        self.column.addWidget(self.table, 1)
+        foot = QWidget()
+        line = QHBoxLayout(foot)
+        line.setContentsMargins(0, 0, 0, 0)
+        line.setSpacing(10)
+        self.go, self.leave, self.stop = QPushButton("Move it"), QPushButton("Leave it"), QPushButton("stop")
+        for button, name in ((self.go, "main"), (self.leave, "second"), (self.stop, "link")):
+            look(button, name)
+        self.progress = QProgressBar()
+        self.progress.setFixedWidth(140)
+        self.progress.setTextVisible(False)
+        for widget in (self.go, self.leave, self.progress, self.stop):
+            line.addWidget(widget)
+        line.addStretch(1)
+        self.column.addWidget(foot)
+        self.go.clicked.connect(self.move_file)
+        self.leave.clicked.connect(self.closed)
+        self.stop.clicked.connect(lambda: self._task.cancel() if self._task is not None else None)
+        self._busy(False)
+
+    # Opening -----------------------------------------------------------------------------------------------------
+
+    def open_file(self, path: str) -> None:
+        """Show what moving a file by the fit looked at would do."""
+        self.path, self.stay, self.backwards = path, (), False
+        stem, ending = os.path.splitext(path)
+        self.out = f"{stem} moved{ending if ending.lower() == '.dxf' else '.csv'}"
+        step = self.bridge.fit
+        self.way = self._way_of_fit(step.id) if step is not None else None
+        self.heights = False
+        self._look()
+
+    def _way_of_fit(self, key: str) -> Way | None:
+        outcome = self.bridge.derived.fits.get(key)
+        if outcome is None or outcome.case is None:
+            return None
+        case = outcome.case
+        names = case.result.pairs.names
+        source = _some(case.measured, names)
+        return Way(words=outcome.step.name, source=source, target=_some(case.known, names), result=case.result, step=key)
+
+    def _move(self) -> Move | None:
+        if self.way is None:
+            return None
+        made = move_of(self.way.result, self.way.target, backwards=self.backwards)
+        return replace(made, heights=self.heights and self.way.result.options.height != "none")
+
+    def _look(self) -> None:
+        """Find out in the worker what would move and what would stay."""
+        move = self._move()
+        self.table.records.set_rows([])
+        self.show_job()
+        if move is not None and self.path:
+            self._work(Task(_preview_task, self.path, move, self.stay, self.bridge.unit), self._show_preview)
+
+    def show_job(self) -> None:
+        if not self.path:
+            return
+        bridge, move = self.bridge, self._move()
+        self.caption.setText("MOVING A FILE, NOTHING CHANGED YET")
+        names = f"{', '.join(self.stay[:3])}{' and more' if len(self.stay) > 3 else ''}" if self.stay else "targets only"
+        can_lift = self.way is not None and self.way.result.options.height != "none"
+        parts = [Part(text="Move "), Part(text=os.path.basename(self.path), key="file"), Part(text=" by ")]
+        parts += [Part(text=self.way.words if self.way else "nothing yet", key="by"), Part(text=", ")]
+        parts += [Part(text="backwards" if self.backwards else "forwards", key="direction"), Part(text=", heights ")]
+        parts += [Part(text="shifted" if self.heights and can_lift else "untouched", key="heights"), Part(text=", leaving ")]
+        parts += [
+            Part(text=names, key="stay"),
+            Part(text=" where they are, to "),
+            Part(text=os.path.basename(self.out), key="out"),
+            Part(text="."),
+        ]
+        self.statement.show_parts(parts)
+        self.go.setEnabled(move is not None and self._task is None)
+        if move is None or self.way is None:
+            self.note.setText("Choose a fit with a result, a shift or a turn.")
+            self.distances.records.set_rows([])
+            return
+        found = distances(self.way.source, self.way.target)
+        self.note.setText(_what_happens(self.way, move, found, bridge))
+        self.distances.records.set_columns(_distance_columns(bridge.unit, found))
+        self.distances.records.set_rows(range(found.source.size))
+        self.distances.setVisible(bool(found.source.size))
+
+    def _show_preview(self, found: tuple[Counter[str], list[tuple[str, str, str]]]) -> None:
+        moves, stays = found
+        reasons = Counter((what, why) for _, what, why in stays)
+        rows = [_Row(what, count, why) for (what, why), count in reasons.items()]
+        self.table.records.set_rows(rows + [_Row(what, count, "") for what, count in sorted(moves.items())])
+
+    # Statement ---------------------------------------------------------------------------------------------------
+
+    def _menu_file(self, menu: QMenu) -> None:
+        choice(menu, "another file …", self.browse)
+
+    def browse(self) -> None:
+        """Ask for a file to move."""
+        path, _ = QFileDialog.getOpenFileName(
+            self, "Move a file", self.bridge.folder, "Drawings and lists (*.dxf *.csv *.txt *.xlsx *.xml)"
+        )
+        if path:
+            self.open_file(path)
+
+    def _menu_by(self, menu: QMenu) -> None:
+        for key, step in self.bridge.state.fits.items():
+            choice(menu, step.name, partial(self._use_fit, key), checked=self.way is not None and self.way.step == key)
+        menu.addSeparator()
+        choice(menu, "a shift …", self._ask_shift)
+        choice(menu, "a turn …", self._ask_turn)
+
+    def _use_fit(self, key: str) -> None:
+        self.way = self._way_of_fit(key)
+        self._look()
+
+    def _ask_shift(self) -> None:
+        self.ask.ask("Shift by", self.use_shift, placeholder="dE, dN, dH   or   MARK > MARK, which comes there", button="Use it")
+
+    def use_shift(self, text: str) -> bool:
+        """A shift only, typed as dE, dN, dH in the unit shown, or by two marks."""
+        try:
+            if ">" in text:
+                start, end = (self._place(name) for name in text.split(">", 1))
+            else:
+                values = [parse_length(t, self.bridge.unit) for t in text.replace(";", ",").split(",")]
+                if len(values) not in (2, 3):
+                    raise ProcedureError("a shift has two or three parts", hint="Type dE, dN, dH, or MARK > MARK")
+                start, end = (
+                    (0.0, 0.0, 0.0 if len(values) == 3 else math.nan),
+                    (values[0], values[1], values[2] if len(values) == 3 else math.nan),
+                )
+            source, target = shift_pairs(*start, end)
+            lifted = math.isfinite(start[2] + end[2])
+            result = move_fit(source, target, FitOptions(horizontal="shift", height="shift" if lifted else "none"))
+        except FenwindError as error:
+            self.bridge.tell_error(error)
+            return False
+        if ">" not in text:  # a shift by numbers has no mark whose target could stay
+            target = replace(target, e_m=target.e_m + 1e9)
+        self.way = Way(words=f"a shift, {text.strip()}", source=source, target=target, result=result)
+        self._look()
+        return True
+
+    def _ask_turn(self) -> None:
+        self.ask.ask(
+            "Turn", self.use_turn, placeholder="about MARK by ANGLE   or   about MARK from MARK to MARK", button="Use it"
+        )
+
+    def use_turn(self, text: str) -> bool:
+        """A turn only, clockwise: "about MARK by ANGLE", or "about MARK from MARK to MARK"."""
+        by = re.fullmatch(r"\s*(?:about\s+)?(?P<about>.+?)\s+by\s+(?P<angle>.+)", text)
+        between = re.fullmatch(r"\s*(?:about\s+)?(?P<about>.+?)\s+from\s+(?P<now>.+?)\s+to\s+(?P<then>.+)", text)
+        try:
+            if between:
+                about = self._place(between["about"])
+                angle = turn_between(about[:2], self._place(between["now"])[:2], self._place(between["then"])[:2])
+            elif by:
+                about, angle = self._place(by["about"]), parse_angle(by["angle"])
+            else:
+                raise ProcedureError("that is no turn", hint="Type: about T-01 by 12.5 gon, or: about T-01 from T-02 to T-03")
+            source, target, options = turn(about[:2], angle)
+            self.way = Way(words=f"a turn {text.strip()}", source=source, target=target, result=move_fit(source, target, options))
+        except FenwindError as error:
+            self.bridge.tell_error(error)
+            return False
+        self._look()
+        return True
+
+    def _place(self, name: str) -> tuple[float, float, float]:
+        """Adopted position of a mark in the frame shown. Raises ProcedureError."""
+        adopted = self.bridge.derived.adopted.get(self.bridge.frame_id)
+        row = adopted.index.get(name.strip()) if adopted is not None else None
+        if adopted is None or row is None:
+            raise ProcedureError(f"{name.strip()} has no position in the frame shown", hint="Name a mark of the frame shown")
+        return float(adopted.e_m[row]), float(adopted.n_m[row]), float(adopted.height_m[row])
+
+    def _menu_heights(self, menu: QMenu) -> None:
+        choice(menu, "untouched", partial(self._set, "heights", False), checked=not self.heights)
+        if self.way is not None and self.way.result.options.height != "none":
+            shift = format_fixed(self.way.result.height.shift_m / self.bridge.unit.metres, 4, sign=True)
+            choice(
+                menu,
+                f"shifted as the fit says ({shift} {self.bridge.unit.key})",
+                partial(self._set, "heights", True),
+                checked=self.heights,
+            )
+
+    def _menu_direction(self, menu: QMenu) -> None:
+        choice(menu, "forwards", partial(self._set, "backwards", False), checked=not self.backwards)
+        choice(menu, "backwards: the file is in the new system", partial(self._set, "backwards", True), checked=self.backwards)
+
+    def _set(self, name: str, value: object) -> None:
+        setattr(self, name, value)
+        self._look()
+
+    def _menu_stay(self, menu: QMenu) -> None:
+        choice(menu, "targets only", partial(self._set, "stay", ()), checked=not self.stay)
+        choice(menu, "names: marks, layers, texts, handles …", self._ask_stay)
+
+    def _ask_stay(self) -> None:
+        def answer(text: str) -> None:
+            self._set("stay", tuple(p.strip() for p in text.split(",") if p.strip()))
+
+        self.ask.ask("What stays", answer, text=", ".join(self.stay), placeholder="T-01, frame layer, …", button="Use it")
+
+    def _menu_out(self, menu: QMenu) -> None:
+        choice(menu, "another name …", self._browse_out)
+
+    def _browse_out(self) -> None:
+        path, _ = QFileDialog.getSaveFileName(self, "Move to", self.out)
+        if path:
+            self._set("out", path)
+
+    # Moving ------------------------------------------------------------------------------------------------------
+
+    def move_file(self) -> None:
+        """Move the file into a new one; a scale that is not 1 is asked a reason first."""
+        move, way = self._move(), self.way
+        if move is None or way is None:
+            return
+        step = self.bridge.state.fits.get(way.step)
+        if move.scale != 1.0 and step is not None and not step.scale_reason:
+
+            def reason(text: str) -> bool:
+                if not text.strip():
+                    return False
+                self.bridge.do(gestures.change_step(step, "Say why the scale is not 1", scale_reason=text.strip()))
+                self.move_file()
+                return True
+
+            ppm = format_fixed((move.scale - 1) * 1e6, 2, sign=True)
+            self.ask.ask(
+                f"The scale changes lengths by {ppm} ppm. Why?",
+                reason,
+                placeholder="the reason, for the report",
+                button="Move it",
+            )
+            return
+        if os.path.exists(self.out) and os.path.samefile(self.path, self.out):
+            self.bridge.told.emit("The result would overwrite the file it is made from. Name another file.", "doubt")
+            return
+        self._work(Task(_move_task, self.path, self.out, move, self.stay, way.result, self.bridge.unit), self._on_moved)
+
+    def _on_moved(self, done: tuple[int, int, list[str]]) -> None:
+        moved, stayed, remarks = done
+        self.bridge.told.emit(" ".join([f"Moved {moved}, stayed {stayed}. Written: {self.out}.", *remarks]), "")
+        self.closed.emit()
+
+    def _work(self, task: Task, then: object) -> None:
+        if self._task is not None:
+            self._task.cancel()
+        self._busy(True)
+        task.signals.succeeded.connect(lambda found: then(found) if self._task in (task, None) else None)  # type: ignore[operator]
+        task.signals.failed.connect(self._on_failed)
+        task.signals.cancelled.connect(
+            lambda: self.bridge.told.emit("Stopped; no file was changed.", "") if self._task is task else None
+        )
+        task.signals.progressed.connect(lambda done, total, text: self.progress.setValue(done * 100 // max(total, 1)))
+        task.signals.finished.connect(lambda: self._finished(task))
+        self._task = self._runner.start(task)
+
+    def _finished(self, task: Task) -> None:
+        if self._task is task:
+            self._task = None
+            self._busy(False)
+
+    def _on_failed(self, error: Exception) -> None:
+        self.bridge.told.emit(
+            error.one_line if isinstance(error, FenwindError) else f"The file cannot be moved: {error}.", "doubt"
+        )
+
+    def _busy(self, on: bool) -> None:
+        self.progress.setVisible(on)
+        self.progress.setValue(0)
+        self.stop.setVisible(on)
+        self.go.setEnabled(not on and self.way is not None)
+
+    def shut_down(self) -> None:
+        """Stop all work."""
+        self._runner.shut_down()
+
+
+def _some(points: Positions, names: tuple[str, ...]) -> Positions:
+    rows = np.array([points.index[n] for n in names], dtype=int)
+    return Positions(
+        names=names,
+        e_m=points.e_m[rows],
+        n_m=points.n_m[rows],
+        height_m=points.height_m[rows],
+        covariance=points.covariance[:, :, rows],
+    )
+
+
+def _read_list(path: str, unit: LengthUnit) -> object:
+    return interpret(read_table(path), unit=unit)
+
+
+def _preview_task(
+    path: str, move: Move, stay: tuple[str, ...], unit: LengthUnit, progress: Progress
+) -> tuple[Counter[str], list[tuple[str, str, str]]]:
+    if path.lower().endswith(".dxf"):
+        return preview(path, move, stay)
+    done = move_list(_read_list(path, unit), move, stay)  # type: ignore[arg-type]
+    stays = [(name, f"mark {name}", why) for name, why in done.reasons.items()]
+    return Counter({"marks": int((~done.stayed).sum())}), stays
+
+
+def _move_task(
+    path: str, out: str, move: Move, stay: tuple[str, ...], result: FitResult, unit: LengthUnit, progress: Progress
+) -> tuple[int, int, list[str]]:
+    if path.lower().endswith(".dxf"):
+        moved: MovedDrawing = move_drawing(path, out, move, stay, progress)
+        return len(moved.moved), len(moved.stayed), moved.remarks
+    done = move_list(_read_list(path, unit), move, stay, result)  # type: ignore[arg-type]
+    write_text(out, positions_csv(done.points, unit, decimals=6))
+    return int((~done.stayed).sum()), int(done.stayed.sum()), []
+
+
+def _what_happens(way: Way, move: Move, found: Distances, bridge: JobBridge) -> str:
+    unit, gon = bridge.unit, bridge.angle_style == "gon"
+    shift_e, shift_n = way.result.plan.shift
+    turned = way.result.plan.rotation_rad * (-1 if move.backwards else 1)
+    angle = f"{format_fixed(turned * 200 / math.pi, 6)} gon" if gon else f"{format_fixed(math.degrees(turned), 7)}°"
+    words = [
+        f"Shift E {format_fixed(shift_e / unit.metres, 4)}, N {format_fixed(shift_n / unit.metres, 4)} {unit.key}; turn {angle}"
+    ]
+    words.append(f"scale {move.scale:.9f}" if move.scale != 1.0 else "scale held at 1")
+    height = way.result.height.shift_m / unit.metres * (-1 if move.backwards else 1)
+    words.append(f"heights shifted by {format_fixed(height, 6, sign=True)} {unit.key}" if move.heights else "heights untouched")
+    text = "; ".join(words) + "."
+    if found.source.size:
+        ppm = (found.ratio - 1.0) * 1e6
+        worst = float(np.abs(found.difference).max())
+        text += f" Distances between the marks differ by at most {format_fixed(worst * 1000, 1)} mm, the middle ratio by {format_fixed(ppm, 1, sign=True)} ppm."
+    return text
+
+
+def _distance_columns(unit: LengthUnit, found: Distances | None) -> list[Column]:
+    heads = (("marks", "between", "", 170), ("source", "in the old system", unit.key, 130), ("target", "in the new system", unit.key, 130),
+             ("difference", "difference", "mm", 96), ("ppm", "ratio", "ppm", 96))  # fmt: skip
+    return [
+        Column(
+            key=key, title=title, unit=name, right=key != "marks", width=width,
+            text=partial(_distance_text, found, key, unit) if found else lambda r: "",
+            value=partial(_distance_value, found, key, unit) if found else None,
+        )
+        for key, title, name, width in heads
+    ]  # fmt: skip
+
+
+def _distance_value(found: Distances, key: str, unit: LengthUnit, row: int) -> object:
+    if key == "marks":
+        return f"{found.first[row]} - {found.second[row]}"
+    if key == "ppm":
+        return float((found.target[row] / found.source[row] - 1.0) * 1e6)
+    value = float(getattr(found, key)[row])
+    return value * 1000.0 if key == "difference" else value / unit.metres
+
+
+def _distance_text(found: Distances, key: str, unit: LengthUnit, row: int) -> str:
+    value = _distance_value(found, key, unit, row)
+    if isinstance(value, str):
+        return value
+    return format_fixed(value, {"difference": 1, "ppm": 1}.get(key, 4), sign=key in ("difference", "ppm"))  # type: ignore[arg-type]
