@@ -24,6 +24,7 @@ from fenwind.job.state import JobState
 from fenwind.progress import NULL_PROGRESS, Progress
 from fenwind.quantities.angles import AngleStyle
 from fenwind.quantities.lengths import METRE, UNITS, LengthUnit
+from fenwind.records.entries import Entry
 from fenwind.records.records import FitStep, FrameRecord, Mark
 
 #: Derivations that took longer than this go to a worker from then on, seconds.
@@ -46,6 +47,10 @@ class Thinker:
 
     def __init__(self, folder: str) -> None:
         self._memo, self._judge, self._folder = Memo(), Judge(), folder
+
+    def derive(self, state: JobState) -> Derived:
+        """What would follow from a state that is only tried."""
+        return derive(state, self._memo.aside(), self._folder)
 
     def think(self, state: JobState, progress: Progress = NULL_PROGRESS) -> Results:
         """Everything that follows from a state. Raises Cancelled when asked to stop."""
@@ -192,6 +197,15 @@ class JobBridge(QObject):
             return False
         self.rederive()
         return True
+
+    def what_if(self, entries: tuple[Entry, ...]) -> Derived | None:
+        """What would follow if some entries were kept; None where that would take long."""
+        if self.derive_seconds > LONG_S or not entries:
+            return None
+        state = self.state.snapshot()
+        for entry in entries:
+            state.apply(entry)
+        return self._thinker.derive(state)
 
     def rederive(self) -> None:
         """Derive again and tell what moved; in a worker when the last time was long."""

@@ -95,7 +95,7 @@ class PlanCommands(QObject):
 
     def write_png(self, path: str) -> None:
         """Write the plan as a picture."""
-        done = self.pane.picture().save(path, b"PNG")
+        done = self.pane.picture().save(path if path.lower().endswith(".png") else f"{path}.png")
         words = f"Written: {path}" if done else f"{path} cannot be written. Choose a folder you may write to."
         self.bridge.told.emit(words, "" if done else "doubt")
 

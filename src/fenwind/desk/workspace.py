@@ -108,6 +108,8 @@ class Workspace(QObject):
         self.plan_pane.plan.measured.connect(self._on_measured)
         self.plan_pane.plan.window_picked.connect(self._on_window)
         self.handover.judged.connect(self._show_plan)
+        self.marks.incoming.looked_at.connect(self._show_incoming)
+        self.marks.incoming.closed.connect(self._leave_incoming)
         self.comparing.compared.connect(self._show_plan)
         for sheet in (self.moving, self.comparing):
             sheet.closed.connect(self._back_to_fits)
@@ -217,6 +219,17 @@ class Workspace(QObject):
         unit = self.bridge.unit
         links = trail(self.bridge.state, self.bridge.derived, mark, frame, unit)
         self.trail_pane.show_links(f"TRAIL OF {mark.name}", links)
+
+    def _show_incoming(self, point: int) -> None:
+        """The trail of a point that is coming in, and its mark on the plan when there is one."""
+        incoming = self.marks.incoming
+        name = incoming.name_of(point)
+        self.plan_pane.plan.select(name)
+        self.trail_pane.show_links(f"{name}, COMING IN", incoming.links(point))
+
+    def _leave_incoming(self) -> None:
+        self.plan_pane.plan.select(self.bridge.selection)
+        self._show_trail()
 
     def _on_selected(self, name: str) -> None:
         self.plan_pane.plan.select(name)
@@ -384,6 +397,8 @@ class Workspace(QObject):
             spec("marks.read", "Marks", "Read a list from a file …", "Show a file's list against the job, before anything is changed", self._read_file, "Ctrl+O"),
             spec("marks.set_down", "Marks", "Set down the selection", "Topmost selected value into all selected cells of its column", marks.marks.set_down,
                  "Ctrl+Down", on_marks),
+            spec("marks.control", "Marks", "Make control of the selection", "Derived marks keep the position they have now, with its uncertainty, and may be held", marks.marks.make_control, "", on_marks),
+            spec("marks.derive", "Marks", "Derive the selection again", "Given positions are switched off; fits carry the marks again", marks.marks.release_control, "", on_marks),
             spec("marks.off", "Marks", "Switch marks off", "Selected marks take no part; they stay, greyed", lambda: marks.marks.switch(False), "", on_marks),
             spec("marks.on", "Marks", "Switch marks on", "Selected marks take part again", lambda: marks.marks.switch(True), "", on_marks),
             spec("fits.new", "Fits", "New fit", "Carry measured positions onto known ones", self._new_fit, "Ctrl+N"),

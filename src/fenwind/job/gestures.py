@@ -4,15 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import replace
-from typing import Any
+from typing import Any, Literal
+
+import numpy as np
 
 from fenwind.errors import ProcedureError
 from fenwind.geodesy.frames import FrameSpec
+from fenwind.job.adopted import Adopted
 from fenwind.job.derive import default_use
 from fenwind.job.job import new_id
 from fenwind.job.state import JobState
 from fenwind.records.entries import Add, Entry, amend
-from fenwind.records.records import FitStep, FrameRecord, Mark, Record, Use
+from fenwind.records.records import FitStep, FrameRecord, GivenPosition, Mark, MarkRule, Record, Use
 
 Gesture = tuple[str, tuple[Entry, ...]]
 
@@ -89,6 +92,56 @@ def set_given(state: JobState, mark: Mark, frame: str, field: str, value_m: floa
     return f"Amend {words[field]} of {mark.name}", (amend(given, reason=reason, **{field: value_m}),) if getattr(
         given, field
     ) != value_m else ()
+
+
+def make_control(state: JobState, adopted: Adopted, marks: Iterable[Mark], frame: str) -> Gesture:
+    """Give derived marks the position they have now in a frame, with its uncertainty, so that later fits may hold it.
+
+    Raises ProcedureError when none of them has a derived position there.
+    """
+    given = {g.mark for g in state.given.values() if g.active and g.frame == frame}
+    entries: list[Entry] = []
+    names = []
+    for mark in marks:
+        row = adopted.index.get(mark.name)
+        if row is None or mark.id in given:
+            continue
+        numbers = (adopted.e_m[row], adopted.n_m[row], adopted.height_m[row], adopted.sigma_h_m[row], adopted.sigma_v_m[row])
+        e, n, height, sigma_h, sigma_v = (float(v) if np.isfinite(v) else None for v in numbers)
+        assert e is not None and n is not None
+        source = f"made control, {adopted.why[row]}"
+        entries.append(
+            Add(
+                record=GivenPosition(
+                    id=new_id(), mark=mark.id, frame=frame, e_m=e, n_m=n, height_m=height,
+                    sigma_h_m=sigma_h, sigma_v_m=sigma_v, source=source,
+                )
+            )
+        )  # fmt: skip
+        entries += [amend(mark, hold_horizontal=True, hold_height=height is not None)]
+        names.append(mark.name)
+    if not entries:
+        raise ProcedureError("none of these marks has a derived position to make control of", hint="Select derived marks")
+    return f"Make control of {', '.join(names[:3])}{' and more' if len(names) > 3 else ''}", tuple(entries)
+
+
+def release_control(state: JobState, marks: Iterable[Mark], frame: str) -> Gesture:
+    """Switch the given positions of marks in a frame off, so that they are derived again. Raises ProcedureError when there are none."""
+    chosen = {m.id: m.name for m in marks}
+    given = [g for g in state.given.values() if g.active and g.frame == frame and g.mark in chosen]
+    if not given:
+        raise ProcedureError("none of these marks is given in the frame shown", hint="Select control")
+    names = [chosen[g.mark] for g in given]
+    what = f"Derive {', '.join(names[:3])}{' and more' if len(names) > 3 else ''} again"
+    return what, tuple(amend(g, reason="control no longer", active=False) for g in given)
+
+
+def set_rule(state: JobState, by: Literal["class", "code"], value: str, what: str, **changes: Any) -> Gesture:
+    """Set parts of the rule of a class or a code; it is made when there is none."""
+    rule = state.rule_of(by, value)
+    if rule is None:
+        return what, (Add(record=MarkRule(id=new_id(), by=by, value=value, **changes)),)
+    return what, (amend(rule, **changes),)
 
 
 def add_frame(spec: FrameSpec) -> tuple[str, Gesture]:

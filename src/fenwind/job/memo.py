@@ -26,6 +26,13 @@ class Memo:
         self._latest: dict[Any, tuple[Any, Any]] = {}
         self.computed: list[str] = []
 
+    def aside(self) -> Memo:
+        """A memo for a state that is only tried: it knows the results by content, but keeps its own by version, since the versions of
+        what is tried and of what is really done next are the same numbers."""
+        other = Memo()
+        other._known = self._known
+        return other
+
     def begin(self) -> None:
         """Start a derivation: `computed` will tell what it had to run."""
         self.computed = []

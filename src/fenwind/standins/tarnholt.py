@@ -114,7 +114,8 @@ def records(*, planted: bool = False) -> list[Record]:
         FrameRecord(id="dam", spec=dam_frame()),
     ]
     for i, (name, mark_class, code, description, *_rest, known) in enumerate(_MARKS):
-        out.append(Mark(id=name, name=name, mark_class=mark_class, code=code, description=description))
+        monument, place = description.split(", ", 1)
+        out.append(Mark(id=name, name=name, mark_class=mark_class, code=code, monument=monument, description=place))
         if "e" in known:
             height = round(float(true.dam_height_m[i]), 3) if "h" in known else None
             position = (round(float(true.dam_e_m[i]), 3), round(float(true.dam_n_m[i]), 3))

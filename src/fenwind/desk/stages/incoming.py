@@ -31,7 +31,9 @@ from fenwind.job.state import JobState
 from fenwind.progress import NULL_PROGRESS, Progress
 from fenwind.quantities.lengths import FOOT, METRE, UNITS, US_SURVEY_FOOT, LengthUnit
 from fenwind.records.entries import Entry
+from fenwind.reports.incoming_trail import incoming_links
 from fenwind.reports.statement import Part
+from fenwind.reports.trail import Link
 
 NEW_PLANE, BY_CODE = "new plane", "by code"
 #: Rows from which reading goes to a worker with progress, and bytes from which opening the file does.
@@ -42,6 +44,7 @@ class IncomingSheet(Sheet):
     """Statement, chips, the list with its verdicts, take or leave."""
 
     opened = Signal()
+    looked_at = Signal(int)  # point of the list
     closed = Signal()
 
     def __init__(self, bridge: JobBridge) -> None:
@@ -74,6 +77,7 @@ class IncomingSheet(Sheet):
         self.table = RecordTable([], filtered=False)
         self.table.setAccessibleName("The list that is coming in")
         self.table.horizontalHeader().sectionClicked.connect(self._match_by_hand)
+        self.table.row_picked.connect(self._on_row)
         self._drop = HeadDrop(self.table.horizontalHeader(), lambda section, meaning: self.set_meaning(section - 2, meaning))
         self.column.addWidget(self.table, 1)
         self._make_foot()
@@ -303,6 +307,26 @@ class IncomingSheet(Sheet):
         if self._list is not None:
             self._shown = group
             self._show_all()
+
+    def _on_row(self, row: int) -> None:
+        if self._list is not None and self._list.point_of[row] >= 0:
+            self.looked_at.emit(int(self._list.point_of[row]))
+
+    def name_of(self, point: int) -> str:
+        """Name of a point of the list."""
+        return self._points.names[point] if self._points is not None else ""
+
+    def links(self, point: int) -> tuple[Link, ...]:
+        """What the job has of a point, what comes in, the difference, and what taking it would move."""
+        if self._list is None or self._points is None or self._list.against is None or self._task is not None:
+            return ()
+        points = as_incoming(self._points, self._raw.place if self._raw is not None else "row")
+        taken: tuple[Entry, ...] = ()
+        if self._frame in self.bridge.state.frames and not self._measured:
+            taken = take_in(self.bridge.state, points, [point], measured=False, frame=self._frame)
+        return incoming_links(
+            self.bridge.state, self.bridge.derived, points, point, self._list.against, self._frame, taken, self.bridge.what_if
+        )
 
     def _toggle(self, row: int) -> None:
         if self._list is None or self._list.point_of[row] < 0:

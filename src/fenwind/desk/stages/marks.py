@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 from functools import partial
+from typing import get_args
 
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QGuiApplication, QKeyEvent, QKeySequence
@@ -23,7 +24,7 @@ from fenwind.job.job import new_id
 from fenwind.quantities.lengths import parse_length
 from fenwind.quantities.numbers import format_fixed
 from fenwind.records.entries import Add
-from fenwind.records.records import GivenPosition, Mark
+from fenwind.records.records import GivenPosition, Mark, MarkRule, MarkSymbol
 from fenwind.reports.fit_report import mm
 from fenwind.reports.statement import Part
 
@@ -81,7 +82,15 @@ class MarksTable(Sheet):
         super().__init__(bridge)
         self._class = ""
         self._typed: dict[str, dict[str, float]] = {}
-        self.statement.set_menus({"class": self._menu_class, "frame": self._menu_frame})
+        self.statement.set_menus(
+            {
+                "class": self._menu_class,
+                "frame": self._menu_frame,
+                "tolerance": self._menu_tolerance,
+                "symbol": self._menu_symbol,
+                "label": self._menu_label,
+            }
+        )
         line = QWidget()
         row = QHBoxLayout(line)
         row.setContentsMargins(0, 0, 0, 0)
@@ -138,14 +147,14 @@ class MarksTable(Sheet):
             super().keyPressEvent(event)
 
     def _columns(self) -> list[Column]:
-        unit = self.bridge.unit
+        unit, decimals = self.bridge.unit, self.bridge.state.info.decimals
 
         def coordinate(key: str, title: str, field: str) -> Column:
             return Column(
                 key=key,
                 title=title,
                 unit=unit.key,
-                text=lambda r: format_fixed(getattr(r, key) / unit.metres, 4),
+                text=lambda r: format_fixed(getattr(r, key) / unit.metres, decimals),
                 value=lambda r: getattr(r, key) / unit.metres,
                 edit=lambda r, text: self._edit_position(r, field, text),
                 editable=lambda r: r.given or not r.basis,
@@ -183,6 +192,7 @@ class MarksTable(Sheet):
             Column(key="sigma_v", title="± height", unit="mm", text=lambda r: mm(r.sigma_v), value=lambda r: r.sigma_v * 1000, tone=lambda r: "faint",
                    right=True, width=68),
             Column(key="why", title="adopted because", text=lambda r: r.why if r.mark.active else "switched off", tone=lambda r: "faint", width=170),
+            word("monument", "monument", "monument", 110, "faint"),
             word("description", "description", "description", 190, "faint"),
         ]  # fmt: skip
 
@@ -195,6 +205,20 @@ class MarksTable(Sheet):
         height = height_words(frame.spec.height) if frame else ""
         shown = f"class {self._class}, {len(rows)}" if self._class else f"every class, {total}"
         parts = [Part(text="Marks of "), Part(text=shown, key="class")]
+        if self._class:
+            rule = state.rule_of("class", self._class) or MarkRule(id="", by="class", value=self._class)
+            limits = (
+                mm(rule.tolerance_h_m)
+                if rule.tolerance_h_m == rule.tolerance_v_m
+                else f"{mm(rule.tolerance_h_m)}, {mm(rule.tolerance_v_m)}"
+            )
+            parts += [
+                Part(text=", to "),
+                Part(text=f"{limits} mm", key="tolerance"),
+                Part(text=", drawn "),
+                Part(text=rule.symbol, key="symbol"),
+            ]
+            parts += [Part(text=", "), Part(text="labelled" if rule.label else "not labelled", key="label"), Part(text=",")]
         if frame is not None:
             parts += [Part(text=" in "), Part(text=frame.spec.name, key="frame"), Part(text=f", heights above {height}.")]
         else:
@@ -251,6 +275,50 @@ class MarksTable(Sheet):
     def _show_class(self, name: str) -> None:
         self._class = name
         self.show_job()
+
+    def _rule(self, what: str, **changes: object) -> None:
+        self.bridge.do(gestures.set_rule(self.bridge.state, "class", self._class, what, **changes))
+
+    def _menu_tolerance(self, menu: QMenu) -> None:
+        for value in (0.003, 0.005, 0.010, 0.020, 0.050):
+            act = partial(self._rule, f"Class {self._class} to {mm(value)} mm", tolerance_h_m=value, tolerance_v_m=value)
+            choice(menu, f"{mm(value)} mm in plan and height", act)
+        choice(menu, "other …", self._ask_class_tolerance)
+
+    def _ask_class_tolerance(self) -> None:
+        def answer(text: str) -> bool:
+            try:
+                values = [parse_length(t if t.strip()[-1:].isalpha() else f"{t} mm") for t in text.split(",")]
+            except FenwindError as error:
+                self.bridge.tell_error(error)
+                return False
+            if len(values) not in (1, 2) or min(values) <= 0:
+                self.bridge.told.emit("A tolerance is one length above zero, or one for plan and one for height.", "doubt")
+                return False
+            self._rule(f"Tolerance of class {self._class}", tolerance_h_m=values[0], tolerance_v_m=values[-1])
+            return True
+
+        self.ask.ask("Tolerance in plan, in height, mm", answer, placeholder="10, 20", button="Use it")
+
+    def _menu_symbol(self, menu: QMenu) -> None:
+        for name in get_args(MarkSymbol):
+            choice(menu, name, partial(self._rule, f"Draw class {self._class}: {name}", symbol=name))
+
+    def _menu_label(self, menu: QMenu) -> None:
+        for on, words in ((True, "labelled"), (False, "not labelled")):
+            choice(menu, words, partial(self._rule, f"Class {self._class} {words}", label=on))
+
+    def make_control(self) -> None:
+        """Make control of the selected derived marks."""
+        marks = [r.mark for r in self.table.selected_rows()]
+        adopted = self.bridge.derived.adopted.get(self.bridge.frame_id)
+        if adopted is not None:
+            self.bridge.attempt(lambda: gestures.make_control(self.bridge.state, adopted, marks, self.bridge.frame_id))
+
+    def release_control(self) -> None:
+        """Let the selected control be derived again."""
+        marks = [r.mark for r in self.table.selected_rows()]
+        self.bridge.attempt(lambda: gestures.release_control(self.bridge.state, marks, self.bridge.frame_id))
 
     def _menu_frame(self, menu: QMenu) -> None:
         info = self.bridge.state.info
