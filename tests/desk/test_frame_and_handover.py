@@ -75,7 +75,8 @@ class Handover(QtTestCase):
             sheet.set_kind(kind)
             sheet.write.click()
             self.assertTrue(sheet.path.text().endswith(ending))
-            self.assertTrue(Path(sheet.path.text()).is_file(), kind)
+            self.wait_for(lambda: Path(sheet.path.text()).is_file())
+            self.wait_for(sheet.write.isEnabled)
         sheet.set_kind("csv")
         sheet._ask_columns()
         sheet.ask.edit.setText("name, colour")
@@ -96,7 +97,7 @@ class Handover(QtTestCase):
         sheet.set_kind("kml")
         self.assertIn("local plane", sheet.text.toPlainText())
         sheet.write.click()
-        self.assertIn("local plane", w.line.text())
+        self.wait_for(lambda: "local plane" in w.line.text())
 
 
 class OtherFormats(QtTestCase):
@@ -106,10 +107,12 @@ class OtherFormats(QtTestCase):
         w.handover.set_kind("geopackage")
         w.handover.write.click()
         path = w.handover.path.text()
+        self.wait_for(lambda: Path(path).is_file())
         self.assertEqual(len(read_table(path).rows), 22)
         w.show_stage("Marks")
         w.marks.read_file(path)
         incoming = w.marks.incoming
+        self.wait_for(lambda: w.marks.stack.currentWidget() is incoming and incoming.take.isEnabled())
         self.assertIn("Dam grid 1968, metres", incoming.statement.text())
         self.assertEqual(incoming.chips["same"].text(), "same 8", "T-05 is given in plan only and goes out with a height")
         incoming.close_list()

@@ -114,7 +114,7 @@ class Moving(QtTestCase):
         self.assertEqual(sheet.tolerance, (0.005, 1.0))
         (Path(w.bridge.folder) / "bad.csv").write_text("name,e,n\nA,x,y\n")
         sheet.set_side("b", "file:" + str(Path(w.bridge.folder) / "bad.csv"))
-        self.assertIn("line 2", sheet.note.text())
+        self.wait_for(lambda: "line 2" in sheet.note.text())
         sheet.leave.click()
         self.assertIs(w.fits_stack.currentWidget(), w.fits)
 

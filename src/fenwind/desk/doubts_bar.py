@@ -35,6 +35,7 @@ class DoubtsBar(QWidget):
         outer.setSpacing(0)
         self.list = QScrollArea()
         self.list.setWidgetResizable(True)
+        self.list.setObjectName("doubts-list")
         self.list.hide()
         outer.addWidget(self.list)
         self.ask = AskLine()

@@ -33,6 +33,7 @@ class Finder(QFrame):
 
     def __init__(self, entries: Callable[[], Sequence[Found]], parent: QWidget) -> None:
         super().__init__(parent)
+        self.setObjectName("finder")
         self._entries, self._all = entries, ()  # type: Callable[[], Sequence[Found]], Sequence[Found]
         layout = QVBoxLayout(self)
         layout.setContentsMargins(8, 8, 8, 8)

@@ -117,13 +117,13 @@ QLabel[look="doubt"] {{ color: {r.flare}; font-size: 12px; }}
 QLabel[look="sun"] {{ color: {r.sun}; font-size: 12px; }}
 QLabel[look="result"] {{ padding: 6px 12px; background: {r.sheet}; border-top: 1px solid {r.rule}; }}
 QPlainTextEdit {{ background: {r.sheet}; border: 1px solid {r.rule}; }}
-TrailPane, TrailPane QScrollArea, TrailPane QScrollArea > QWidget > QWidget {{ background: {r.sheet}; border: none; }}
-DoubtsBar QScrollArea {{ border-top: 1px solid {r.rule}; }}
+QFrame#trail, QScrollArea#trail, QWidget#trail {{ background: {r.sheet}; border: none; }}
+QScrollArea#doubts-list {{ border-top: 1px solid {r.rule}; }}
 QWidget#doubts {{ background: {r.sheet}; }}
 QWidget#message {{ background: {r.sheet}; border-top: 1px solid {r.rule}; }}
-Finder {{ background: {r.sheet}; border: 1px solid {r.water}; border-radius: 6px; }}
-Finder QListWidget {{ border: none; }}
-Finder QListWidget::item {{ padding: 4px 6px; }}
+QFrame#finder {{ background: {r.sheet}; border: 1px solid {r.water}; border-radius: 6px; }}
+QListWidget[look="found"] {{ border: none; }}
+QListWidget[look="found"]::item {{ padding: 4px 6px; }}
 QLabel[look="statement"] {{ font-size: 19px; color: {r.ink}; }}
 QPushButton[look="part"] {{ font-size: 19px; font-weight: 500; color: {r.water}; background: {r.part}; border: none;
   border-bottom: 2px solid {r.part_rule}; border-radius: 3px; padding: 0px 5px 1px 5px; text-align: left; }}

@@ -112,7 +112,8 @@ class TrailPane(QFrame):
         self.area = QScrollArea()
         self.area.setWidgetResizable(True)
         self.area.setWidget(self.links)
-        self.area.viewport().setAutoFillBackground(False)
+        for widget in (self, self.area, self.area.viewport(), self.links):
+            widget.setObjectName("trail")
         layout.addWidget(self.area)
 
     def show_links(self, title: str, links: tuple[Link, ...]) -> None:

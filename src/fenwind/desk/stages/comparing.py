@@ -16,6 +16,7 @@ from fenwind.desk.shell import look
 from fenwind.desk.stages.sheet import Sheet
 from fenwind.desk.statement import choice
 from fenwind.desk.table import Column, RecordTable
+from fenwind.desk.tasks import Task, TaskRunner
 from fenwind.errors import FenwindError, ProcedureError
 from fenwind.exchange.open_table import read_table
 from fenwind.exchange.point_list import interpret
@@ -24,7 +25,8 @@ from fenwind.job.known import known_positions
 from fenwind.job.memo import Memo
 from fenwind.procedures.compare import Difference, compare
 from fenwind.procedures.positions import Positions, positions
-from fenwind.quantities.lengths import UNITS, parse_length
+from fenwind.progress import Progress
+from fenwind.quantities.lengths import UNITS, LengthUnit, parse_length
 from fenwind.quantities.numbers import format_fixed
 from fenwind.reports.fit_report import mm
 from fenwind.reports.statement import Part
@@ -61,6 +63,8 @@ class ComparingSheet(Sheet):
         self.tolerance = (0.010, 0.020)
         self.found: Difference | None = None
         self._memo = Memo()
+        self._files: dict[str, Positions | FenwindError] = {}
+        self._runner = TaskRunner(self)
         self.statement.set_menus(
             {"a": partial(self._menu_side, "a"), "b": partial(self._menu_side, "b"), "tolerance": self._menu_tolerance}
         )
@@ -148,15 +152,10 @@ class ComparingSheet(Sheet):
                 raise ProcedureError("that fit has no result", hint="Choose another set")
             return outcome.case.result.carried
         if side.startswith(FILE):
-            unit = UNITS[bridge.frame.spec.unit] if bridge.frame else UNITS["m"]
-            raw = read_table(side.removeprefix(FILE))
-            found = interpret(raw, unit=UNITS[raw.unit] if raw.unit else unit)
-            if found.geographic:
-                raise ProcedureError(
-                    "latitude and longitude are not compared on a plane", where=found.source, hint="Take the file in first"
-                )
-            unique = {name: i for i, name in enumerate(found.names)}
-            return positions(list(unique), *found.values[:3, list(unique.values())])
+            found = self._files[side]
+            if isinstance(found, FenwindError):
+                raise found
+            return found
         derived = bridge.derived if side == ADOPTED else bridge.before
         adopted = derived.adopted.get(frame) if derived is not None else None
         if adopted is None:
@@ -174,7 +173,23 @@ class ComparingSheet(Sheet):
     def set_side(self, key: str, side: str) -> None:
         """Choose a set: ADOPTED, GIVEN, BEFORE, CARRIED with a fit's id, FILE with a path."""
         self.sides[key] = side
+        if not side.startswith(FILE):
+            self.show_job()
+            return
+        unit = UNITS[self.bridge.frame.spec.unit] if self.bridge.frame else UNITS["m"]
+        self._files.setdefault(side, ProcedureError("the file is being read", hint="Wait a moment"))
+        task = Task(_read_file, side.removeprefix(FILE), unit)
+        task.signals.succeeded.connect(partial(self._on_file, side))
+        task.signals.failed.connect(partial(self._on_file, side))
+        self._runner.start(task)
+
+    def _on_file(self, side: str, found: Positions | FenwindError) -> None:
+        self._files[side] = found
         self.show_job()
+
+    def shut_down(self) -> None:
+        """Stop reading."""
+        self._runner.shut_down()
 
     def _browse(self, key: str) -> None:
         path, _ = QFileDialog.getOpenFileName(self, "Compare with a list", self.bridge.folder)
@@ -201,6 +216,20 @@ class ComparingSheet(Sheet):
         self.ask.ask(
             "Tolerance in plan, in height", answer, text=f"{mm(self.tolerance[0])}, {mm(self.tolerance[1])}", button="Use it"
         )
+
+
+def _read_file(path: str, unit: LengthUnit, progress: Progress) -> Positions:
+    """Plane positions of a file, the first where a name stands twice. Raises FenwindError."""
+    raw = read_table(path)
+    found = interpret(raw, unit=UNITS[raw.unit] if raw.unit else unit, progress=progress)
+    if found.geographic:
+        raise ProcedureError(
+            "latitude and longitude are not compared on a plane", where=found.source, hint="Take the file in first"
+        )
+    first: dict[str, int] = {}
+    for i, name in enumerate(found.names):
+        first.setdefault(name, i)
+    return positions(list(first), *found.values[:3, list(first.values())])
 
 
 def _of_adopted(adopted: Adopted) -> Positions:

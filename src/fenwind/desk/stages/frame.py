@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 from functools import partial
 
 from PySide6.QtCore import Qt
+from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import QFileDialog, QLabel, QMenu
 
 from fenwind.desk.bridge import JobBridge
@@ -16,13 +17,15 @@ from fenwind.desk.stages.sheet import Sheet
 from fenwind.desk.stages.system_search import SystemSearch, degrees_of
 from fenwind.desk.statement import choice
 from fenwind.desk.table import Column, RecordTable
+from fenwind.desk.tasks import Task, TaskRunner
 from fenwind.errors import FenwindError
-from fenwind.geodesy.catalogue import System
+from fenwind.geodesy.catalogue import System, systems
 from fenwind.geodesy.frames import FrameSpec, HeightReference, find_crs, height_words, open_frame, unit_key_of
 from fenwind.geodesy.operations import Operation, operations
 from fenwind.job import gestures
 from fenwind.job.derive import with_grid_folder
 from fenwind.procedures.frame_meaning import PLACES, FrameMeaning, frame_meaning
+from fenwind.progress import Progress
 from fenwind.quantities.angles import format_dms
 from fenwind.quantities.lengths import FOOT, METRE, UNITS, US_SURVEY_FOOT
 from fenwind.quantities.numbers import format_fixed
@@ -60,6 +63,7 @@ class FrameSheet(Sheet):
                 "angle": self._menu_angle, "axes": self._menu_axes, "decimals": self._menu_decimals,
             }
         )  # fmt: skip
+        self._runner = TaskRunner(self)
         self.search = SystemSearch(self._use_system)
         self.column.addWidget(self.search, 1)
         self.note = QLabel("")
@@ -80,6 +84,11 @@ class FrameSheet(Sheet):
         self.ways.setAccessibleName("Operations from other systems into the frame")
         self.column.addWidget(self.ways, 1)
         self.column.addStretch(0)
+
+    def showEvent(self, event: QShowEvent) -> None:
+        super().showEvent(event)
+        if not self._runner.live:  # the list of all systems takes a moment: have it before somebody types
+            self._runner.start(Task(_list_systems))
 
     # Showing -----------------------------------------------------------------------------------------------------
 
@@ -355,6 +364,11 @@ class FrameSheet(Sheet):
         for count in (2, 3, 4, 5):
             checked = self.bridge.state.info.decimals == count
             choice(menu, f"{count} decimals", partial(self._info, f"Show {count} decimals", "decimals", count), checked=checked)
+
+
+def _list_systems(progress: Progress) -> None:
+    systems("projected")
+    systems("vertical")
 
 
 def _place_columns(bridge: JobBridge) -> list[Column]:

@@ -27,14 +27,19 @@ from fenwind.desk.bridge import JobBridge
 from fenwind.desk.shell import look, show_look
 from fenwind.desk.stages.sheet import Sheet
 from fenwind.desk.statement import choice
+from fenwind.desk.tasks import Task, TaskRunner
 from fenwind.desk.theme import font
-from fenwind.errors import FenwindError, FormatError
+from fenwind.errors import FenwindError
 from fenwind.exchange.columns import BUILT_IN, COLUMNS, DEFAULT, list_text
 from fenwind.exchange.outgoing import Outgoing, outgoing
+from fenwind.geodesy.frames import FrameSpec
 from fenwind.job import gestures
+from fenwind.job.adopted import Adopted
 from fenwind.job.derive import with_grid_folder
 from fenwind.job.job import new_id
+from fenwind.job.state import JobState
 from fenwind.procedures.coverage import Coverage
+from fenwind.progress import Progress
 from fenwind.records.entries import Add
 from fenwind.records.records import Layout
 from fenwind.reports.fit_report import fit_report
@@ -42,6 +47,9 @@ from fenwind.reports.handover import FORMATS, checks_of, judge_targets, target_n
 from fenwind.reports.html import to_html
 from fenwind.reports.model import Report
 from fenwind.reports.statement import Part
+
+#: Stands for what is called a target, where no class is chosen.
+TARGETS = "*"
 
 
 class HandoverSheet(Sheet):
@@ -55,6 +63,7 @@ class HandoverSheet(Sheet):
         self.mark_class = ""
         self.layout_id = DEFAULT.id
         self.coverage: Coverage | None = None
+        self._runner = TaskRunner(self)
         self._parts_of_fit = parts_of_fit
         self.statement.set_menus(
             {"kind": self._menu_kind, "frame": self._menu_frame, "class": self._menu_class, "layout": self._menu_layout}
@@ -237,22 +246,40 @@ class HandoverSheet(Sheet):
     def write_file(self) -> None:
         """Write what the preview shows."""
         path = os.path.expanduser(self.path.text().strip())
-        try:
-            if FORMATS[self.kind].report:
-                report = self.report()
-                if report is None:
-                    raise FormatError("there is no fit with a result to report on", hint="Make a fit first")
-                write_report(path, self.kind, report)
-            else:
-                out = self._outgoing()
-                if out is None:
-                    raise FormatError("the job has no frame yet", hint="Take in control first")
-                write_positions(path, self.kind, out, self._layout(), checks_of(self.bridge.state), datetime.now())
-        except FenwindError as error:
-            self.bridge.tell_error(error)
+        record = self.bridge.frame
+        if FORMATS[self.kind].report:
+            report = self.report()
+            if report is None:
+                self.bridge.told.emit("There is no fit with a result to report on. Make a fit first.", "doubt")
+                return
+            task = Task(_write_report, path, self.kind, report)
+        elif record is None:
+            self.bridge.told.emit("The job has no frame yet. Take in control first.", "doubt")
             return
+        else:
+            # The worker gathers the positions itself: PROJ's objects stay in the thread that made them.
+            spec = with_grid_folder(record.spec, self.bridge.folder)
+            state, adopted = self.bridge.state.snapshot(), self.bridge.derived.adopted
+            only = self.mark_class if self.kind != "targets" else self.mark_class or TARGETS
+            task = Task(_write_positions, path, self.kind, (state, adopted, self.bridge.frame_id, spec), only, self._layout())
+        self.write.setEnabled(False)
+        task.signals.succeeded.connect(lambda _none: self._on_written(path))
+        task.signals.failed.connect(self._on_failed)
+        task.signals.finished.connect(lambda: self.write.setEnabled(True))
+        self._runner.start(task)
+
+    def _on_written(self, path: str) -> None:
         left = len(self.bridge.findings.open)
         self.bridge.told.emit(f"Written: {path}" + (f", with {left} doubts left open" if left else ""), "")
+
+    def _on_failed(self, error: Exception) -> None:
+        self.bridge.told.emit(
+            error.one_line if isinstance(error, FenwindError) else f"The file cannot be written: {error}.", "doubt"
+        )
+
+    def shut_down(self) -> None:
+        """Wait for what is being written."""
+        self._runner.shut_down()
 
     def _menu_kind(self, menu: QMenu) -> None:
         for key, wanted in FORMATS.items():
@@ -316,3 +343,21 @@ class HandoverSheet(Sheet):
         for key, record in self.bridge.state.frames.items():
             act = partial(gestures.set_field, [info], "frame", key, f"Show {record.spec.name}")
             choice(menu, record.spec.name, partial(self.bridge.attempt, act), checked=key == self.bridge.frame_id)
+
+
+def _write_report(path: str, kind: str, report: Report, progress: Progress) -> None:
+    write_report(path, kind, report)
+
+
+def _write_positions(
+    path: str,
+    kind: str,
+    parts: tuple[JobState, dict[str, Adopted], str, FrameSpec],
+    only: str,
+    layout: Layout,
+    progress: Progress,
+) -> None:
+    out = outgoing(*parts)
+    if only:
+        out = out.only(target_names(out, "" if only == TARGETS else only))
+    write_positions(path, kind, out, layout, checks_of(parts[0]), datetime.now())

@@ -21,7 +21,7 @@ from fenwind.desk.table import RecordTable
 from fenwind.desk.tasks import Task, TaskRunner
 from fenwind.errors import FenwindError
 from fenwind.exchange.delimited import read_text
-from fenwind.exchange.open_table import read_table
+from fenwind.exchange.open_table import format_of, read_table
 from fenwind.exchange.point_list import MEANINGS, ColumnMatch, PointList, interpret, match_header
 from fenwind.exchange.raw_table import RawTable
 from fenwind.geodesy.frames import FrameSpec, HeightReference, find_crs, open_frame, unit_key_of
@@ -136,13 +136,14 @@ class IncomingSheet(Sheet):
         return self._attempt(lambda: read_text(text, source))
 
     def load_file(self, path: str, part: str = "") -> bool:
-        """Show a file of any format known; False, with the reason said, when there is no list in it. Long files are opened in a worker."""
+        """Show a file of any format known; False, with the reason said, when there is no list in it. Long files, and those whose
+        reader takes long to load, are opened in a worker."""
         self._path = path
         try:
-            long = os.path.getsize(path) > LONG_FILE
-        except OSError:
-            long = False
-        if not long:
+            quick = format_of(path) == "text" and os.path.getsize(path) <= LONG_FILE
+        except (FenwindError, OSError):
+            quick = True  # the reader says what is wrong
+        if quick:
             return self._attempt(lambda: read_table(path, part))
         self.caption.setText("COMING IN, NOTHING CHANGED YET")
         self.statement.show_parts([Part(text=f"Opening {os.path.basename(path)} …")])

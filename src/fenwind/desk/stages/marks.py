@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 from functools import partial
-from typing import get_args
+from typing import Literal, get_args
 
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QGuiApplication, QKeyEvent, QKeySequence
@@ -81,6 +81,7 @@ class MarksTable(Sheet):
     def __init__(self, bridge: JobBridge) -> None:
         super().__init__(bridge)
         self._class = ""
+        self._by: Literal["class", "code"] = "class"
         self._typed: dict[str, dict[str, float]] = {}
         self.statement.set_menus(
             {
@@ -203,21 +204,18 @@ class MarksTable(Sheet):
         self.caption.setText(f"MARKS  ·  {total}")
         frame = bridge.frame
         height = height_words(frame.spec.height) if frame else ""
-        shown = f"class {self._class}, {len(rows)}" if self._class else f"every class, {total}"
+        shown = f"{self._by} {self._class}, {len(rows)}" if self._class else f"every class, {total}"
         parts = [Part(text="Marks of "), Part(text=shown, key="class")]
         if self._class:
-            rule = state.rule_of("class", self._class) or MarkRule(id="", by="class", value=self._class)
+            rule = state.rule_of(self._by, self._class) or MarkRule(id="", by=self._by, value=self._class)
             limits = (
                 mm(rule.tolerance_h_m)
                 if rule.tolerance_h_m == rule.tolerance_v_m
                 else f"{mm(rule.tolerance_h_m)}, {mm(rule.tolerance_v_m)}"
             )
-            parts += [
-                Part(text=", to "),
-                Part(text=f"{limits} mm", key="tolerance"),
-                Part(text=", drawn "),
-                Part(text=rule.symbol, key="symbol"),
-            ]
+            if self._by == "class":
+                parts += [Part(text=", to "), Part(text=f"{limits} mm", key="tolerance")]
+            parts += [Part(text=", drawn "), Part(text=rule.symbol, key="symbol")]
             parts += [Part(text=", "), Part(text="labelled" if rule.label else "not labelled", key="label"), Part(text=",")]
         if frame is not None:
             parts += [Part(text=" in "), Part(text=frame.spec.name, key="frame"), Part(text=f", heights above {height}.")]
@@ -237,7 +235,7 @@ class MarksTable(Sheet):
         given = {g.mark for g in state.given.values() if g.active and g.frame == bridge.frame_id}
         rows = []
         for mark in state.marks.values():
-            if self._class and mark.mark_class != self._class:
+            if self._class and (mark.mark_class if self._by == "class" else mark.code) != self._class:
                 continue
             place = adopted.index.get(mark.name) if adopted is not None else None
             typed = self._typed.get(mark.id)
@@ -270,14 +268,19 @@ class MarksTable(Sheet):
     def _menu_class(self, menu: QMenu) -> None:
         choice(menu, "every class", partial(self._show_class, ""), checked=not self._class)
         for name in sorted({m.mark_class for m in self.bridge.state.marks.values() if m.mark_class}):
-            choice(menu, name, partial(self._show_class, name), checked=name == self._class)
+            choice(menu, name, partial(self._show_class, name), checked=(self._by, self._class) == ("class", name))
+        menu.addSeparator()
+        for name in sorted({m.code for m in self.bridge.state.marks.values() if m.code}):
+            choice(
+                menu, f"code {name}", partial(self._show_class, name, "code"), checked=(self._by, self._class) == ("code", name)
+            )
 
-    def _show_class(self, name: str) -> None:
-        self._class = name
+    def _show_class(self, name: str, by: Literal["class", "code"] = "class") -> None:
+        self._class, self._by = name, by
         self.show_job()
 
     def _rule(self, what: str, **changes: object) -> None:
-        self.bridge.do(gestures.set_rule(self.bridge.state, "class", self._class, what, **changes))
+        self.bridge.do(gestures.set_rule(self.bridge.state, self._by, self._class, what, **changes))
 
     def _menu_tolerance(self, menu: QMenu) -> None:
         for value in (0.003, 0.005, 0.010, 0.020, 0.050):

@@ -31,7 +31,7 @@ from fenwind.procedures.fit import FitOptions, FitResult
 from fenwind.procedures.move import Distances, Move, distances, move_fit, move_of, shift_pairs, turn, turn_between
 from fenwind.procedures.positions import Positions
 from fenwind.progress import Progress
-from fenwind.quantities.angles import parse_angle
+from fenwind.quantities.angles import format_dms, parse_angle
 from fenwind.quantities.lengths import LengthUnit, parse_length
 from fenwind.quantities.numbers import format_fixed
 from fenwind.reports.statement import Part
@@ -412,7 +412,7 @@ def _what_happens(way: Way, move: Move, found: Distances, bridge: JobBridge) -> 
     unit, gon = bridge.unit, bridge.angle_style == "gon"
     shift_e, shift_n = way.result.plan.shift
     turned = way.result.plan.rotation_rad * (-1 if move.backwards else 1)
-    angle = f"{format_fixed(turned * 200 / math.pi, 6)} gon" if gon else f"{format_fixed(math.degrees(turned), 7)}°"
+    angle = f"{format_fixed(turned * 200 / math.pi, 6)} gon, {format_dms(turned, 3)}" if gon else format_dms(turned, 3)
     words = [
         f"Shift E {format_fixed(shift_e / unit.metres, 4)}, N {format_fixed(shift_n / unit.metres, 4)} {unit.key}; turn {angle}"
     ]
