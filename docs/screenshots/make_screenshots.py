@@ -5,66 +5,152 @@ from __future__ import annotations
 import os
 import tempfile
 from pathlib import Path
+from typing import Any
+
+import ezdxf
+import numpy as np
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
-with tempfile.TemporaryDirectory() as home:
-    os.environ["FENWIND_HOME"] = home
-    from PySide6.QtCore import QSettings
-    from PySide6.QtTest import QTest
-    from PySide6.QtWidgets import QApplication
+os.environ.setdefault("FENWIND_HOME", tempfile.mkdtemp())
 
-    from fenwind.desk.launch import Launch, parse_arguments
-    from fenwind.desk.theme import apply_theme
+from PySide6.QtCore import QSettings
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication
 
+from fenwind.desk.launch import Launch, parse_arguments
+from fenwind.desk.theme import apply_theme
+from fenwind.job import gestures
+
+LIST = """Pt.\tY\tX\tZ\tclass\tremark
+T-01\t693.422\t3240.303\t1241.083\tmain\tbronze bolt
+T-02\t1527.775\t3320.016\t1239.683\tmain\tbronze bolt
+T-04\t1733.652\t2356.901\t1238.383\tmain\trock drill
+T-09\t1702.809\t1733.823\t1235.683\tmain\trock drill
+T-21\t1533.618\t1921.400\t1237.5\tsecondary\tnail
+T-22\t1610.072\t1846.559\t1237.204\tsecondary\tnail
+T-23\t16x5.438\t1790.021\t1236.880\tsecondary\tnail
+T 08\t1701.115\t1733.870\t1236.551\tsecondary\tnail
+"""
+
+
+class Pictures:
+    """The open demo and its views, in the order they are taken."""
+
+    def __init__(self) -> None:
+        home = os.environ["FENWIND_HOME"]
+        self.launch = Launch(parse_arguments([]), QSettings(f"{home}/s.ini", QSettings.Format.IniFormat))
+        self.launch.shell.resize(1280, 800)
+        self.launch.shell.show()
+        while self.launch.workspace is None:
+            QTest.qWait(20)
+        QTest.qWait(200)
+        self.w: Any = self.launch.workspace
+
+    def shot(self, name: str, *, line: bool = False) -> None:
+        """Take one; the line above the doubts is left out unless it belongs to the picture."""
+        if not line:
+            self.w.line.hide()
+        QTest.qWait(120)
+        self.launch.shell.grab().save(str(Path(__file__).parent / f"{name}.png"))
+
+    def fits(self) -> None:
+        w, b = self.w, self.w.bridge
+        b.select("T-09")
+        w.doubts.toggle_list()
+        self.shot("doubts")
+        w.doubts.toggle_list()
+        b.settle(b.findings.open[0], b.findings.open[0].remedies[0])
+        b.select("T-04")
+        self.shot("fits")
+        w.fits._choose_horizontal("pivot")
+        w.plan_pane.measure.setChecked(True)
+        w.plan_pane.plan._click("T-01")
+        w.plan_pane.plan._click("T-03")
+        b.select("T-05")
+        self.shot("pivot")
+        b.undo()
+        w.plan_pane.measure.setChecked(False)
+
+    def marks(self) -> None:
+        w = self.w
+        w.show_stage("Marks")
+        w.bridge.select("P-05")
+        self.shot("marks")
+        w.marks.paste(LIST)
+        table = w.marks.incoming.table
+        table.setCurrentIndex(table.proxy.index(2, 2))
+        self.shot("incoming")
+        w.marks.incoming.close_list()
+
+    def frame(self) -> None:
+        w, b = self.w, self.w.bridge
+        b.do(gestures.set_field([b.state.info], "frame", "map", "Show the map frame"))
+        w.show_stage("Frame")
+        self.shot("frame")
+        b.undo()
+
+    def moving(self) -> None:
+        w = self.w
+        w.moving.open_file(self.site_plan())
+        w.fits_stack.setCurrentWidget(w.moving)
+        w.show_stage("Fits")
+        while not w.moving.table.records.rows:
+            QTest.qWait(20)
+        self.shot("moving")
+        w.open_comparison()
+        w.comparing.set_side("b", "carried:fit-1")
+        self.shot("comparing")
+        w.fits_stack.setCurrentWidget(w.fits)
+
+    def handover(self) -> None:
+        w = self.w
+        w.show_stage("Handover")
+        w.handover.set_kind("html")
+        self.shot("handover")
+        w.plan_commands.add_backdrop(self.shore())
+        w.handover.set_kind("targets")
+        w.handover._set_class("PL")
+        while not w.plan_pane.plan.scene.under:
+            QTest.qWait(20)
+        self.shot("targets")
+
+    def night(self) -> None:
+        w = self.w
+        w.toggle_night()
+        w.show_stage("Fits")
+        self.shot("night")
+        w.toggle_night()
+
+    def site_plan(self) -> str:
+        """A made-up site plan in the map's system, with three targets in the dam grid."""
+        drawing, adopted = ezdxf.new(units=6), self.w.bridge.derived.adopted
+        space = drawing.modelspace()
+        for e, n, name in zip(adopted["map"].e_m, adopted["map"].n_m, adopted["map"].names, strict=True):
+            space.add_point((e, n), dxfattribs={"layer": "marks"})
+            space.add_text(name, dxfattribs={"layer": "labels"}).set_placement((e, n))
+        for e, n in zip(adopted["dam"].e_m[:3], adopted["dam"].n_m[:3], strict=True):
+            space.add_point((e, n), dxfattribs={"layer": "dam grid"})
+        space.add_lwpolyline([(462500, 6796000), (463100, 6796500), (463900, 6797000)], dxfattribs={"layer": "road"})
+        path = str(Path(self.w.bridge.folder) / "site plan.dxf")
+        drawing.saveas(path)
+        return path
+
+    def shore(self) -> str:
+        """A made-up shore in the dam grid."""
+        drawing = ezdxf.new(units=6)
+        turns = np.linspace(0.0, 2 * np.pi, 90)
+        reach = 1.0 + 0.2 * np.sin(3 * turns)
+        corners = np.stack([1300 + 760 * np.cos(turns) * reach, 2450 + 640 * np.sin(turns)]).T
+        drawing.modelspace().add_lwpolyline(corners.tolist(), close=True, dxfattribs={"layer": "shore"})
+        path = str(Path(self.w.bridge.folder) / "shore.dxf")
+        drawing.saveas(path)
+        return path
+
+
+if __name__ == "__main__":
     app = QApplication([])
     apply_theme(app)
-    launch = Launch(parse_arguments([]), QSettings(f"{home}/s.ini", QSettings.Format.IniFormat))
-    launch.shell.resize(1280, 800)
-    launch.shell.show()
-    while launch.workspace is None:
-        QTest.qWait(20)
-    w = launch.workspace
-    b = w.bridge  # type: ignore[attr-defined]
-
-    def shot(name: str) -> None:
-        QTest.qWait(120)
-        launch.shell.grab().save(str(Path(__file__).parent / f"{name}.png"))
-
-    QTest.qWait(200)
-    b.select("T-09")
-    w.doubts.toggle_list()
-    shot("doubts")
-    w.doubts.toggle_list()
-    b.settle(b.findings.open[0], b.findings.open[0].remedies[0])
-    w.line.hide()
-    b.select("T-04")
-    shot("fits")
-    w.fits._choose_horizontal("pivot")
-    w.line.hide()
-    w.plan_pane.measure.setChecked(True)
-    w.plan_pane.plan._click("T-01")
-    w.plan_pane.plan._click("T-03")
-    b.select("T-05")
-    shot("pivot")
-    b.undo()
-    w.plan_pane.measure.setChecked(False)
-    w.line.hide()
-    w.show_stage("Marks")
-    b.select("P-05")
-    shot("marks")
-    rows = [
-        "Pt.\tY\tX\tZ\tclass\tremark",
-        "T-01\t693.422\t3240.303\t1241.083\tmain\tbronze bolt",
-        "T-02\t1527.775\t3320.016\t1239.683\tmain\tbronze bolt",
-    ]
-    rows += ["T-04\t1733.652\t2356.901\t1238.383\tmain\trock drill", "T-21\t1533.618\t1921.400\t1237.5\tsecondary\tnail"]
-    rows += ["T-22\t1610.072\t1846.559\t1237.204\tsecondary\tnail", "T-23\t16x5.438\t1790.021\t1236.880\tsecondary\tnail"]
-    w.marks.paste("\n".join(rows))
-    b.select("T-04")
-    shot("incoming")
-    w.marks.incoming.close_list()
-    w.show_stage("Handover")
-    w.handover.set_kind("html")
-    w.line.hide()
-    shot("handover")
-    w.shell.close()
+    pictures = Pictures()
+    for take in (pictures.fits, pictures.marks, pictures.frame, pictures.moving, pictures.handover, pictures.night):
+        take()
+    pictures.launch.shell.close()

@@ -92,7 +92,7 @@ class Handover(QtTestCase):
         sheet.set_kind("targets")
         self.assertIn("check target", sheet.note.text())
         self.choose(sheet.statement.parts["class"], "main")
-        self.assertIn("class main", sheet.statement.text())
+        self.assertIn("main, 9", sheet.statement.text())
         self.assertEqual(w.plan_pane.plan.scene.hull.shape, (2, 4), "the area is drawn on the plan")
         sheet.set_kind("kml")
         self.assertIn("local plane", sheet.text.toPlainText())

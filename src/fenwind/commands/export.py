@@ -21,7 +21,11 @@ def add_parser(verbs: Any) -> None:
     parser.add_argument("job", metavar="JOB")
     parser.add_argument("--as", dest="format", metavar="FORMAT", required=True)
     parser.add_argument("--out", metavar="FILE", required=True)
-    parser.add_argument("--frame", metavar="NAME", help="frame of the job to hand over in; default: the one shown")
+    parser.add_argument(
+        "--frame",
+        metavar="NAME",
+        help="frame of the job to hand over in; default: the one shown; for geojson and kml the first with a datum if it has none",
+    )
     parser.add_argument("--layout", metavar="NAME", default="", help="layout of a list, by its name in the job")
     parser.add_argument("--class", dest="mark_class", metavar="CLASS", default="", help="only marks of this class or code")
     parser.add_argument("--fit", metavar="NAME", help="fit to report on; default: the first")
@@ -53,7 +57,7 @@ def run(options: argparse.Namespace) -> int:
         if wanted.report:
             handover.write_report(options.out, wanted.key, _report(options, state, derived, findings))
         else:
-            frame = _frame(options.frame, state)
+            frame = _frame(options.frame, state, wanted.key in ("geojson", "kml"))
             spec = with_grid_folder(state.frames[frame].spec, folder)
             out = outgoing(state, derived.adopted, frame, spec)
             checks = handover.checks_of(state)
@@ -72,7 +76,8 @@ def run(options: argparse.Namespace) -> int:
     return 1 if any(d.grave for d in findings.open) else 0
 
 
-def _frame(name: str | None, state: JobState) -> str:
+def _frame(name: str | None, state: JobState, geographic: bool) -> str:
+    """Id of the frame named, else of the one shown; geographic formats take the first with a datum when that one has none."""
     if name:
         found = next((k for k, r in state.frames.items() if r.active and name in (k, r.spec.name)), "")
         if not found:
@@ -82,6 +87,8 @@ def _frame(name: str | None, state: JobState) -> str:
     shown = state.info.frame if state.info.frame in state.frames else next(iter(state.frames), "")
     if not shown:
         raise FormatError("the job has no frame yet", hint="Take in control, or choose a frame first")
+    if geographic and not state.frames[shown].spec.crs:
+        return next((k for k, r in state.frames.items() if r.active and r.spec.crs), shown)
     return shown
 
 

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import json
 import os
-import sqlite3
 import tempfile
 import warnings
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -144,20 +144,14 @@ def write_geopackage(path: str, out: Outgoing) -> None:
     unit = UNITS[out.spec.unit].metres
 
     def put(name: str) -> None:
-        os.unlink(name)
-        with foreign_reader(path, "the GeoPackage", _HINT):
-            _write(
-                name,
-                "GPKG",
-                out,
-                out.e_m / out.axis_metres(),
-                out.n_m / out.axis_metres(),
-                out.height_m / unit,
-                out.wkt() or None,
-            )
-            with sqlite3.connect(name) as db:  # what was written is asked for its own consistency
-                db.execute("PRAGMA integrity_check").fetchone()
-            db.close()
+        made = f"{name}.gpkg"  # GDAL wants the ending, whatever the user calls the file
+        try:
+            with foreign_reader(path, "the GeoPackage", _HINT):
+                plane = (out.e_m / out.axis_metres(), out.n_m / out.axis_metres(), out.height_m / unit)
+                _write(made, "GPKG", out, *plane, out.wkt() or None)
+            os.replace(made, name)
+        finally:
+            Path(made).unlink(missing_ok=True)
 
     write_whole(path, put)
 

@@ -15,7 +15,7 @@ from pathlib import Path
 from fenwind.errors import JobError
 
 APPLICATION_ID = 0x46574A42  # "FWJB"
-SCHEMA_VERSION = 1
+SCHEMA_VERSION = 2
 _SCHEMA = """
 CREATE TABLE gestures (id INTEGER PRIMARY KEY, at TEXT NOT NULL, what TEXT NOT NULL) STRICT;
 CREATE TABLE entries (
@@ -114,6 +114,8 @@ class JobFile:
         """Commit one gesture, whole or not at all, and return its number. Raises JobError when it could not be kept."""
         try:
             self._db.execute("BEGIN")
+            # Version 2 only has more kinds of record: a file of version 1 becomes one with the first gesture that may hold them.
+            self._db.execute(f"PRAGMA user_version={SCHEMA_VERSION}")
             cursor = self._db.execute("INSERT INTO gestures (at, what) VALUES (?, ?)", (at, what))
             number = int(cursor.lastrowid or 0)
             rows = ((number, *entry) for entry in entries)

@@ -86,7 +86,7 @@ def _spread(control: FloatArray, box: FloatArray, centre: FloatArray, diagonal: 
         wanted = np.vstack([box, centre])
         apart = np.hypot(wanted[:, :1] - control[0], wanted[:, 1:] - control[1]).min(axis=1)
         bare = np.flatnonzero(apart > REACH * diagonal)
-        words = "every corner and the centre have a target near"
+        words = "Every corner and the centre have a target near"
         if bare.size:
             words = f"{bare.size} of the four corners and the centre have no target within {REACH * diagonal:.0f} m"
         places = tuple((float(e), float(n)) for e, n in wanted[bare])
@@ -100,7 +100,7 @@ def _spread(control: FloatArray, box: FloatArray, centre: FloatArray, diagonal: 
             float(np.ptp(axis @ control[:2])) / size for axis, size in ((along, length), (across, width)) if size > 0.2 * diagonal
         ]
         part = min(spans) if spans else 0.0
-    text = f"the control targets span {part:.0%} of the area's narrower way; {SPAN:.0%} is wanted."
+    text = f"The control targets span {part:.0%} of the area's narrower way; {SPAN:.0%} is wanted."
     return Judgement(rule="coverage.spread", fine=part >= SPAN, text=text, value=part, limit=SPAN)
 
 
@@ -110,12 +110,12 @@ def _heights(control: FloatArray, ground: FloatArray) -> Judgement:
     relief = float(np.ptp(known)) if known.size else 0.0
     if relief <= FLAT_M:
         return Judgement(
-            rule="coverage.heights", fine=True, text=f"the ground is flat to {relief:.1f} m.", value=relief, limit=FLAT_M
+            rule="coverage.heights", fine=True, text=f"The ground is flat to {relief:.1f} m.", value=relief, limit=FLAT_M
         )
     part = float(np.ptp(own)) / relief if own.size else 0.0
     low = float(own.min()) - float(known.min()) if own.size else relief
     high = float(known.max()) - float(own.max()) if own.size else relief
-    text = f"the control targets cover {part:.0%} of the relief of {relief:.0f} m"
+    text = f"The control targets cover {part:.0%} of the relief of {relief:.0f} m"
     fine = part >= HEIGHT_SPAN
     if not fine:
         text += f": the lowest ground lies {low:.0f} m below, the highest {high:.0f} m above them"

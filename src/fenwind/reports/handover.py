@@ -51,6 +51,7 @@ FORMATS: dict[str, Format] = {
 
 def format_named(key: str) -> Format:
     """The format of a key. Raises FormatError."""
+    key = {"gpkg": "geopackage", "xml": "landxml"}.get(key, key)
     if key not in FORMATS:
         raise FormatError(f"there is no format {key!r}", hint=f"Choose one of {', '.join(FORMATS)}")
     return FORMATS[key]

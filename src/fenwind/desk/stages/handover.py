@@ -107,7 +107,7 @@ class HandoverSheet(Sheet):
         count = len(out.names) if out is not None else 0
         self.caption.setText("HANDOVER")
         which = (
-            f"class {self.mark_class}, {count}"
+            f"{self.mark_class}, {count}"
             if self.mark_class
             else f"every mark, {count}"
             if self.kind != "targets"
