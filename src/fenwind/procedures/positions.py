@@ -52,12 +52,13 @@ class Positions:
     @cached_property
     def sigma_h_m(self) -> FloatArray:
         """Horizontal sigma per axis (k,): the root of the mean of both variances."""
-        return np.asarray(np.sqrt(0.5 * (self.covariance[0, 0] + self.covariance[1, 1])))
+        # A pair that alone fixes a fit has a variance of zero, which rounding may leave just below it.
+        return np.asarray(np.sqrt(np.maximum(0.5 * (self.covariance[0, 0] + self.covariance[1, 1]), 0.0)))
 
     @cached_property
     def sigma_v_m(self) -> FloatArray:
         """Vertical sigma (k,)."""
-        return np.asarray(np.sqrt(self.covariance[2, 2]))
+        return np.asarray(np.sqrt(np.maximum(self.covariance[2, 2], 0.0)))
 
 
 def positions(

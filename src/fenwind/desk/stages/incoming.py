@@ -147,7 +147,7 @@ class IncomingSheet(Sheet):
             return self._attempt(lambda: read_table(path, part))
         self.caption.setText("COMING IN, NOTHING CHANGED YET")
         self.statement.show_parts([Part(text=f"Opening {os.path.basename(path)} …")])
-        self._raw = None
+        self._raw = self._list = self._points = None
         self.table.records.set_rows([])
         self._work(_open_task, self._on_opened, path, part)
         return True
@@ -201,16 +201,20 @@ class IncomingSheet(Sheet):
 
     def _swap_axes(self) -> None:
         columns = dict(self._match.columns)
-        columns["e"], columns["n"] = columns["n"], columns["e"]
+        if "e" in columns and "n" in columns:
+            columns["e"], columns["n"] = columns["n"], columns["e"]
         self._match = replace(self._match, columns=columns)
 
     def show_job(self) -> None:
         """Compare again after the job changed."""
         if self._raw is not None and self._task is None:
+            if self._frame not in (NEW_PLANE, BY_CODE, *self.bridge.state.frames):  # undone meanwhile
+                self._frame = self.bridge.frame_id or NEW_PLANE
             self._read()
 
     def _read(self) -> None:
-        assert self._raw is not None
+        if self._raw is None:  # an answer that came after the list was left
+            return
         frame = "" if self._measured else self._frame
         inputs = (self._raw, self._match, self._unit, self.bridge.state, frame, self._measured)
         if len(self._raw.rows) < LONG_LIST:
@@ -219,11 +223,17 @@ class IncomingSheet(Sheet):
             self._work(_interpreted, self._show_points, *inputs[:3], self.bridge.state.snapshot(), *inputs[4:])
 
     def _work(self, function: Callable[..., object], then: Callable[..., object], *inputs: object) -> None:
+        self._cancel()  # of the list before, which nobody waits for any more
         self._busy(True)
         task = Task(function, *inputs)
-        task.signals.succeeded.connect(lambda result: self.close_list() if task.stopping else then(result))
-        task.signals.failed.connect(self._on_failed)
-        task.signals.cancelled.connect(self.close_list)
+
+        def arrived(result: object) -> None:
+            if self._task is task:
+                self.close_list() if task.stopping else then(result)
+
+        task.signals.succeeded.connect(arrived)
+        task.signals.failed.connect(lambda error: self._on_failed(error) if self._task is task else None)
+        task.signals.cancelled.connect(lambda: self.close_list() if self._task is task else None)
         task.signals.progressed.connect(lambda done, total, text: self.progress.setValue(done * 100 // max(total, 1)))
         task.signals.finished.connect(lambda: self._busy(False) if self._task is task else None)
         self._task = self._runner.start(task)
@@ -305,7 +315,7 @@ class IncomingSheet(Sheet):
         return "lat" in self._match.columns and "lon" in self._match.columns
 
     def _show(self, group: str, _checked: bool = False) -> None:
-        if self._list is not None:
+        if self._list is not None and self._raw is not None:
             self._shown = group
             self._show_all()
 
