@@ -53,8 +53,13 @@ class Moving(QtTestCase):
         sheet._set("stay", ("road",))
         self.wait_for(lambda: ("LINE on road", 1, "named: road") in {(r.what, r.count, r.why) for r in sheet.table.records.rows})
         sheet.go.click()
-        self.wait_for(lambda: w.fits_stack.currentWidget() is w.fits)
-        self.assertIn("Moved 22, stayed 2", w.line.text())
+        self.wait_for(lambda: "Moved 22, stayed 2" in w.line.text())
+        self.assertIn("AGAINST THEIR TARGETS", sheet.caption.text())
+        residuals = w.bridge.derived.fits["fit-1"].case.result.pairs
+        shown = [sheet.distances.records.columns[1].value(i) for i in range(9)]
+        np.testing.assert_allclose(shown, residuals.de_m * 1000)
+        sheet.leave.click()
+        self.assertIs(w.fits_stack.currentWidget(), w.fits)
         space = ezdxf.readfile(sheet.out).modelspace()
         carried = w.bridge.derived.fits["fit-1"].case.result.carried
         first = space.query("POINT")[0].dxf.location

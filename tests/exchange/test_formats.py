@@ -126,6 +126,9 @@ class RoundTrips(TempFolder):
         self.assertEqual([b.dxf.name for b in space.query("INSERT")], ["MARK_TRIANGLE", "MARK_RING", "MARK_CROSS"])
         self.assertIn("second_ary points", drawing.layers)
         self.assertEqual(drawing.header["$INSUNITS"], 6)
+        write_kml(self.path("a.kml"), out)
+        marks = ElementTree.parse(self.path("a.kml")).getroot().findall(".//k:Placemark", {"k": "http://www.opengis.net/kml/2.2"})
+        self.assertEqual([m[0].text for m in marks], list(out.names))
         write_geojson(self.path("a.geojson"), out)
         features = json.loads(Path(self.path("a.geojson")).read_text())["features"]
         self.assertEqual(features[1]["properties"]["name"], "=PORTAL N")

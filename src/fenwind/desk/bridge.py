@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 import os
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 
 from PySide6.QtCore import QObject, Signal
@@ -17,7 +17,7 @@ from fenwind.doubts.settling import accept, settle
 from fenwind.errors import FenwindError
 from fenwind.job.derive import Derived, derive
 from fenwind.job.gestures import Gesture
-from fenwind.job.job import Job
+from fenwind.job.job import EntryRow, Job
 from fenwind.job.memo import Memo
 from fenwind.job.moved import Moved, moved
 from fenwind.job.state import JobState
@@ -111,6 +111,11 @@ class JobBridge(QObject):
         return self.job.state
 
     @property
+    def revision(self) -> int:
+        """A number that grows with every change of the job."""
+        return self._revision
+
+    @property
     def folder(self) -> str:
         """Folder of the job file."""
         return os.path.dirname(os.path.abspath(self.job.path))
@@ -151,10 +156,10 @@ class JobBridge(QObject):
             self.selection = name
             self.selected.emit(name)
 
-    def do(self, gesture: Gesture) -> bool:
-        """Keep a gesture; False when the file refused, which is said."""
+    def do(self, gesture: Gesture, rows: Sequence[EntryRow] | None = None) -> bool:
+        """Keep a gesture; False when the file refused, which is said. rows: its entries as a worker has written them out."""
         what, entries = gesture
-        return self._try(lambda: self.job.record(what, entries)) if entries else True
+        return self._try(lambda: self.job.record(what, entries, rows)) if entries else True
 
     def attempt(self, make: Callable[[], Gesture]) -> bool:
         """Make a gesture and keep it; an error in making it is said in place."""

@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 from fenwind.job.job import new_id
 from fenwind.job.state import JobState
 from fenwind.procedures.near import near_pairs
+from fenwind.progress import NULL_PROGRESS, Progress
 from fenwind.records.entries import Add, Entry, amend
 from fenwind.records.records import GivenPosition, Mark, MeasuredPosition
 
@@ -175,6 +176,7 @@ def take_in(
     crs: str = "",
     session: str = "",
     epoch_year: float | None = None,
+    progress: Progress = NULL_PROGRESS,
 ) -> tuple[Entry, ...]:
     """Entries that take rows in: new marks, given positions in `frame` (amended where the mark has one), or occupations.
 
@@ -183,16 +185,22 @@ def take_in(
     marks = {m.name: m for m in state.marks.values()}
     given = {g.mark: g for g in state.given.values() if g.active and g.frame == frame}
     entries: list[Entry] = []
-    for row in rows:
+    rows = list(rows)
+    numbers = points.values[:, rows].T.tolist()
+    columns = [(_FIELDS[key], texts) for key, texts in points.words.items() if key in _FIELDS]
+    for count, row in enumerate(rows):
+        if count % 2000 == 0:
+            progress.check()
+            progress.report(count, len(rows), "taking")
         name = points.names[row]
         mark = marks.get(name)
-        words: dict[str, Any] = {_FIELDS[key]: texts[row] for key, texts in points.words.items() if key in _FIELDS}
+        words: dict[str, Any] = {key: texts[row] for key, texts in columns}
         if mark is None:
             mark = marks[name] = Mark(id=new_id(), name=name, **words)
             entries.append(Add(record=mark))
         elif fresh := {key: text for key, text in words.items() if text and text != getattr(mark, key)}:
             entries.append(amend(mark, reason=points.source_of(row), **fresh))
-        values = [_number(v) for v in points.values[:, row].tolist()]
+        values = [None if v != v else v for v in numbers[count]]
         source = points.source_of(row)
         if measured:
             entries.append(Add(record=_occupation(mark, values, source, frame, crs, session, epoch_year)))
@@ -207,10 +215,6 @@ def take_in(
 
 
 _FIELDS = {"class": "mark_class", "code": "code", "monument": "monument", "description": "description"}
-
-
-def _number(value: float) -> float | None:
-    return None if math.isnan(value) else value
 
 
 def _given(mark: Mark, values: list[float | None], source: str, frame: str) -> GivenPosition:

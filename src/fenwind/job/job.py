@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
-from uuid import uuid4
+from secrets import token_hex
 
 from fenwind.errors import JobError
 from fenwind.job.file import JobFile
@@ -24,9 +24,12 @@ class Gesture:
     entries: tuple[Entry, ...]
 
 
+EntryRow = tuple[str, str, str]
+
+
 def new_id() -> str:
     """An id for a new record, unique without asking anybody."""
-    return uuid4().hex[:16]
+    return token_hex(8)
 
 
 class Job:
@@ -75,12 +78,13 @@ class Job:
         self.state.apply(entry)
         return entry
 
-    def record(self, what: str, entries: Iterable[Entry]) -> None:
-        """Keep one gesture and take it in. `what` names it for undo. Nothing happens for no entries. Raises JobError, then nothing changed."""
+    def record(self, what: str, entries: Iterable[Entry], rows: Sequence[EntryRow] | None = None) -> None:
+        """Keep one gesture and take it in. `what` names it for undo; `rows` are the entries as `entry_rows` makes them, where a worker has
+        done that already. Nothing happens for no entries. Raises JobError, then nothing changed."""
         entries = tuple(entries)
         if not entries:
             return
-        number = self._file.append(_now(), what, _rows(entries))
+        number = self._file.append(_now(), what, entry_rows(entries) if rows is None else rows)
         for entry in entries:
             self.state.apply(entry)
         self._done.append(Gesture(number=number, what=what, entries=entries))
@@ -133,10 +137,9 @@ class Job:
         self._file.close()
 
 
-def _rows(entries: tuple[Entry, ...]) -> Iterable[tuple[str, str, str]]:
-    for entry in entries:
-        kind, body = encode(entry)
-        yield kind, entry.subject, body
+def entry_rows(entries: Iterable[Entry]) -> list[EntryRow]:
+    """Entries as the file keeps them: kind, id of the record, JSON."""
+    return [(kind, entry.subject, body) for entry in entries for kind, body in (encode(entry),)]
 
 
 def _now() -> str:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from functools import partial
 
 from PySide6.QtCore import Signal
@@ -26,7 +26,8 @@ from fenwind.exchange.point_list import MEANINGS, ColumnMatch, PointList, interp
 from fenwind.exchange.raw_table import RawTable
 from fenwind.geodesy.frames import FrameSpec, HeightReference, find_crs, open_frame, unit_key_of
 from fenwind.job import gestures
-from fenwind.job.incoming import Against, against_job, take_in
+from fenwind.job.incoming import Against, IncomingPoints, against_job, take_in
+from fenwind.job.job import EntryRow, entry_rows
 from fenwind.job.state import JobState
 from fenwind.progress import NULL_PROGRESS, Progress
 from fenwind.quantities.lengths import FOOT, METRE, UNITS, US_SURVEY_FOOT, LengthUnit
@@ -463,11 +464,27 @@ class IncomingSheet(Sheet):
         session = os.path.basename(self._raw.source) if self._measured else ""
         crs = (self._crs or self._geodetic_system(frame)) if self._measured and not where else ""
         points = as_incoming(self._points, self._raw.place)
-        entries += take_in(self.bridge.state, points, rows, measured=self._measured, frame=where, crs=crs, session=session)
-        if not self.bridge.state.info.frame:
-            entries += gestures.set_field([self.bridge.state.info], "frame", frame, "")[1]
-        kind = "measured" if self._measured else "known"
-        if self.bridge.do((f"Take {len(rows)} {kind} positions", tuple(entries))):
+        state, kind = self.bridge.state, "measured" if self._measured else "known"
+        if not state.info.frame:
+            entries += gestures.set_field([state.info], "frame", frame, "")[1]
+        what = f"Take {len(rows)} {kind} positions"
+        taking = Taking(measured=self._measured, frame=where, crs=crs, session=session)
+        if len(rows) < LONG_LIST:
+            if self.bridge.do((what, (*entries, *taking.entries(state, points, rows)))):
+                self.close_list()
+            return
+        revision = self.bridge.revision
+        self._work(_take_task, partial(self._on_taken, what, revision), state.snapshot(), tuple(entries), taking, points, rows)
+
+    def _on_taken(self, what: str, revision: int, made: tuple[tuple[Entry, ...], list[EntryRow]]) -> None:
+        """Keep what a worker made of a long list, unless the job has changed meanwhile."""
+        if revision != self.bridge.revision:
+            self.bridge.told.emit("The job changed meanwhile: look at the list again, then take it.", "doubt")
+            self._task = None
+            self._read()
+            return
+        entries, rows = made
+        if self.bridge.do((what, entries), rows):
             self.close_list()
 
     def _geodetic_system(self, frame: str) -> str:
@@ -502,6 +519,33 @@ def _interpreted(
     except FenwindError as error:
         return error
     return points, against_job(state, as_incoming(points, raw.place), frame, measured)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Taking:
+    """How rows are taken in."""
+
+    measured: bool
+    frame: str
+    crs: str
+    session: str
+
+    def entries(
+        self, state: JobState, points: IncomingPoints, rows: list[int], progress: Progress = NULL_PROGRESS
+    ) -> tuple[Entry, ...]:
+        """The entries that do it."""
+        return take_in(
+            state, points, rows, measured=self.measured, frame=self.frame, crs=self.crs, session=self.session, progress=progress
+        )
+
+
+def _take_task(
+    state: JobState, first: tuple[Entry, ...], taking: Taking, points: IncomingPoints, rows: list[int], progress: Progress
+) -> tuple[tuple[Entry, ...], list[EntryRow]]:
+    """The entries of a long list, and those as the file keeps them."""
+    entries = (*first, *taking.entries(state, points, rows, progress))
+    progress.check()
+    return entries, entry_rows(entries)
 
 
 def _open_task(path: str, part: str, progress: Progress) -> RawTable:

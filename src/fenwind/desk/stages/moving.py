@@ -27,13 +27,14 @@ from fenwind.exchange.open_table import read_table
 from fenwind.exchange.point_list import interpret
 from fenwind.exchange.position_list import positions_csv
 from fenwind.job import gestures
-from fenwind.procedures.fit import FitOptions, FitResult
+from fenwind.procedures.fit import FitOptions, FitResult, PairTable
 from fenwind.procedures.move import Distances, Move, distances, move_fit, move_of, shift_pairs, turn, turn_between
 from fenwind.procedures.positions import Positions
 from fenwind.progress import Progress
 from fenwind.quantities.angles import format_dms, parse_angle
 from fenwind.quantities.lengths import LengthUnit, parse_length
 from fenwind.quantities.numbers import format_fixed
+from fenwind.reports.fit_report import mm
 from fenwind.reports.statement import Part
 
 
@@ -116,6 +117,7 @@ class MovingSheet(Sheet):
     def open_file(self, path: str) -> None:
         """Show what moving a file by the fit looked at would do."""
         self.path, self.stay, self.backwards = path, (), False
+        self.leave.setText("Leave it")
         stem, ending = os.path.splitext(path)
         self.out = f"{stem} moved{ending if ending.lower() == '.dxf' else '.csv'}"
         step = self.bridge.fit
@@ -334,9 +336,16 @@ class MovingSheet(Sheet):
         self._work(Task(_move_task, self.path, self.out, move, self.stay, way.result, self.bridge.unit), self._on_moved)
 
     def _on_moved(self, done: tuple[int, int, list[str]]) -> None:
+        """Say what was done, and show the pairs against their targets in place of the distances."""
         moved, stayed, remarks = done
         self.bridge.told.emit(" ".join([f"Moved {moved}, stayed {stayed}. Written: {self.out}.", *remarks]), "")
-        self.closed.emit()
+        if self.way is not None:
+            self.caption.setText("MOVED  ·  THE PAIRS AGAINST THEIR TARGETS")
+            table = self.way.result.pairs
+            self.distances.records.set_columns(_residual_columns(table))
+            self.distances.records.set_rows(range(len(table.names)))
+            self.distances.setVisible(True)
+        self.leave.setText("Done")
 
     def _work(self, task: Task, then: object) -> None:
         if self._task is not None:
@@ -425,6 +434,21 @@ def _what_happens(way: Way, move: Move, found: Distances, bridge: JobBridge) -> 
         worst = float(np.abs(found.difference).max())
         text += f" Distances between the marks differ by at most {format_fixed(worst * 1000, 1)} mm, the middle ratio by {format_fixed(ppm, 1, sign=True)} ppm."
     return text
+
+
+def _residual_columns(table: PairTable) -> list[Column]:
+    def way(key: str, title: str) -> Column:
+        values = getattr(table, key)
+        return Column(
+            key=key, title=title, unit="mm", text=lambda r: mm(float(values[r]), sign=True), value=lambda r: float(values[r]) * 1000.0,
+            right=True, width=120, tip="Moved - target",
+        )  # fmt: skip
+
+    name = Column(key="marks", title="mark", text=lambda r: table.names[r], tone=lambda r: "bold", width=170)
+    used = Column(
+        key="used", title="", text=lambda r: "" if table.used_h[r] else "took no part", tone=lambda r: "faint", width=120
+    )
+    return [name, way("de_m", "ΔE"), way("dn_m", "ΔN"), way("dh_m", "ΔH"), used]
 
 
 def _distance_columns(unit: LengthUnit, found: Distances | None) -> list[Column]:
