@@ -57,6 +57,15 @@ class OfTheDemo(TempFolder):
                 (),
                 None,
             ),
+            (
+                "frame.unreachable",
+                [
+                    Add(record=FrameRecord(id="other", spec=replace(map_spec, name="other"))),
+                    amend(state.measured["m-P-01-1"], lat_rad=-0.7),
+                ],
+                (),
+                None,
+            ),
             ("frame.no-epoch", [Add(record=FrameRecord(id="moving", spec=FrameSpec(name="ITRF", crs=ITRF_UTM)))], (), None),
             ("fit.scale-reason", [amend(state.fits["fit-1"], horizontal="scale")], (), None),
             ("job.no-control", gestures.set_field(state.marks.values(), "hold_horizontal", False, "")[1]

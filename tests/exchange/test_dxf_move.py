@@ -116,6 +116,18 @@ class Drawings(TempFolder):
         counts, stays = preview(self.path("old.dxf"), made(), ("WALLS", "t-09", "gate"))
         self.assertEqual((counts.total(), stays), (len(done.moved), done.stayed))
 
+    def test_a_point_and_the_text_that_names_it_stay_together(self) -> None:
+        made_up = ezdxf.new(units=6)
+        space = made_up.modelspace()
+        for name, (e, n) in {"old": (1000.0, 2000.0), "new": there(1400, 2100), "kept": (1300.0, 2300.0)}.items():
+            space.add_point((e, n))
+            space.add_text(name, dxfattribs={"height": 2}).set_placement((e + 1.5, n + 1))
+        made_up.saveas(self.path("labelled.dxf"))
+        done = move_drawing(self.path("labelled.dxf"), self.path("out.dxf"), made(), ("Kept",))
+        self.assertEqual((len(done.moved), len(done.stayed)), (2, 4))
+        why = [why for _, _, why in done.stayed]
+        self.assertEqual(why, ["is a target of the move", "names a point that stays: new", "named: kept", "named: kept"])
+
     def test_heights_shift_only_where_there_are_any_and_never_scale(self) -> None:
         _, new, _ = self.run_move(made(height="shift"))
         self.at(self.one(new, "LINE").dxf.end, 1100, 2000, 6.125)

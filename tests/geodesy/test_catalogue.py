@@ -7,6 +7,7 @@ import numpy as np
 
 from fenwind.errors import FrameError
 from fenwind.geodesy.catalogue import search, systems
+from fenwind.geodesy.conversion import convert
 from fenwind.geodesy.frames import FrameSpec, HeightReference, find_crs, open_frame
 from fenwind.geodesy.operations import operations
 from fenwind.job.elsewhere import _converted
@@ -57,6 +58,13 @@ class Finding(unittest.TestCase):
         self.assertIn("ETRF", itrf[0].name)
         self.assertFalse(itrf[0].assumed)
         self.assertEqual([o.chosen for o in itrf].count(True), 1)
+
+    def test_an_operation_for_elsewhere_is_told(self) -> None:
+        """EPSG's ED50 to ETRS89 (1) is for Norway north of 65 N; nothing better is here for 61.3 N, 8.4 E."""
+        place = (np.array([8.4]), np.array([61.3]), np.array([np.nan]))
+        self.assertEqual([n.rule for n in convert("EPSG:4230", "EPSG:4258", *place).notes], ["convert.elsewhere"])
+        paris = (np.array([2.35]), np.array([48.85]), np.array([np.nan]))
+        self.assertEqual([n.rule for n in convert("EPSG:4230", "EPSG:4258", *paris).notes], [])
 
 
 class Meaning(unittest.TestCase):

@@ -71,7 +71,7 @@ class _Links(QWidget):
             p.setPen(colour("faint"))
             p.setFont(font(12))
             if link.note:
-                p.drawText(QRectF(left.left(), y + 17, left.width(), 60), Qt.TextFlag.TextWordWrap, link.note)
+                p.drawText(QRectF(left.left(), y + 17, left.width(), 400), Qt.TextFlag.TextWordWrap, link.note)
             for i, value in enumerate(link.values):
                 p.setPen(colour("ink") if i == 0 else colour("faint"))
                 box = right.translated(0, i * metrics_title)

@@ -253,13 +253,17 @@ class Workspace(QObject):
             if change.names:
                 worst = max(range(len(change.names)), key=lambda i: abs(change.de_m[i]) + abs(change.dn_m[i]))
                 many = f"{len(change.names)} mark{'' if len(change.names) == 1 else 's'}"
-                words.append(f"{many} moved in {name}, at most {format_way(change.largest_m)} ({change.names[worst]})")
+                if change.largest_m > 0:
+                    words.append(f"{many} moved in {name}, at most {format_way(change.largest_m)} ({change.names[worst]})")
+                else:
+                    words.append(f"the heights of {many} came or went in {name}")
             if change.appeared:
                 words.append(f"{len(change.appeared)} new in {name}")
             if change.gone:
                 words.append(f"{len(change.gone)} gone from {name}")
         if words:
-            self.say("; ".join(words) + ".")
+            text = "; ".join(words)
+            self.say(f"{text[0].upper()}{text[1:]}.")
             self.line.show_rows(changes, {key: r.spec.name for key, r in self.bridge.state.frames.items()})
 
     def _on_window(self, names: list[str]) -> None:

@@ -8,6 +8,7 @@ from collections.abc import Callable, Iterable, Iterator
 import numpy as np
 
 from fenwind.doubts.registry import Doubt
+from fenwind.errors import FenwindError
 from fenwind.geodesy.frames import is_dynamic
 from fenwind.job.derive import Derived
 from fenwind.job.incoming import CAME_IN_AGAIN, ONE_PLACE_M
@@ -198,7 +199,15 @@ def grids_and_epochs(state: JobState, derived: Derived) -> Iterator[Doubt]:
                 limit_source="EPSG dataset",
                 unit="",
             )
-    for key, found in derived.elsewhere.items():
+    told = {o.step.source_frame for o in derived.fits.values()}  # their notes and failures are told with the fit
+    for key, found in (*derived.elsewhere.items(), *((k, m) for k, m in derived.measured.items() if k not in told)):
+        if isinstance(found, FenwindError):
+            name = state.frames[key].spec.name
+            text = f"What was measured has no place in {name}: {found}. {found.hint}."
+            yield Doubt(
+                rule="frame.unreachable", subject=key, names=(), text=text, unit="", limit_source="computation", grave=True
+            )
+            continue
         for note in found.notes:
             yield Doubt(rule=note.rule, subject=key, names=(), text=note.text, unit="", limit_source="EPSG dataset")
 

@@ -51,7 +51,7 @@ def read_dxf(path: str, part: str = "") -> RawTable:
         there = {_spot(_of_block(b)) for b in inserts}
         points = [p for p in points if _spot(p.dxf.location) not in there]  # the block says more of the same mark
         layers = tuple(sorted({p.dxf.layer for p in space.query("POINT INSERT")}))
-        names = _texts_near(space, points) if points else []
+        names = [text for _, text in labels_of(space, points)]
         rows = [[n, *_place(p.dxf.location), p.dxf.layer, p.dxf.handle] for n, p in zip(names, points, strict=True)]
         tags = tuple(dict.fromkeys(a.dxf.tag for b in inserts for a in b.attribs))
         name_tag = next((t for t in tags if _NAME_TAG.fullmatch(t)), "")
@@ -100,18 +100,19 @@ def _place(point: Any) -> list[str]:
     return [plain(point.x), plain(point.y), plain(point.z) if point.z else ""]
 
 
-def _texts_near(space: Any, points: list[Any]) -> list[str]:
-    """For every point the nearest text within three text heights, each text used once; empty where there is none."""
-    texts = [(t.dxf.insert, t.dxf.get("height", 1.0), t.dxf.text) for t in space.query("TEXT")]
-    texts += [(t.dxf.insert, t.dxf.get("char_height", 1.0), t.plain_text()) for t in space.query("MTEXT")]
-    texts = [(at, height, text.strip()) for at, height, text in texts if text.strip()]
+def labels_of(space: Any, points: list[Any]) -> list[tuple[Any, str]]:
+    """For every POINT the TEXT or MTEXT nearest to it within three text heights, each used once, and what it says; (None, "") without one."""
+    texts = [(t, t.dxf.insert, t.dxf.get("height", 1.0), t.dxf.text.strip()) for t in space.query("TEXT")]
+    texts += [(t, t.dxf.insert, t.dxf.get("char_height", 1.0), t.plain_text().strip()) for t in space.query("MTEXT")]
+    texts = [t for t in texts if t[3]]
     if not texts:
-        return [""] * len(points)
-    at = np.array([(t[0].x, t[0].y) for t in texts])
-    reach = 3.0 * np.array([t[1] for t in texts])
+        return [(None, "")] * len(points)
+    at = np.array([(t[1].x, t[1].y) for t in texts])
+    reach = 3.0 * np.array([t[2] for t in texts])
     order = np.argsort(at[:, 0], kind="stable")
     at, reach, widest = at[order], reach[order], float(reach.max())
-    names, used = [], set()
+    found: list[tuple[Any, str]] = []
+    used: set[int] = set()
     for point in points:
         x, y = point.dxf.location.x, point.dxf.location.y
         low, high = np.searchsorted(at[:, 0], [x - widest, x + widest])
@@ -120,8 +121,8 @@ def _texts_near(space: Any, points: list[Any]) -> list[str]:
             (int(i) + low for i in np.argsort(distance) if distance[i] <= reach[i + low] and int(i) + low not in used), -1
         )
         used.add(near)
-        names.append(texts[order[near]][2] if near >= 0 else "")
-    return names
+        found.append((texts[order[near]][0], texts[order[near]][3]) if near >= 0 else (None, ""))
+    return found
 
 
 def write_dxf(path: str, out: Outgoing, text_height: float = 0.0) -> None:

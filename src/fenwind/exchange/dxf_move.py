@@ -12,7 +12,7 @@ from typing import Any
 
 import numpy as np
 
-from fenwind.exchange.dxf import open_drawing
+from fenwind.exchange.dxf import labels_of, open_drawing
 from fenwind.exchange.files import foreign_reader, write_whole
 from fenwind.procedures.move import Move
 from fenwind.progress import NULL_PROGRESS, Progress
@@ -80,7 +80,8 @@ def preview(path: str, move: Move, stay: Iterable[str] = ()) -> tuple[Counter[st
     drawing = open_drawing(path)
     with foreign_reader(path, "the drawing", "Save the drawing again as DXF, or check it in a drawing program"):
         entities = list(drawing.modelspace())
-        reasons = _staying(entities, move, frozenset(s.lower() for s in stay))
+        names = frozenset(s.lower() for s in stay)
+        reasons = _with_labels(drawing.modelspace(), _staying(entities, move, names), names)
         counts = Counter(f"{e.dxftype()} on {e.dxf.layer}" for e in entities if id(e) not in reasons)
     return counts, [(e.dxf.handle, _what(e), reasons[id(e)]) for e in entities if id(e) in reasons]
 
@@ -89,7 +90,7 @@ def _move_space(drawing: Any, move: Move, stay: frozenset[str], done: MovedDrawi
     from ezdxf import transform
 
     entities = list(drawing.modelspace())
-    reasons = _staying(entities, move, stay)
+    reasons = _with_labels(drawing.modelspace(), _staying(entities, move, stay), stay)
     going = [e for e in entities if id(e) not in reasons] if reasons else entities
     failed: dict[int, str] = {}
     matrices = _Matrices(move)
@@ -122,6 +123,22 @@ def _staying(entities: list[Any], move: Move, stay: frozenset[str]) -> dict[int,
             if named:
                 reasons[id(entity)] = f"named: {named}"
     return reasons
+
+
+def _with_labels(space: Any, reasons: dict[int, str], stay: frozenset[str]) -> dict[int, str]:
+    """A point and the text that names it belong together: what keeps one keeps the other."""
+    points = list(space.query("POINT"))
+    if not reasons or not points:
+        return reasons
+    both = dict(reasons)
+    for point, (label, text) in zip(points, labels_of(space, points), strict=True):
+        if label is None:
+            continue
+        if id(point) in reasons:
+            both.setdefault(id(label), f"names a point that stays: {text[:40]}")
+        elif id(label) in reasons and text.lower() in stay:
+            both.setdefault(id(point), reasons[id(label)])
+    return both
 
 
 def _names(entity: Any) -> list[str]:

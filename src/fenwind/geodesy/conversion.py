@@ -136,6 +136,10 @@ def _notes(
     if is_assumed(chosen):
         text = f"No published relation from {source.name} to {target.name} was found; the datums were taken as equal."
         notes.append(ConversionNote(rule="convert.assumed-equal", text=text))
+    if found.elsewhere:
+        area = chosen.area_of_use.name if chosen.area_of_use is not None else "elsewhere"
+        text = f"The best operation that is here is meant for another area ({area[:80]})."
+        notes.append(ConversionNote(rule="convert.elsewhere", text=text))
     if not found.best_present:
         names = found.missing_grids
         if names:

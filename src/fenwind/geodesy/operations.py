@@ -29,11 +29,13 @@ class Operation:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Ways:
-    """PROJ's operations: those that can be done, the best first, and those that lack a grid."""
+    """PROJ's operations: those that can be done, the best first, and those that lack a grid. elsewhere: the best is meant for
+    another area than was asked for."""
 
     present: tuple[pyproj.Transformer, ...]
     lacking: tuple[Any, ...]
     best_present: bool
+    elsewhere: bool = False
 
     @property
     def missing_grids(self) -> list[str]:
@@ -52,7 +54,13 @@ def ways(source: pyproj.CRS, target: pyproj.CRS, area: tuple[float, float, float
     if area is not None and (not present or is_assumed(present[0])):
         group = _group(source, target, None)
         present = sorted(group.transformers, key=lambda t: (is_assumed(t), not _covers(t, area)))
-    return Ways(present=tuple(present), lacking=tuple(group.unavailable_operations), best_present=group.best_available)
+    elsewhere = bool(area is not None and present and not is_assumed(present[0]) and not _covers(present[0], area))
+    return Ways(
+        present=tuple(present),
+        lacking=tuple(group.unavailable_operations),
+        best_present=group.best_available,
+        elsewhere=elsewhere,
+    )
 
 
 def _group(source: pyproj.CRS, target: pyproj.CRS, interest: AreaOfInterest | None) -> TransformerGroup:
@@ -71,9 +79,9 @@ def is_assumed(transformer: pyproj.Transformer) -> bool:
     return "ballpark" in transformer.description.lower()
 
 
-def _covers(transformer: pyproj.Transformer, area: tuple[float, float, float, float]) -> bool:
-    if transformer.area_of_use is None:
-        return False
+def _covers(transformer: Any, area: tuple[float, float, float, float]) -> bool:
+    if transformer.area_of_use is None:  # such as a change of form, which holds everywhere
+        return True
     west, south, east, north = transformer.area_of_use.bounds
     across = west <= east
     return south <= area[1] and area[3] <= north and (not across or (west <= area[0] and area[2] <= east))
@@ -82,13 +90,13 @@ def _covers(transformer: pyproj.Transformer, area: tuple[float, float, float, fl
 def operations(
     source: pyproj.CRS, target: pyproj.CRS, area: tuple[float, float, float, float] | None = None
 ) -> tuple[Operation, ...]:
-    """All ways from `source` to `target` for an area, the chosen one first, those that lack a grid last.
+    """All ways from `source` to `target` for an area, the chosen one first, those that lack a grid last; those meant for elsewhere are left out.
 
     Raises FrameError when there is none at all.
     """
     found = ways(source, target, area)
-    present = [_present(t, chosen=i == 0) for i, t in enumerate(found.present)]
-    return (*present, *(_missing(op) for op in found.lacking))
+    present = [_present(t, chosen=i == 0) for i, t in enumerate(found.present) if i == 0 or area is None or _covers(t, area)]
+    return (*present, *(_missing(op) for op in found.lacking if area is None or _covers(op, area)))
 
 
 def _present(transformer: pyproj.Transformer, chosen: bool) -> Operation:
@@ -121,6 +129,7 @@ def _accuracy(stated: float | None) -> float | None:
 
 
 def plain_name(description: str) -> str:
-    """An operation's name without the changes of axis order that PROJ puts around it."""
-    parts = [part for part in description.split(" + ") if not part.startswith("axis order change")]
+    """An operation's name without the changes of axis order and of form (geocentric, geographic) that PROJ puts around it."""
+    idle = ("axis order change", "Conversion from", "Inverse of Conversion from")
+    parts = [part for part in description.split(" + ") if not part.startswith(idle)]
     return " + ".join(parts) or description

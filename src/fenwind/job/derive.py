@@ -63,13 +63,15 @@ class FitOutcome:
 @dataclass(frozen=True, kw_only=True, eq=False)
 class Derived:
     """Everything that follows from the records: fits by step id; by frame id adopted positions, frames that failed, grids without which
-    heights are not known, and what was converted into it."""
+    heights are not known, what was converted into it,
+    and everything measured on its plane."""
 
     fits: dict[str, FitOutcome]
     adopted: dict[str, Adopted]
     frame_errors: dict[str, FenwindError]
     missing_grids: dict[str, tuple[str, ...]] = field(default_factory=dict)
     elsewhere: dict[str, Elsewhere] = field(default_factory=dict)
+    measured: dict[str, Occupied | FenwindError] = field(default_factory=dict)
 
 
 def derive(state: JobState, memo: Memo, folder: str = ".", progress: Progress = NULL_PROGRESS) -> Derived:
@@ -87,8 +89,11 @@ def derive(state: JobState, memo: Memo, folder: str = ".", progress: Progress = 
         fits[step.id] = _outcome(step, state, frames, frame_errors, memo)
     progress.check()
     elsewhere = {key: given_elsewhere(state, key, frames, memo) for key in frames}
+    measured = {key: _measured(state, key, frames, memo) for key in frames}
     adopted = {
-        key: _adopt(key, state, frames, fits, elsewhere.get(key), memo) for key in state.frames if state.frames[key].active
+        key: _adopt(key, state, fits, elsewhere.get(key), measured.get(key), memo)
+        for key in state.frames
+        if state.frames[key].active
     }
     progress.report(1, 1, "")
     return Derived(
@@ -99,6 +104,7 @@ def derive(state: JobState, memo: Memo, folder: str = ".", progress: Progress = 
             k: f.geoid.missing for k, f in frames.items() if isinstance(f.geoid, VerticalRelation) and f.geoid.missing
         },
         elsewhere={key: found for key, found in elsewhere.items() if found is not None},
+        measured=measured,
     )
 
 
@@ -337,17 +343,25 @@ def _geodetic(
     return lat, lon, height, tuple(notes.values()), tuple(operations)
 
 
+def _measured(state: JobState, key: str, frames: dict[str, Frame], memo: Memo) -> Occupied | FenwindError:
+    """Everything measured on the plane of a frame, or why it cannot be carried there."""
+    try:
+        return occupied_marks(state, key, frames, (), memo)
+    except FenwindError as error:
+        return error
+
+
 def _adopt(
-    key: str, state: JobState, frames: dict[str, Frame], fits: dict[str, FitOutcome], elsewhere: Elsewhere | None, memo: Memo
+    key: str,
+    state: JobState,
+    fits: dict[str, FitOutcome],
+    elsewhere: Elsewhere | None,
+    occupied: Occupied | FenwindError | None,
+    memo: Memo,
 ) -> Adopted:
     """Adopted positions of all marks in one frame."""
     carried = [(o.step.name, o.case.result.carried) for o in fits.values() if o.case is not None and o.step.target_frame == key]
-    measured = None
-    if key in frames:
-        try:
-            measured = occupied_marks(state, key, frames, (), memo).plane
-        except FenwindError:
-            measured = None
+    measured = occupied.plane if isinstance(occupied, Occupied) else None
     versions = (
         state.version(GivenPosition, Mark),
         tuple((name, id(points)) for name, points in carried),

@@ -8,7 +8,7 @@ from typing import Literal
 
 import numpy as np
 
-from fenwind.job.derive import Derived, FitOutcome
+from fenwind.job.derive import Derived, FitOutcome, Occupied
 from fenwind.job.state import JobState
 from fenwind.quantities.geographic import format_latitude, format_longitude
 from fenwind.quantities.lengths import METRE, LengthUnit
@@ -55,6 +55,8 @@ def _links(state: JobState, derived: Derived, mark: Mark, frame: str, unit: Leng
             yield from _amendments(state, measured)
     if outcome is not None:
         yield from _fit_links(state, outcome, mark.name, unit)
+    else:
+        yield from _measured(derived, mark.name, frame_name, frame, unit)
     adopted = derived.adopted.get(frame)
     if adopted is not None and mark.name in adopted.index:
         row = adopted.index[mark.name]
@@ -74,6 +76,18 @@ def _converted(derived: Derived, name: str, frame: str, unit: LengthUnit) -> Ite
         if row is not None and found is not None:
             values = (_triple(points.e_m[row], points.n_m[row], points.height_m[row], unit),)
             yield Link(kind="step", title=f"Given in {source}", note=f"converted by {found.operations[source]}", values=values)
+
+
+def _measured(derived: Derived, name: str, frame_name: str, frame: str, unit: LengthUnit) -> Iterator[Link]:
+    """What was measured on the plane of the frame itself, and by which operations it came there."""
+    found = derived.measured.get(frame)
+    row = found.plane.index.get(name) if isinstance(found, Occupied) else None
+    if isinstance(found, Occupied) and row is not None:
+        mean = f"mean of {len(found.occupations[name])} occupations, " if name in found.averages else ""
+        note = f"{mean}into {frame_name}" + (f"; datum by {'; '.join(found.operations)}" if found.operations else "")
+        plane = found.plane
+        values = (_triple(plane.e_m[row], plane.n_m[row], plane.height_m[row], unit),)
+        yield Link(kind="step", title="Projected", note=note, values=values)
 
 
 def _carries(outcome: FitOutcome, name: str) -> bool:
