@@ -7,7 +7,16 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from fenwind.errors import ParseError
-from fenwind.quantities.lengths import FOOT, METRE, UNITS, US_SURVEY_FOOT, format_length, parse_length, unit_named
+from fenwind.quantities.lengths import (
+    FOOT,
+    METRE,
+    UNITS,
+    US_SURVEY_FOOT,
+    format_length,
+    parse_length,
+    parse_tolerances,
+    unit_named,
+)
 from fenwind.quantities.numbers import format_fixed, parse_number
 
 
@@ -45,6 +54,21 @@ class Units(unittest.TestCase):
     @given(st.floats(-1e7, 1e7), st.sampled_from([METRE, FOOT, US_SURVEY_FOOT]))
     def test_round_trip(self, metres: float, unit) -> None:
         self.assertAlmostEqual(parse_length(format_length(metres, unit, 6)), metres, delta=1e-6)
+
+    def test_tolerances(self) -> None:
+        cases = {
+            "10, 20": (0.01, 0.02),
+            "2 20": (0.002, 0.02),
+            "5 mm and 1 m": (0.005, 1.0),
+            "7.5": (0.0075, 0.0075),
+            "10 and 20 mm": (0.01, 0.02),
+        }
+        for text, wanted in cases.items():
+            with self.subTest(text):
+                self.assertEqual(parse_tolerances(text), wanted)
+        for text in ("", "0", "-5, 3", "1, 2, 3", "wide"):
+            with self.subTest(text), self.assertRaises(ParseError):
+                parse_tolerances(text)
 
 
 class Numbers(unittest.TestCase):

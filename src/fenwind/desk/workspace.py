@@ -28,7 +28,6 @@ from fenwind.desk.stages.handover import HandoverSheet
 from fenwind.desk.stages.marks import MarksSheet
 from fenwind.desk.stages.moving import MovingSheet
 from fenwind.desk.stages.waiting import WaitingSheet
-from fenwind.desk.statement import choice
 from fenwind.desk.theme import apply_theme, is_night
 from fenwind.desk.trail import TrailPane
 from fenwind.errors import FenwindError
@@ -39,7 +38,7 @@ from fenwind.job.derive import with_grid_folder
 from fenwind.job.job import Job
 from fenwind.job.moved import Moved
 from fenwind.quantities.bearings import format_azimuth
-from fenwind.quantities.lengths import FOOT, METRE, US_SURVEY_FOOT, format_length, format_way
+from fenwind.quantities.lengths import format_length, format_way
 from fenwind.records.records import Use
 from fenwind.reports.handover import FORMATS
 from fenwind.reports.trail import trail
@@ -116,7 +115,7 @@ class Workspace(QObject):
         header = shell.header
         header.job.clicked.connect(lambda: self._menu_under(header.job, self.actions.menu))
         header.finder.clicked.connect(self.open_finder)
-        makers = {"frame": self._menu_frame, "heights": self._menu_heights, "units": self._menu_units}
+        makers = {"frame": self.frame.menu_frame, "heights": self.frame.menu_heights, "units": self.frame.menu_units}
         for key, maker in makers.items():
             header.parts[key].setEnabled(True)
             header.parts[key].clicked.connect(partial(self._open_menu, key, maker))
@@ -326,38 +325,9 @@ class Workspace(QObject):
         menu.aboutToHide.connect(menu.deleteLater)
         self._menu_under(self.shell.header.parts[key], menu)
 
-    def _menu_frame(self, menu: QMenu) -> None:
-        info = self.bridge.state.info
-        for key, record in self.bridge.state.frames.items():
-            act = partial(gestures.set_field, [info], "frame", key, f"Show {record.spec.name}")
-            choice(menu, record.spec.name, partial(self.bridge.attempt, act), checked=key == self.bridge.frame_id)
-        menu.addSeparator()
-        choice(menu, "find a system …", self._find_system)
-
     def _find_system(self) -> None:
         self.show_stage("Frame")
         self.frame.find_system()
-
-    def _menu_heights(self, menu: QMenu) -> None:
-        if self.bridge.frame is None:
-            menu.addAction("Choose a frame first").setEnabled(False)
-        else:
-            self.frame._menu_heights(menu)
-
-    def _menu_units(self, menu: QMenu) -> None:
-        frame, info = self.bridge.frame, self.bridge.state.info
-        if frame is not None:
-            for unit in (METRE, FOOT, US_SURVEY_FOOT):
-                act = partial(gestures.change_frame, frame, f"Show {unit.name}s", unit=unit.key)
-                choice(menu, f"{unit.name} ({unit.key})", partial(self.bridge.attempt, act), checked=frame.spec.unit == unit.key)
-            menu.addSeparator()
-            for order, words in (("EN", "easting first"), ("NE", "northing first")):
-                act = partial(gestures.change_frame, frame, f"Show {words}", axis_order=order)
-                choice(menu, words, partial(self.bridge.attempt, act), checked=frame.spec.axis_order == order)
-            menu.addSeparator()
-        for style, words in (("gon", "gon"), ("degrees", "degrees, minutes, seconds")):
-            act = partial(gestures.set_field, [info], "angle_style", style, f"Show {style}")
-            choice(menu, words, partial(self.bridge.attempt, act), checked=info.angle_style == style)
 
     # Commands ----------------------------------------------------------------------------------------------------
 

@@ -78,6 +78,21 @@ def parse_length(text: str, default: LengthUnit = METRE) -> float:
     return parse_number(match["number"]) * unit.metres
 
 
+def parse_tolerances(text: str) -> tuple[float, float]:
+    """Two tolerances in metres, plan and height, of a text such as "10, 20", "5 mm and 1 cm" or one for both; millimetres without a unit.
+
+    Raises ParseError for anything else, and for tolerances that are not above zero.
+    """
+    parts = [p.strip() for p in re.split(r"[,;]|\band\b|(?<=\d)\s+(?=[\d.])", text) if p.strip()]
+    values = [parse_length(p, MILLIMETRE) for p in parts]
+    if len(values) not in (1, 2) or min(values) <= 0.0:
+        raise ParseError(
+            f"{text.strip()!r} is not a tolerance in plan and one in height",
+            hint="Type lengths above zero, such as 10, 20 (millimetres)",
+        )
+    return values[0], values[-1]
+
+
 def format_length(length_m: float, unit: LengthUnit = METRE, decimals: int = 3) -> str:
     """A length with its unit, as in 1 234.567 m."""
     return f"{format_fixed(length_m / unit.metres, decimals)} {unit.key}"

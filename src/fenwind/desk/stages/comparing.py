@@ -26,7 +26,7 @@ from fenwind.job.memo import Memo
 from fenwind.procedures.compare import Difference, compare
 from fenwind.procedures.positions import Positions, positions
 from fenwind.progress import Progress
-from fenwind.quantities.lengths import UNITS, LengthUnit, parse_length
+from fenwind.quantities.lengths import UNITS, LengthUnit, parse_tolerances
 from fenwind.quantities.numbers import format_fixed
 from fenwind.reports.fit_report import mm
 from fenwind.reports.statement import Part
@@ -202,14 +202,11 @@ class ComparingSheet(Sheet):
     def _ask_tolerance(self) -> None:
         def answer(text: str) -> bool:
             try:
-                values = [parse_length(t if t.strip()[-1:].isalpha() else f"{t} mm") for t in text.split(",")]
+                values = parse_tolerances(text)
             except FenwindError as error:
                 self.bridge.tell_error(error)
                 return False
-            if len(values) not in (1, 2) or min(values) <= 0:
-                self.bridge.told.emit("A tolerance is one length above zero, or one for plan and one for height.", "doubt")
-                return False
-            self.tolerance = (values[0], values[-1])
+            self.tolerance = values
             self.show_job()
             return True
 

@@ -25,7 +25,7 @@ from fenwind.job.derive import FitOutcome, known_and_measured
 from fenwind.job.job import new_id
 from fenwind.procedures.fit import FitResult
 from fenwind.quantities.angles import parse_angle
-from fenwind.quantities.lengths import parse_length
+from fenwind.quantities.lengths import parse_tolerances
 from fenwind.quantities.numbers import format_fixed, parse_number
 from fenwind.records.entries import Add
 from fenwind.records.records import FitStep, Mark, Use
@@ -486,14 +486,10 @@ class FitsSheet(Sheet):
         step = self._step()
 
         def answer(text: str) -> bool:
-            parts = text.replace("mm", " ").replace("and", " ").replace(",", " ").split()
             try:
-                values = [parse_length(f"{p} mm") for p in parts]
+                values = parse_tolerances(text)
             except FenwindError as error:
                 self.bridge.tell_error(error)
-                return False
-            if len(values) != 2 or min(values) <= 0:
-                self.bridge.told.emit("Two tolerances are needed, plan and height, in millimetres.", "doubt")
                 return False
             return self._change("Set tolerances", tolerance_h_m=values[0], tolerance_v_m=values[1])
 

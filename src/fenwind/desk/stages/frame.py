@@ -59,7 +59,7 @@ class FrameSheet(Sheet):
         super().__init__(bridge)
         self.statement.set_menus(
             {
-                "frame": self._menu_frame, "heights": self._menu_heights, "epoch": self._menu_epoch, "unit": self._menu_unit,
+                "frame": self.menu_frame, "heights": self.menu_heights, "epoch": self._menu_epoch, "unit": self._menu_unit,
                 "angle": self._menu_angle, "axes": self._menu_axes, "decimals": self._menu_decimals,
             }
         )  # fmt: skip
@@ -218,7 +218,8 @@ class FrameSheet(Sheet):
     def _info(self, what: str, field: str, value: object) -> None:
         self.bridge.do(gestures.set_field([self.bridge.state.info], field, value, what))
 
-    def _menu_frame(self, menu: QMenu) -> None:
+    def menu_frame(self, menu: QMenu) -> None:
+        """Frames of the job, and ways to another."""
         info = self.bridge.state.info
         for key, record in self.bridge.state.frames.items():
             act = partial(gestures.set_field, [info], "frame", key, f"Show {record.spec.name}")
@@ -230,6 +231,7 @@ class FrameSheet(Sheet):
 
     def find_system(self) -> None:
         """Open the search for a horizontal system."""
+        self.bridge.stage_requested.emit("Frame")
         self.search.open("projected", self.place())
         place = self.place()
         if place is not None:
@@ -258,18 +260,24 @@ class FrameSheet(Sheet):
         return self.bridge.do((what, (*entries, *shown)))
 
     def _ask_text(self) -> None:
+        self.bridge.stage_requested.emit("Frame")
         self.ask.ask("System", self._add, placeholder="EPSG:25832, WKT or a PROJ string", button="Use it")
 
     def _ask_plane(self) -> None:
+        self.bridge.stage_requested.emit("Frame")
+
         def answer(text: str) -> bool:
             key, (what, entries) = gestures.add_frame(local_plane(text.strip() or "Local plane", self.bridge.unit.key))
             return self.bridge.do((what, (*entries, *gestures.set_field([self.bridge.state.info], "frame", key, "")[1])))
 
         self.ask.ask("Name of the plane", answer, text="Local plane", button="Make it")
 
-    def _menu_heights(self, menu: QMenu) -> None:
+    def menu_heights(self, menu: QMenu) -> None:
+        """What heights of the frame shown can be counted from."""
         record = self.bridge.frame
-        assert record is not None
+        if record is None:
+            menu.addAction("Choose a frame first").setEnabled(False)
+            return
         kind = record.spec.height.kind
         if record.spec.crs:
             ellipsoid = HeightReference()
@@ -291,6 +299,7 @@ class FrameSheet(Sheet):
         )
 
     def _find_heights(self) -> None:
+        self.bridge.stage_requested.emit("Frame")
         self.search.open("vertical", self.place())
 
     def _browse_grid(self) -> None:
@@ -318,12 +327,23 @@ class FrameSheet(Sheet):
         self._change(f"Count heights from {grid.path.name}", height=height)
 
     def _ask_zero(self) -> None:
+        self.bridge.stage_requested.emit("Frame")
+
         def answer(text: str) -> None:
             self._change(
                 "Count heights from a local zero", height=HeightReference(kind="local", name=text.strip() or "its own zero")
             )
 
         self.ask.ask("Name of the zero", answer, text="its own zero", button="Use it")
+
+    def menu_units(self, menu: QMenu) -> None:
+        """Units, axis order and angles in one menu."""
+        if self.bridge.frame is not None:
+            self._menu_unit(menu)
+            menu.addSeparator()
+            self._menu_axes(menu)
+            menu.addSeparator()
+        self._menu_angle(menu)
 
     def _menu_epoch(self, menu: QMenu) -> None:
         choice(menu, "no epoch", partial(self._change, "No epoch", epoch_year=None))
@@ -358,7 +378,8 @@ class FrameSheet(Sheet):
 
     def _menu_axes(self, menu: QMenu) -> None:
         for order, words in (("EN", "easting first"), ("NE", "northing first")):
-            choice(menu, words, partial(self._change, f"Show {words}", axis_order=order))
+            checked = self.bridge.frame is not None and self.bridge.frame.spec.axis_order == order
+            choice(menu, words, partial(self._change, f"Show {words}", axis_order=order), checked=checked)
 
     def _menu_decimals(self, menu: QMenu) -> None:
         for count in (2, 3, 4, 5):

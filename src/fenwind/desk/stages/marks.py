@@ -21,7 +21,7 @@ from fenwind.errors import FenwindError
 from fenwind.geodesy.frames import height_words
 from fenwind.job import gestures
 from fenwind.job.job import new_id
-from fenwind.quantities.lengths import parse_length
+from fenwind.quantities.lengths import parse_length, parse_tolerances
 from fenwind.quantities.numbers import format_fixed
 from fenwind.records.entries import Add
 from fenwind.records.records import GivenPosition, Mark, MarkRule, MarkSymbol
@@ -291,14 +291,11 @@ class MarksTable(Sheet):
     def _ask_class_tolerance(self) -> None:
         def answer(text: str) -> bool:
             try:
-                values = [parse_length(t if t.strip()[-1:].isalpha() else f"{t} mm") for t in text.split(",")]
+                values = parse_tolerances(text)
             except FenwindError as error:
                 self.bridge.tell_error(error)
                 return False
-            if len(values) not in (1, 2) or min(values) <= 0:
-                self.bridge.told.emit("A tolerance is one length above zero, or one for plan and one for height.", "doubt")
-                return False
-            self._rule(f"Tolerance of class {self._class}", tolerance_h_m=values[0], tolerance_v_m=values[-1])
+            self._rule(f"Tolerance of class {self._class}", tolerance_h_m=values[0], tolerance_v_m=values[1])
             return True
 
         self.ask.ask("Tolerance in plan, in height, mm", answer, placeholder="10, 20", button="Use it")
