@@ -5,6 +5,8 @@ from pathlib import Path
 from PySide6.QtTest import QTest
 
 from fenwind.exchange.open_table import read_table
+from fenwind.job import gestures
+from fenwind.records.entries import amend
 from tests.desk.qt_case import QtTestCase
 
 
@@ -51,6 +53,21 @@ class Frame(QtTestCase):
         for _ in range(6):
             w.bridge.undo()
         self.assertEqual(w.bridge.frame_id, "dam")
+
+    def test_the_ways_from_another_datum_are_listed(self) -> None:
+        w = self.open()
+        w.bridge.do(gestures.set_field([w.bridge.state.info], "frame", "map", "map"))
+        w.show_stage("Frame")
+        self.wait_for(lambda: "no operation stands between" in w.frame.ways_note.text())
+        changed = [amend(m, crs="EPSG:9989", epoch_year=2026.5) for m in w.bridge.state.measured.values()]
+        w.bridge.do(("to ITRF2020", tuple(changed)))
+        self.wait_for(lambda: w.frame.ways.records.rows)
+        rows = [[c.text(r) for c in w.frame.ways.records.columns] for r in w.frame.ways.records.rows]
+        self.assertEqual((rows[0][0], rows[0][1], rows[0][3]), ("used", "ITRF2020", "0.1"))
+        self.assertIn("lacks a grid", [r[0] for r in rows])
+        self.assertLess(len(rows), 10, "only those for where the job lies")
+        w.bridge.select("P-05")
+        self.assertTrue(any("ITRF2020 to ETRF2020" in k.note for k in w.trail_pane.links.links), "and the trail says which")
 
     def test_an_empty_job_asks_for_a_system(self) -> None:
         w = self.open("--empty")

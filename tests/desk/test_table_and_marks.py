@@ -160,7 +160,7 @@ class Marks(QtTestCase):
         w = self.open("--empty")
         text = "name,e,n,h\n" + "\n".join(f"P{i},{i * 1.5},{i * 2.5},10" for i in range(9000))
         w.marks.paste(text)
-        self.wait_for(lambda: w.marks.incoming.take.text() == "Take 9000 rows")
+        self.wait_for(lambda: w.marks.incoming.take.text() == "Take 9000 rows" and w.marks.incoming.take.isEnabled())
         w.marks.incoming.take.click()
         self.wait_for(lambda: len(w.bridge.state.marks) == 9000)
         self.assertEqual(len(w.bridge.state.given), 9000)

@@ -126,7 +126,7 @@ class Workspace(QObject):
         """Let go of the job; everything is kept already."""
         self.marks.incoming._runner.shut_down()
         self.plan_commands.store.shut_down()
-        for sheet in (self.moving, self.comparing, self.handover):
+        for sheet in (self.frame, self.moving, self.comparing, self.handover):
             sheet.shut_down()
         self.bridge.shut_down()
 

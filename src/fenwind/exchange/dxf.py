@@ -165,7 +165,7 @@ def write_dxf(path: str, out: Outgoing, text_height: float = 0.0) -> None:
         note.set_placement(corner)
 
     def put(name: str) -> None:
-        with foreign_reader(path, "the drawing", _HINT):
+        with foreign_reader(path, "the drawing", "Choose another folder or name", "written"):
             drawing.saveas(name)
 
     write_whole(path, put)

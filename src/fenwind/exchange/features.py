@@ -17,6 +17,7 @@ from fenwind.exchange.outgoing import Outgoing
 from fenwind.exchange.raw_table import RawTable, plain
 from fenwind.quantities.lengths import UNITS
 
+_WRITE_HINT = "Choose another folder or name, or another format"
 _HINT = "Export the points again, or check the file in a geographic information system"
 MAX_FEATURES = 2_000_000
 
@@ -146,7 +147,7 @@ def write_geopackage(path: str, out: Outgoing) -> None:
     def put(name: str) -> None:
         made = f"{name}.gpkg"  # GDAL wants the ending, whatever the user calls the file
         try:
-            with foreign_reader(path, "the GeoPackage", _HINT):
+            with foreign_reader(path, "the GeoPackage", _WRITE_HINT, "written"):
                 plane = (out.e_m / out.axis_metres(), out.n_m / out.axis_metres(), out.height_m / unit)
                 _write(made, "GPKG", out, *plane, out.wkt() or None)
             os.replace(made, name)
@@ -162,7 +163,7 @@ def write_geojson(path: str, out: Outgoing) -> None:
     lat, lon, h = out.wgs84()
     with tempfile.TemporaryDirectory() as folder:
         name = os.path.join(folder, "out.geojson")
-        with foreign_reader(path, "the GeoJSON file", _HINT):
+        with foreign_reader(path, "the GeoJSON file", _WRITE_HINT, "written"):
             _write(
                 name, "GeoJSON", out, np.degrees(lon), np.degrees(lat), h, "EPSG:4326", RFC7946="YES", COORDINATE_PRECISION="10"
             )

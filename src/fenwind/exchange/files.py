@@ -40,8 +40,8 @@ def _unreadable(path: str | os.PathLike[str], error: OSError) -> FormatError:
 
 
 @contextmanager
-def foreign_reader(where: str, what: str, hint: str) -> Iterator[None]:
-    """Turn whatever a library's reader raises into FormatError.
+def foreign_reader(where: str, what: str, hint: str, deed: str = "read") -> Iterator[None]:
+    """Turn whatever a library's reader (or writer: `deed`) raises into FormatError.
 
     A damaged file can make a parser fail in any way at all; none of it is a fault of the user or of Fenwind, so all of it becomes one
     message. Errors of our own pass.
@@ -54,7 +54,7 @@ def foreign_reader(where: str, what: str, hint: str) -> Iterator[None]:
         raise FormatError(f"{what} is too large for this machine's memory", where=where, hint=hint) from error
     except Exception as error:
         reason = " ".join(str(error).split())[:160]
-        raise FormatError(f"{what} cannot be read{': ' + reason if reason else ''}", where=where, hint=hint) from error
+        raise FormatError(f"{what} cannot be {deed}{': ' + reason if reason else ''}", where=where, hint=hint) from error
 
 
 def write_whole(path: str | os.PathLike[str], write: Callable[[str], None]) -> None:

@@ -26,7 +26,7 @@ from fenwind.job.memo import Memo
 from fenwind.procedures.compare import Difference, compare
 from fenwind.procedures.positions import Positions, positions
 from fenwind.progress import Progress
-from fenwind.quantities.lengths import UNITS, LengthUnit, parse_tolerances
+from fenwind.quantities.lengths import UNITS, LengthUnit
 from fenwind.quantities.numbers import format_fixed
 from fenwind.reports.fit_report import mm
 from fenwind.reports.statement import Part
@@ -200,19 +200,11 @@ class ComparingSheet(Sheet):
         choice(menu, "other tolerances …", self._ask_tolerance)
 
     def _ask_tolerance(self) -> None:
-        def answer(text: str) -> bool:
-            try:
-                values = parse_tolerances(text)
-            except FenwindError as error:
-                self.bridge.tell_error(error)
-                return False
-            self.tolerance = values
+        def use(plan_m: float, height_m: float) -> None:
+            self.tolerance = (plan_m, height_m)
             self.show_job()
-            return True
 
-        self.ask.ask(
-            "Tolerance in plan, in height", answer, text=f"{mm(self.tolerance[0])}, {mm(self.tolerance[1])}", button="Use it"
-        )
+        self.ask_tolerances("Tolerance in plan, in height", f"{mm(self.tolerance[0])}, {mm(self.tolerance[1])}", use)
 
 
 def _read_file(path: str, unit: LengthUnit, progress: Progress) -> Positions:

@@ -25,7 +25,6 @@ from fenwind.job.derive import FitOutcome, known_and_measured
 from fenwind.job.job import new_id
 from fenwind.procedures.fit import FitResult
 from fenwind.quantities.angles import parse_angle
-from fenwind.quantities.lengths import parse_tolerances
 from fenwind.quantities.numbers import format_fixed, parse_number
 from fenwind.records.entries import Add
 from fenwind.records.records import FitStep, Mark, Use
@@ -485,16 +484,11 @@ class FitsSheet(Sheet):
     def _ask_tolerance(self) -> None:
         step = self._step()
 
-        def answer(text: str) -> bool:
-            try:
-                values = parse_tolerances(text)
-            except FenwindError as error:
-                self.bridge.tell_error(error)
-                return False
-            return self._change("Set tolerances", tolerance_h_m=values[0], tolerance_v_m=values[1])
+        def use(plan_m: float, height_m: float) -> bool:
+            return self._change("Set tolerances", tolerance_h_m=plan_m, tolerance_v_m=height_m)
 
         text = f"{step.tolerance_h_m * 1000:g} {step.tolerance_v_m * 1000:g}"
-        self.ask.ask("Tolerance in plan and height, mm", answer, text=text, button="Set")
+        self.ask_tolerances("Tolerance in plan and height, mm", text, use)
 
 
 def _faint_when_pivot(row: PairRow) -> str:

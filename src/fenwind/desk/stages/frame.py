@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from functools import partial
 
@@ -18,7 +19,7 @@ from fenwind.desk.stages.system_search import SystemSearch, degrees_of
 from fenwind.desk.statement import choice
 from fenwind.desk.table import Column, RecordTable
 from fenwind.desk.tasks import Task, TaskRunner
-from fenwind.errors import FenwindError
+from fenwind.errors import FenwindError, FrameError
 from fenwind.geodesy.catalogue import System, systems
 from fenwind.geodesy.frames import FrameSpec, HeightReference, find_crs, height_words, open_frame, unit_key_of
 from fenwind.geodesy.operations import Operation, operations
@@ -64,6 +65,7 @@ class FrameSheet(Sheet):
             }
         )  # fmt: skip
         self._runner = TaskRunner(self)
+        self._ways_known: dict[tuple[object, ...], list[_Way]] = {}
         self.search = SystemSearch(self._use_system)
         self.column.addWidget(self.search, 1)
         self.note = QLabel("")
@@ -120,6 +122,10 @@ class FrameSheet(Sheet):
         self._show_meaning()
         self._show_ways()
 
+    def shut_down(self) -> None:
+        """Stop looking."""
+        self._runner.shut_down()
+
     def _meaning(self) -> FrameMeaning | str:
         """The meaning of the frame over the adopted marks, or why there is none."""
         record = self.bridge.frame
@@ -169,30 +175,33 @@ class FrameSheet(Sheet):
         return None
 
     def _show_ways(self) -> None:
-        """The operations from each other system that positions of the job are in."""
+        """The operations from each other system that positions of the job are in; looked up in the worker, once."""
         record = self.bridge.frame
         assert record is not None
-        rows: list[_Way] = []
-        if record.spec.crs:
-            base = open_frame(FrameSpec(name="", crs=record.spec.crs)).geodetic_crs
-            for text in self._other_systems():
-                source = find_crs(text)
-                source = source.geodetic_crs or source
-                if not source.to_2d().equals(base.to_2d(), ignore_axis_order=True):
-                    try:
-                        rows += [_Way(source.name, way) for way in operations(source.to_3d(), base.to_3d(), self._area())]
-                    except FenwindError as error:
-                        self.bridge.tell_error(error)
+        if not record.spec.crs:
+            self._fill_ways(record.spec.name, [], "")
+            return
+        wanted = (record.spec.crs, tuple(self._other_systems()), self._area())
+        if wanted in self._ways_known:
+            same = "Everything with a datum in this job is in the frame's own datum: no operation stands between."
+            self._fill_ways(record.spec.name, self._ways_known[wanted], same)
+            return
+        self._fill_ways(record.spec.name, [], "Looking for the ways from other systems …")
+        task = Task(_find_ways, *wanted)
+        task.signals.succeeded.connect(partial(self._on_ways, wanted))
+        task.signals.failed.connect(lambda error: self.ways_note.setText(f"{error}."))
+        self._runner.start(task)
+
+    def _on_ways(self, wanted: tuple[object, ...], rows: list[_Way]) -> None:
+        self._ways_known[wanted] = rows
+        self.refresh()
+
+    def _fill_ways(self, frame: str, rows: list[_Way], otherwise: str) -> None:
         self.ways.records.set_rows(rows)
         self.ways.setVisible(bool(rows))
-        same = (
-            "Everything with a datum in this job is in the frame's own datum: no operation stands between."
-            if record.spec.crs
-            else ""
-        )
         lacking = sum(not r.operation.present for r in rows)
-        words = f"Ways into {record.spec.name}: the best that is here is used" + (f"; {lacking} lack a grid." if lacking else ".")
-        self.ways_note.setText(words if rows else same)
+        words = f"Ways into {frame}: the best that is here is used" + (f"; {lacking} lack a grid." if lacking else ".")
+        self.ways_note.setText(words if rows else otherwise)
 
     def _area(self) -> tuple[float, float, float, float] | None:
         place = self.place()
@@ -385,6 +394,22 @@ class FrameSheet(Sheet):
         for count in (2, 3, 4, 5):
             checked = self.bridge.state.info.decimals == count
             choice(menu, f"{count} decimals", partial(self._info, f"Show {count} decimals", "decimals", count), checked=checked)
+
+
+def _find_ways(
+    crs: str, others: tuple[str, ...], area: tuple[float, float, float, float] | None, progress: Progress
+) -> list[_Way]:
+    """Ways into the datum of a system from those of others; none where they share it, and none where PROJ knows none."""
+    base = open_frame(FrameSpec(name="", crs=crs)).geodetic_crs
+    rows: list[_Way] = []
+    for text in others:
+        progress.check()
+        source = find_crs(text)
+        source = source.geodetic_crs or source
+        if not source.to_2d().equals(base.to_2d(), ignore_axis_order=True):
+            with suppress(FrameError):  # the doubts say that there is no way
+                rows += [_Way(source.name, way) for way in operations(source.to_3d(), base.to_3d(), area)]
+    return rows
 
 
 def _list_systems(progress: Progress) -> None:

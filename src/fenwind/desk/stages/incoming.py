@@ -253,9 +253,11 @@ class IncomingSheet(Sheet):
         self.progress.setVisible(on)
         self.progress.setValue(0)
         self.stop.setVisible(on)
-        self.take.setEnabled(not on)
+        self.take.setEnabled(False)
         if not on:
             self._task = None
+            if self._list is not None:
+                self._show_count()
 
     def _show_points(self, found: object) -> None:
         assert self._raw is not None

@@ -21,7 +21,7 @@ from fenwind.errors import FenwindError
 from fenwind.geodesy.frames import height_words
 from fenwind.job import gestures
 from fenwind.job.job import new_id
-from fenwind.quantities.lengths import parse_length, parse_tolerances
+from fenwind.quantities.lengths import parse_length
 from fenwind.quantities.numbers import format_fixed
 from fenwind.records.entries import Add
 from fenwind.records.records import GivenPosition, Mark, MarkRule, MarkSymbol
@@ -289,16 +289,10 @@ class MarksTable(Sheet):
         choice(menu, "other …", self._ask_class_tolerance)
 
     def _ask_class_tolerance(self) -> None:
-        def answer(text: str) -> bool:
-            try:
-                values = parse_tolerances(text)
-            except FenwindError as error:
-                self.bridge.tell_error(error)
-                return False
-            self._rule(f"Tolerance of class {self._class}", tolerance_h_m=values[0], tolerance_v_m=values[1])
-            return True
+        def use(plan_m: float, height_m: float) -> None:
+            self._rule(f"Tolerance of class {self._class}", tolerance_h_m=plan_m, tolerance_v_m=height_m)
 
-        self.ask.ask("Tolerance in plan, in height, mm", answer, placeholder="10, 20", button="Use it")
+        self.ask_tolerances("Tolerance in plan, in height, mm", "", use)
 
     def _menu_symbol(self, menu: QMenu) -> None:
         for name in get_args(MarkSymbol):

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import QLabel, QVBoxLayout, QWidget
 
@@ -10,6 +12,8 @@ from fenwind.desk.bridge import JobBridge
 from fenwind.desk.shell import look
 from fenwind.desk.statement import Statement
 from fenwind.desk.theme import font
+from fenwind.errors import FenwindError
+from fenwind.quantities.lengths import parse_tolerances
 
 
 class Sheet(QWidget):
@@ -29,6 +33,19 @@ class Sheet(QWidget):
         self.column.addWidget(self.caption)
         self.column.addWidget(self.statement)
         self.column.addWidget(self.ask)
+
+    def ask_tolerances(self, question: str, text: str, use: Callable[[float, float], object]) -> None:
+        """Ask for a tolerance in plan and one in height; `use` gets them in metres."""
+
+        def answer(typed: str) -> bool:
+            try:
+                plan, height = parse_tolerances(typed)
+            except FenwindError as error:
+                self.bridge.tell_error(error)
+                return False
+            return use(plan, height) is not False
+
+        self.ask.ask(question, answer, text=text, placeholder="10, 20", button="Use it")
 
     def refresh(self) -> None:
         """Show the job as it is now; a sheet that is out of sight does so when it is shown."""
