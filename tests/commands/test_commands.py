@@ -268,9 +268,9 @@ class Move(TempFolder):
         self.assertEqual((got["moved"], got["stayed"]), (["A", "P", "Q"], ["B new", "FIX"]))
         self.assertAlmostEqual(got["horizontal"]["rotation_deg"], 90.0)
         self.assertEqual(got["horizontal"]["scale"], 1.0)
-        self.assertEqual(lines[2], "P,1020.000000,1950.000000,3.500000,,")
-        self.assertEqual(lines[3], "Q,1001.000000,1999.000000,,,")
-        self.assertEqual(lines[4:6], ["B new,1000.000000,1900.000000,7.000000,,", "FIX,5.000000,5.000000,5.000000,,"])
+        self.assertEqual(lines[2], "P,1020.000000,1950.000000,3.500000")
+        self.assertEqual(lines[3], "Q,1001.000000,1999.000000,")
+        self.assertEqual(lines[4:6], ["B new,1000.000000,1900.000000,7.000000", "FIX,5.000000,5.000000,5.000000"])
         self.assertEqual(got["distances"], [{"a": "A", "b": "B", "from": 100.0, "to": 100.0}])
         _, untouched, _ = self.go("--pivot", "B,A")
         self.assertEqual([p["h"] for p in untouched["positions"]], [10, 3, None, 7, 5])
@@ -280,13 +280,22 @@ class Move(TempFolder):
         _, out, _ = run(
             "move", self.path("out.csv"), self.path("pairs.csv"), "--out", self.path("back.csv"), "--back", "--height", "shift"
         )
-        self.assertEqual(Path(self.path("back.csv")).read_text().splitlines()[2], "P,50.000000,20.000000,3.000000,,")
+        self.assertEqual(Path(self.path("back.csv")).read_text().splitlines()[2], "P,50.000000,20.000000,3.000000")
         for words in ("turn 90°00'00.000\"", "A - B", "moved 5, stayed 0"):
             self.assertIn(words, out)
         _, out, _ = run(
             "move", self.path("file.csv"), self.path("pairs.csv"), "--out", self.path("s.csv"), "--horizontal", "scale"
         )
         self.assertIn("say why with --reason", out)
+
+    def test_what_else_a_list_holds_is_kept(self) -> None:
+        text = "n;Pt.;e;colour;h;sh\n0,5;A;2;red;10;0,004\n1;=B;3;;;\n"
+        pairs = self.write("pairs.csv", self.PAIRS)
+        run("move", self.write("f.csv", text), pairs, "--out", self.path("o.csv"))
+        lines = Path(self.path("o.csv")).read_text().splitlines()
+        self.assertEqual(lines[0], "n;Pt.;e;colour;h;sh")
+        self.assertRegex(lines[1], r"^1998,000000;A;1000,500000;red;10,000000;0,00\d+$")
+        self.assertEqual(lines[2], "1997,000000;'=B;1001,000000;;;")
 
     def test_a_drawing_moves_as_well(self) -> None:
         import ezdxf

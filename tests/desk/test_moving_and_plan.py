@@ -85,7 +85,7 @@ class Moving(QtTestCase):
         self.wait_for(lambda: Path(sheet.out).exists())
         self.wait_for(lambda: sheet._task is None)
         lines = Path(sheet.out).read_text().splitlines()
-        self.assertEqual(lines[1:], ["A,100.500000,-20.000000,1.250000,,", "B,110.500000,-20.000000,,,"])
+        self.assertEqual(lines[1:], ["A,100.500000,-20.000000,1.250000", "B,110.500000,-20.000000,"])
         w.bridge.do(gestures.change_step(w.bridge.fit, "with scale", horizontal="scale"))
         sheet.open_file(str(path))
         self.wait_for(lambda: sheet._task is None)

@@ -126,15 +126,15 @@ def _cell(table: RawTable, cells: list[str], place: dict[str, int], column: str,
 
 
 def _move_list(path: str, out: str, move: Move, stay: tuple[str, ...], result: FitResult) -> dict[str, Any]:
-    from fenwind.commands.reading import number, read_points
+    from fenwind.commands.reading import number, read_list
     from fenwind.exchange.files import write_text
-    from fenwind.exchange.list_move import move_list
-    from fenwind.exchange.position_list import positions_csv
+    from fenwind.exchange.list_move import move_list, moved_text
     from fenwind.quantities.lengths import METRE
 
-    done = move_list(read_points(path), move, stay, result)
+    raw, found = read_list(path)
+    done = move_list(found, move, stay, result)
     after = done.points
-    write_text(out, positions_csv(after, METRE, decimals=6))
+    write_text(out, moved_text(raw, found, done, METRE))
     rows = zip(after.names, after.e_m, after.n_m, after.height_m, after.sigma_h_m, after.sigma_v_m, strict=True)
     return {
         "positions": [dict(zip(("name", "e", "n", "h", "sh", "sv"), (r[0], *map(number, r[1:])), strict=True)) for r in rows],

@@ -10,17 +10,24 @@ from fenwind.errors import FormatError
 
 if TYPE_CHECKING:
     from fenwind.exchange.point_list import PointList
+    from fenwind.exchange.raw_table import RawTable
     from fenwind.procedures.positions import Positions
     from fenwind.quantities.lengths import LengthUnit
 
 
 def read_points(path: str, unit: LengthUnit | None = None) -> PointList:
     """Points of a file; lengths in `unit`, metres when None. Raises FormatError with the place of the first bad cell."""
+    return read_list(path, unit)[1]
+
+
+def read_list(path: str, unit: LengthUnit | None = None) -> tuple[RawTable, PointList]:
+    """A file as it is, and its points; as read_points."""
     from fenwind.exchange.delimited import read_file
     from fenwind.exchange.point_list import interpret
     from fenwind.quantities.lengths import METRE
 
-    points = interpret(read_file(path), unit=unit or METRE)
+    raw = read_file(path)
+    points = interpret(raw, unit=unit or METRE)
     if points.problems:
         bad = points.problems[0]
         raise FormatError(
@@ -35,7 +42,7 @@ def read_points(path: str, unit: LengthUnit | None = None) -> PointList:
                 hint="Average repeated occupations first, or rename one",
             )
         seen[point.name] = point.line
-    return points
+    return raw, points
 
 
 def plane_positions(points: PointList) -> Positions:

@@ -9,9 +9,9 @@ from collections.abc import Iterable, Sequence
 from fenwind.exchange.raw_table import is_number
 
 
-def guarded(cell: str) -> str:
+def guarded(cell: str, decimal_comma: bool = False) -> str:
     """The cell, with an apostrophe before it when a spreadsheet would run it; plain numbers stay as they are."""
-    return "'" + cell if cell[:1] in tuple("=+-@\t\r") and cell[:1] and not is_number(cell) else cell
+    return "'" + cell if cell[:1] in tuple("=+-@\t\r") and cell[:1] and not is_number(cell, decimal_comma) else cell
 
 
 def csv_text(headers: Sequence[str], rows: Iterable[Sequence[str]], delimiter: str = ",") -> str:

@@ -2,16 +2,21 @@
 
 from __future__ import annotations
 
+import csv
+import io
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from fenwind.errors import ProcedureError
+from fenwind.exchange.csv_out import guarded
 from fenwind.exchange.point_list import PointList
+from fenwind.exchange.raw_table import RawTable
 from fenwind.procedures.fit import FitResult
 from fenwind.procedures.move import Move
 from fenwind.procedures.positions import Positions, positions
+from fenwind.quantities.lengths import LengthUnit
 
 
 @dataclass(frozen=True, kw_only=True, eq=False)
@@ -51,3 +56,33 @@ def move_list(found: PointList, move: Move, stay: tuple[str, ...], result: FitRe
     covariance[:, :, ~np.isfinite(points.covariance[0, 0])] = np.nan  # no sigma came in, so none goes out
     after = Positions(names=points.names, e_m=e, n_m=n, height_m=h, covariance=covariance)
     return MovedList(points=after, stayed=fixed, reasons=reasons)
+
+
+def moved_text(raw: RawTable, found: PointList, done: MovedList, unit: LengthUnit, decimals: int = 6) -> str:
+    """The list as it came, with its own columns, heads and delimiter, and the coordinates replaced; rows that could not be read are left out.
+
+    `unit` is that of columns whose head states none.
+    """
+    rows = {line: list(cells) for line, cells in zip(raw.lines, raw.rows, strict=True)}
+    points = done.points
+    values = {"e": points.e_m, "n": points.n_m, "h": points.height_m, "sh": points.sigma_h_m, "sv": points.sigma_v_m}
+    kept = []
+    for i, line in enumerate(found.lines.tolist()):
+        cells = rows[line]
+        for meaning, column in found.columns.columns.items():
+            if meaning not in values or (column >= len(cells) or not cells[column]):
+                continue
+            metres = 1.0 if meaning in ("sh", "sv") else found.columns.units.get(meaning, unit).metres
+            cells[column] = _figure(float(values[meaning][i]) / metres, decimals, raw.decimal_comma)
+        kept.append(cells)
+    out = io.StringIO(newline="")
+    writer = csv.writer(out, delimiter=raw.delimiter)
+    if raw.headers:
+        writer.writerow(raw.headers)
+    writer.writerows([guarded(cell, raw.decimal_comma) for cell in cells] for cells in kept)
+    return out.getvalue()
+
+
+def _figure(value: float, decimals: int, comma: bool) -> str:
+    text = f"{value:.{decimals}f}"
+    return text.replace(".", ",") if comma else text

@@ -22,17 +22,17 @@ from fenwind.desk.tasks import Task, TaskRunner
 from fenwind.errors import FenwindError, ProcedureError
 from fenwind.exchange.dxf_move import MovedDrawing, move_drawing, preview
 from fenwind.exchange.files import write_text
-from fenwind.exchange.list_move import move_list
+from fenwind.exchange.list_move import move_list, moved_text
 from fenwind.exchange.open_table import read_table
-from fenwind.exchange.point_list import interpret
-from fenwind.exchange.position_list import positions_csv
+from fenwind.exchange.point_list import PointList, interpret
+from fenwind.exchange.raw_table import RawTable
 from fenwind.job import gestures
 from fenwind.procedures.fit import FitOptions, FitResult, PairTable
 from fenwind.procedures.move import Distances, Move, distances, move_fit, move_of, shift_pairs, turn, turn_between
 from fenwind.procedures.positions import Positions
 from fenwind.progress import Progress
 from fenwind.quantities.angles import format_dms, parse_angle
-from fenwind.quantities.lengths import LengthUnit, parse_length
+from fenwind.quantities.lengths import UNITS, LengthUnit, parse_length
 from fenwind.quantities.numbers import format_fixed
 from fenwind.reports.fit_report import mm
 from fenwind.reports.statement import Part
@@ -392,8 +392,10 @@ def _some(points: Positions, names: tuple[str, ...]) -> Positions:
     )
 
 
-def _read_list(path: str, unit: LengthUnit) -> object:
-    return interpret(read_table(path), unit=unit)
+def _read_list(path: str, unit: LengthUnit) -> tuple[RawTable, PointList, LengthUnit]:
+    raw = read_table(path)
+    own = UNITS[raw.unit] if raw.unit else unit
+    return raw, interpret(raw, unit=own), own
 
 
 def _preview_task(
@@ -401,7 +403,7 @@ def _preview_task(
 ) -> tuple[Counter[str], list[tuple[str, str, str]]]:
     if path.lower().endswith(".dxf"):
         return preview(path, move, stay)
-    done = move_list(_read_list(path, unit), move, stay)  # type: ignore[arg-type]
+    done = move_list(_read_list(path, unit)[1], move, stay)
     stays = [(name, f"mark {name}", why) for name, why in done.reasons.items()]
     return Counter({"marks": int((~done.stayed).sum())}), stays
 
@@ -412,9 +414,11 @@ def _move_task(
     if path.lower().endswith(".dxf"):
         moved: MovedDrawing = move_drawing(path, out, move, stay, progress)
         return len(moved.moved), len(moved.stayed), moved.remarks
-    done = move_list(_read_list(path, unit), move, stay, result)  # type: ignore[arg-type]
-    write_text(out, positions_csv(done.points, unit, decimals=6))
-    return int((~done.stayed).sum()), int(done.stayed.sum()), []
+    raw, found, own = _read_list(path, unit)
+    done = move_list(found, move, stay, result)
+    write_text(out, moved_text(raw, found, done, own))
+    lost = [f"{len(found.problems)} rows could not be read and were left out."] if found.problems else []
+    return int((~done.stayed).sum()), int(done.stayed.sum()), lost
 
 
 def _what_happens(way: Way, move: Move, found: Distances, bridge: JobBridge) -> str:
