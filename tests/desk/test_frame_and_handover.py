@@ -4,6 +4,7 @@ from pathlib import Path
 
 from PySide6.QtTest import QTest
 
+from fenwind.desk.workspace import Workspace
 from fenwind.exchange.open_table import read_table
 from fenwind.job import gestures
 from fenwind.records.entries import amend
@@ -133,6 +134,33 @@ class OtherFormats(QtTestCase):
         self.assertIn("Dam grid 1968, metres", incoming.statement.text())
         self.assertEqual(incoming.chips["same"].text(), "same 8", "T-05 is given in plan only and goes out with a height")
         incoming.close_list()
+        self._known_from_kml(w)
         w.marks.read_file(str(self.folder / "nothing.xlsx"))
         QTest.qWait(1)
         self.assertIn("cannot be read", w.line.text())
+
+    def _known_from_kml(self, w: Workspace) -> None:
+        """Control that comes in latitude and longitude is given on the plane of the frame."""
+        w.bridge.do(gestures.set_field([w.bridge.state.info], "frame", "map", "map"))
+        before = w.bridge.derived.adopted["map"]
+        w.show_stage("Handover")
+        w.handover.set_kind("kml")
+        w.handover.write.click()
+        path = w.handover.path.text()
+        self.wait_for(lambda: Path(path).is_file())
+        w.show_stage("Marks")
+        incoming = w.marks.incoming
+        w.marks.read_file(path)
+        self.wait_for(lambda: w.marks.stack.currentWidget() is incoming and incoming.take.isEnabled())
+        self.assertIn("measured positions", incoming.statement.text())
+        self.choose(incoming.statement.parts["kind"], "known positions")
+        incoming.take.click()
+        state = w.bridge.state
+        given = {state.marks[g.mark].name: g for g in state.given.values() if g.frame == "map"}
+        self.assertEqual(len(given), 22)
+        row = before.index["P-05"]
+        self.assertAlmostEqual(given["P-05"].e_m, float(before.e_m[row]), places=4)
+        self.assertAlmostEqual(given["P-05"].height_m, float(before.height_m[row]), places=3)
+        self.assertIn("converted by", given["P-05"].source)
+        w.bridge.undo()
+        w.bridge.undo()

@@ -5,14 +5,17 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 
 from fenwind.geodesy.conversion import Conversion, ConversionNote, convert
-from fenwind.geodesy.frames import Frame
+from fenwind.geodesy.frames import Frame, find_crs
 from fenwind.job.known import known_positions
 from fenwind.job.memo import Memo
 from fenwind.job.state import JobState
 from fenwind.procedures.positions import Positions
 from fenwind.records.records import GivenPosition, Mark
+
+FloatArray = NDArray[np.float64]
 
 
 def operation_words(done: Conversion) -> str:
@@ -54,25 +57,35 @@ def _gather_elsewhere(state: JobState, key: str, others: list[str], frames: dict
 def _converted(known: Positions, source: Frame, target: Frame) -> tuple[Positions, tuple[ConversionNote, ...], str]:
     """Positions of one frame on the plane of another; heights come along where both are tied to the ellipsoid. Sigmas are kept."""
     lat, lon = source.inverse(known.e_m, known.n_m)
-    tied = all(f.spec.height.kind in ("ellipsoid", "geoid", "vertical") for f in (source, target))
-    h = known.height_m + source.geoid_height(lat, lon) if tied else np.full(len(known), np.nan)
+    h = known.height_m + source.geoid_height(lat, lon) if _tied(source) else np.full(len(known), np.nan)
+    system = source.geodetic_crs.to_3d().to_wkt()
+    values, notes, operation = onto_plane(lat, lon, h, system, target, source.spec.epoch_year or target.spec.epoch_year)
+    rows = np.flatnonzero(np.isfinite(values[:2]).all(axis=0))
+    e, n, height = values[:, rows]
+    points = Positions(
+        names=tuple(known.names[i] for i in rows), e_m=e, n_m=n, height_m=height, covariance=known.covariance[:, :, rows]
+    )
+    return points, notes, operation
+
+
+def _tied(frame: Frame) -> bool:
+    """Whether heights of a frame are tied to the ellipsoid."""
+    return frame.spec.height.kind in ("ellipsoid", "geoid", "vertical")
+
+
+def onto_plane(
+    lat_rad: FloatArray, lon_rad: FloatArray, h_ell_m: FloatArray, system: str, target: Frame, epoch_year: float | None
+) -> tuple[FloatArray, tuple[ConversionNote, ...], str]:
+    """E, N and height (3, k) in a frame of geodetic positions in `system`, notes on the conversion, and its operation in words. What cannot be
+    projected is nan, and so are heights in a frame whose heights are not tied to the ellipsoid."""
+    lat, lon, h = lat_rad, lon_rad, h_ell_m
     notes: tuple[ConversionNote, ...] = ()
     operation = "the same datum"
-    if not source.geodetic_crs.to_2d().equals(target.geodetic_crs.to_2d(), ignore_axis_order=True):
-        epoch = source.spec.epoch_year or target.spec.epoch_year
-        to = target.geodetic_crs.to_3d().to_wkt()
-        done = convert(source.geodetic_crs.to_3d().to_wkt(), to, np.degrees(lon), np.degrees(lat), h, epoch)
+    if not find_crs(system).to_2d().equals(target.geodetic_crs.to_2d(), ignore_axis_order=True):
+        done = convert(system, target.geodetic_crs.to_3d().to_wkt(), np.degrees(lon), np.degrees(lat), h, epoch_year)
         lon, lat, h, notes = np.radians(done.first), np.radians(done.second), done.height, done.notes
         operation = operation_words(done)
     e, n = target.forward(lat, lon)
     fine = np.isfinite(e) & np.isfinite(n)
-    rows = np.flatnonzero(fine)
-    height = h - target.geoid_height(lat, lon) if tied else h
-    points = Positions(
-        names=tuple(known.names[i] for i in rows),
-        e_m=e[rows],
-        n_m=n[rows],
-        height_m=height[rows],
-        covariance=known.covariance[:, :, rows],
-    )
-    return points, notes, operation
+    height = h - target.geoid_height(lat, lon) if _tied(target) else np.full(h.shape, np.nan)
+    return np.where(fine, np.stack([e, n, height]), np.nan), notes, operation

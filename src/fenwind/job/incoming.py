@@ -5,12 +5,15 @@ from __future__ import annotations
 import math
 import re
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from fenwind.errors import FrameError
+from fenwind.geodesy.frames import Frame
+from fenwind.job.elsewhere import onto_plane
 from fenwind.job.job import new_id
 from fenwind.job.state import JobState
 from fenwind.procedures.near import near_pairs
@@ -49,6 +52,22 @@ class IncomingPoints:
         """Where one point comes from, with what its list says of that."""
         said = self.words["source"][row] if "source" in self.words else ""
         return f"{said + ', ' if said else ''}{self.source}, {self.place} {self.lines[row]}"
+
+
+def on_plane(points: IncomingPoints, system: str, frame: Frame) -> IncomingPoints:
+    """Geographic points, in `system` or, where that is empty, in the datum of the frame, as positions in the frame. Raises FrameError where the
+    frame has no datum, no way leads to it, or a point cannot be projected into it."""
+    lat, lon, height = points.values[:3]
+    values, notes, operation = onto_plane(lat, lon, height, system or frame.geodetic_name, frame, frame.spec.epoch_year)
+    lost = np.flatnonzero(~np.isfinite(values[:2]).all(axis=0))
+    if lost.size:
+        raise FrameError(
+            f"{points.names[lost[0]]} cannot be projected into {frame.spec.name}",
+            where=f"{points.source}, {points.place} {points.lines[lost[0]]}",
+            hint="Check latitude and longitude, or choose another frame",
+        )
+    said = " ".join([f"converted by {operation}" if operation != "the same datum" else "projected", *(n.text for n in notes)])
+    return replace(points, values=np.vstack([values, points.values[3:]]), source=f"{points.source} ({said})")
 
 
 @dataclass(frozen=True, kw_only=True, eq=False)

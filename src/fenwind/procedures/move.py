@@ -46,10 +46,10 @@ class Move:
 
     def at_target(self, e: FloatArray, n: FloatArray) -> NDArray[np.bool_]:
         """Which places (k,) are where the pairs' marks are to come: these are the targets themselves and stay."""
-        if not self.targets.size:
-            return np.zeros(len(e), dtype=bool)
-        apart = np.hypot(e[:, None] - self.targets[0], n[:, None] - self.targets[1])
-        return np.asarray(apart.min(axis=1) <= AT_TARGET)
+        there = np.zeros(len(e), dtype=bool)
+        for east, north in self.targets.T:  # few pairs, many places
+            there |= np.hypot(e - east, n - north) <= AT_TARGET
+        return there
 
     @property
     def scale(self) -> float:

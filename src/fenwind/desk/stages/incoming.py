@@ -26,7 +26,8 @@ from fenwind.exchange.point_list import MEANINGS, ColumnMatch, PointList, interp
 from fenwind.exchange.raw_table import RawTable
 from fenwind.geodesy.frames import FrameSpec, HeightReference, find_crs, open_frame, unit_key_of
 from fenwind.job import gestures
-from fenwind.job.incoming import Against, IncomingPoints, against_job, take_in
+from fenwind.job.derive import with_grid_folder
+from fenwind.job.incoming import Against, IncomingPoints, against_job, on_plane, take_in
 from fenwind.job.job import EntryRow, entry_rows
 from fenwind.job.state import JobState
 from fenwind.progress import NULL_PROGRESS, Progress
@@ -55,6 +56,7 @@ class IncomingSheet(Sheet):
         self._match = ColumnMatch(columns={})
         self._list: IncomingList | None = None
         self._points: PointList | None = None
+        self._incoming: IncomingPoints | None = None
         self._measured = False
         self._frame = ""
         self._unit = METRE
@@ -148,7 +150,7 @@ class IncomingSheet(Sheet):
             return self._attempt(lambda: read_table(path, part))
         self.caption.setText("COMING IN, NOTHING CHANGED YET")
         self.statement.show_parts([Part(text=f"Opening {os.path.basename(path)} …")])
-        self._raw = self._list = self._points = None
+        self._raw = self._list = self._points = self._incoming = None
         self.table.records.set_rows([])
         self._work(_open_task, self._on_opened, path, part)
         return True
@@ -178,7 +180,7 @@ class IncomingSheet(Sheet):
         if geographic:
             self._frame = next((k for k, r in frames.items() if r.spec.crs), BY_CODE)
         else:
-            self._frame = stated or (BY_CODE if raw.crs and not self.bridge.frame_id else self.bridge.frame_id or NEW_PLANE)
+            self._frame = stated or (BY_CODE if raw.crs else self.bridge.frame_id or NEW_PLANE)
         self._order_axes(raw)
         self._read()
         for remark in raw.remarks:
@@ -191,9 +193,9 @@ class IncomingSheet(Sheet):
         if heads != {"x", "y"} or self._frame not in self.bridge.state.frames:
             return
         some = replace(raw, rows=raw.rows[:LONG_LIST], lines=raw.lines[:LONG_LIST])
-        found = _interpreted(some, self._match, self._unit, self.bridge.state, self._frame, False)
+        found = _interpreted(some, self._match, self._unit, self.bridge.state, self._frame, False, None)
         if isinstance(found, tuple):
-            against = found[1]
+            against = found[2]
             near = sum(
                 v == "same" or abs(e) + abs(n) < 1.0 for v, e, n in zip(against.verdict, *against.d_m[:2].tolist(), strict=True)
             )
@@ -217,7 +219,12 @@ class IncomingSheet(Sheet):
         if self._raw is None:  # an answer that came after the list was left
             return
         frame = "" if self._measured else self._frame
-        inputs = (self._raw, self._match, self._unit, self.bridge.state, frame, self._measured)
+        record = self.bridge.state.frames.get(self._frame)
+        # Known positions in latitude and longitude are put on the plane of the frame they will be given in.
+        plane = None
+        if self._geographic() and not self._measured and record is not None:
+            plane = (self._crs, with_grid_folder(record.spec, self.bridge.folder))
+        inputs = (self._raw, self._match, self._unit, self.bridge.state, frame, self._measured, plane)
         if len(self._raw.rows) < LONG_LIST:
             self._show_points(_interpreted(*inputs))
         else:
@@ -262,7 +269,7 @@ class IncomingSheet(Sheet):
     def _show_points(self, found: object) -> None:
         assert self._raw is not None
         self._error = found.one_line if isinstance(found, FenwindError) else ""
-        points, against = found if isinstance(found, tuple) else (None, None)
+        points, self._incoming, against = found if isinstance(found, tuple) else (None, None, None)
         before = self._list
         self._points, self._list = points, IncomingList(self._raw, points, against)
         if before is not None and before.raw is self._raw and before.against is not None and against is not None:
@@ -276,7 +283,7 @@ class IncomingSheet(Sheet):
         assert self._raw is not None and self._list is not None
         self.caption.setText("COMING IN, NOTHING CHANGED YET")
         frames = self.bridge.state.frames
-        name = {NEW_PLANE: "a new local plane", BY_CODE: self._crs or "a system named by its code"}.get(self._frame) or frames[
+        name = {NEW_PLANE: "a new local plane", BY_CODE: _system_name(self._crs)}.get(self._frame) or frames[
             self._frame
         ].spec.name
         source = os.path.basename(self._raw.source) if self._path else self._raw.source
@@ -332,9 +339,9 @@ class IncomingSheet(Sheet):
 
     def links(self, point: int) -> tuple[Link, ...]:
         """What the job has of a point, what comes in, the difference, and what taking it would move."""
-        if self._list is None or self._points is None or self._list.against is None or self._task is not None:
+        points = self._incoming
+        if self._list is None or points is None or self._list.against is None or self._task is not None:
             return ()
-        points = as_incoming(self._points, self._raw.place if self._raw is not None else "row")
         taken: tuple[Entry, ...] = ()
         if self._frame in self.bridge.state.frames and not self._measured:
             taken = take_in(self.bridge.state, points, [point], measured=False, frame=self._frame)
@@ -352,12 +359,11 @@ class IncomingSheet(Sheet):
     # Statement ---------------------------------------------------------------------------------------------------
 
     def _menu_kind(self, menu: QMenu) -> None:
-        if not self._geographic():
-            choice(menu, "known positions", partial(self._set_kind, False), checked=not self._measured)
+        choice(menu, "known positions", partial(self._set_kind, False), checked=not self._measured)
         choice(menu, "measured positions", partial(self._set_kind, True), checked=self._measured)
 
     def _set_kind(self, measured: bool) -> None:
-        self._measured = measured or self._geographic()
+        self._measured = measured
         self._read()
 
     def _menu_frame(self, menu: QMenu) -> None:
@@ -434,6 +440,7 @@ class IncomingSheet(Sheet):
 
     def set_meaning(self, index: int, meaning: str) -> None:
         """Say what a column means; whatever meant that before, or the column before, is let go."""
+        was_geographic = self._geographic()
         columns = {m: i for m, i in self._match.columns.items() if i != index and m != meaning}
         if meaning:
             columns[meaning] = index
@@ -441,7 +448,7 @@ class IncomingSheet(Sheet):
                 columns.pop(gone, None)
         self._match = ColumnMatch(columns=columns, units={m: u for m, u in self._match.units.items() if m in columns})
         if self._geographic():
-            self._measured = True
+            self._measured = self._measured or not was_geographic
             if not self.bridge.state.frames.get(self._frame) or not self.bridge.state.frames[self._frame].spec.crs:
                 self._frame = next((k for k, r in self.bridge.state.frames.items() if r.spec.crs), BY_CODE)
         self._read()
@@ -450,7 +457,7 @@ class IncomingSheet(Sheet):
 
     def take_rows(self) -> None:
         """Take the ticked rows in, as one gesture."""
-        if self._raw is None or self._list is None or self._points is None:
+        if self._raw is None or self._list is None or self._incoming is None:
             return
         record = self.bridge.state.frames.get(self._frame)
         if self._frame == BY_CODE or (self._geographic() and (record is None or not record.spec.crs)):
@@ -465,7 +472,7 @@ class IncomingSheet(Sheet):
         where = "" if self._measured and self._geographic() else frame
         session = os.path.basename(self._raw.source) if self._measured else ""
         crs = (self._crs or self._geodetic_system(frame)) if self._measured and not where else ""
-        points = as_incoming(self._points, self._raw.place)
+        points = self._incoming
         state, kind = self.bridge.state, "measured" if self._measured else "known"
         if not state.info.frame:
             entries += gestures.set_field([state.info], "frame", frame, "")[1]
@@ -496,7 +503,7 @@ class IncomingSheet(Sheet):
 
     def close_list(self) -> None:
         """Leave the list; nothing is changed by leaving."""
-        self._raw = self._list = self._points = None
+        self._raw = self._list = self._points = self._incoming = None
         self.ask.hide()
         self.closed.emit()
 
@@ -513,14 +520,19 @@ def _interpreted(
     state: JobState,
     frame: str,
     measured: bool,
+    plane: tuple[str, FrameSpec] | None,
     progress: Progress = NULL_PROGRESS,
-) -> tuple[PointList, Against] | FenwindError:
-    """The points of a table and what the job says of them, or why there are none."""
+) -> tuple[PointList, IncomingPoints, Against] | FenwindError:
+    """The points of a table, as the job would take them, and what it says of them; or why there are none. `plane`: system of latitudes and
+    longitudes, and the frame they are put on."""
     try:
         points = interpret(raw, match, unit, progress)
+        incoming = as_incoming(points, raw.place)
+        if points.geographic and plane is not None:
+            incoming = on_plane(incoming, plane[0], open_frame(plane[1]))
     except FenwindError as error:
         return error
-    return points, against_job(state, as_incoming(points, raw.place), frame, measured)
+    return points, incoming, against_job(state, incoming, frame, measured)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -553,6 +565,14 @@ def _take_task(
 def _open_task(path: str, part: str, progress: Progress) -> RawTable:
     progress.report(0, 1, "opening")
     return read_table(path, part)
+
+
+def _system_name(crs: str) -> str:
+    """A stated system by its name."""
+    try:
+        return str(find_crs(crs).name) if crs else "a system named by its code"
+    except FenwindError:
+        return "a system named by its code"
 
 
 def _same_system(one: str, other: str) -> bool:
