@@ -42,6 +42,8 @@ class MessageLine(QWidget):
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
+        self._changes: tuple[Moved, ...] = ()
+        self._frames: dict[str, str] = {}
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
@@ -86,18 +88,23 @@ class MessageLine(QWidget):
         self.setVisible(bool(text))
 
     def show_rows(self, changes: Sequence[Moved], frames: dict[str, str]) -> None:
-        """Offer the list of what moved."""
+        """Offer the list of what moved; it is made when somebody opens it."""
+        self._changes, self._frames = tuple(changes), frames
+        self.list.setVisible(any(c.names for c in changes))
+        self.list.setText("list")
+
+    def _fill(self) -> None:
         rows = [
-            _MovedRow(name, frames.get(c.frame, c.frame), float(c.de_m[i]), float(c.dn_m[i]), float(c.dh_m[i]))
-            for c in changes
+            _MovedRow(name, self._frames.get(c.frame, c.frame), float(c.de_m[i]), float(c.dn_m[i]), float(c.dh_m[i]))
+            for c in self._changes
             for i, name in enumerate(c.names)
         ]
         self.table.records.set_rows(rows)
-        self.list.setVisible(bool(rows))
-        self.list.setText("list")
 
     def toggle_list(self) -> None:
         """Open or close the list."""
+        if not self.table.isVisible():
+            self._fill()
         self.table.setVisible(not self.table.isVisible())
         self.list.setText("close" if self.table.isVisible() else "list")
 

@@ -122,6 +122,8 @@ def against_job(state: JobState, points: IncomingPoints, frame: str, measured: b
 
 def _tolerances(state: JobState, points: IncomingPoints, found: list[Mark | None]) -> FloatArray:
     """Tolerance in plan and height (2, k) by the class of each mark, else of the row."""
+    if not any(r.active and r.by == "class" for r in state.mark_rules.values()):
+        return np.tile(np.array(CLASS_TOLERANCE_M)[:, None], (1, len(found)))
     classes = [m.mark_class if m is not None else "" for m in found]
     if "class" in points.words:
         classes = [own or stated for own, stated in zip(classes, points.words["class"], strict=True)]
@@ -170,6 +172,8 @@ def _other_names_here(state: JobState, points: IncomingPoints, frame: str) -> di
     """Rows of new names within ONE_PLACE_M of a known position of another mark."""
     marks = state.marks
     known = [g for g in state.given.values() if g.active and g.frame == frame and g.mark in marks]
+    if not known:
+        return {}
     own = {marks[g.mark].name for g in known}
     fresh = [row for row, name in enumerate(points.names) if name not in own]
     e = np.array([g.e_m for g in known] + points.values[0, fresh].tolist())
