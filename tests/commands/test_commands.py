@@ -322,6 +322,7 @@ class Move(TempFolder):
                 "line 3: column from_e: '1oo'",
             ),
             (("move", file, pairs, "--out", file), "would overwrite"),
+            (("move", self.path("none.csv"), pairs, "--out", file), "none.csv: cannot be read"),
             (("move", file, pairs, "--out", out, "--stay", "NOBODY"), "no mark 'NOBODY'"),
             (("move", file, pairs, "--out", out, "--pivot", "A"), "two names"),
             (("move", self.write("g.csv", "name,lat,lon\nA,1,2\n"), pairs, "--out", out), "cannot be moved by a plane fit"),

@@ -90,6 +90,12 @@ class OfTheDemo(TempFolder):
         doubt = self.found()["marks.changed-after-use"]
         self.assertAlmostEqual(doubt.value, 0.012, places=9)
         self.assertIn("Fit 1", doubt.text)
+        self.job.undo()
+        plan_only = self.job.state.given["g-T-05"]
+        rows = points([("T-05", plan_only.e_m, plan_only.n_m, 1236.512)])
+        self.job.record("take", take_in(self.job.state, rows, [0], measured=False, frame="dam"))
+        doubt = self.found()["marks.changed-after-use"]
+        self.assertIn("in whether it has a height", doubt.text, "a height that comes is no movement of a kilometre")
         self.job.record("later", [amend(self.job.state.fits["fit-1"], active=False)])
         later = replace(self.job.state.fits["fit-1"], id="fit-2", name="Fit 2", active=True)
         self.job.record("new fit", [Add(record=later)])

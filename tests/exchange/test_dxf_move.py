@@ -2,6 +2,7 @@
 
 import math
 import unittest
+from dataclasses import replace
 from pathlib import Path
 
 import ezdxf
@@ -138,6 +139,18 @@ class Drawings(TempFolder):
         self.assertAlmostEqual(self.one(scaled, "CIRCLE").dxf.radius, 4.0004, places=9)
         self.at(self.one(scaled, "LINE").dxf.end, 1100, 2000, 6.125, scale=1.0001)
         self.assertAlmostEqual(self.one(scaled, "LWPOLYLINE").dxf.elevation, 3.125, places=12)
+
+    def test_a_tilted_plane_of_heights_is_refused(self) -> None:
+        move = made()
+        drawing().saveas(self.path("old.dxf"))
+        tilted = replace(move, heights=True, height=replace(move.height, model="plane", slope_e=1e-4))
+        for call in (
+            lambda: preview(self.path("old.dxf"), tilted),
+            lambda: move_drawing(self.path("old.dxf"), self.path("n.dxf"), tilted),
+        ):
+            with self.assertRaisesRegex(ProcedureError, "not tilted"):
+                call()
+        self.assertFalse(Path(self.path("n.dxf")).exists())
 
     def test_backwards_brings_it_back(self) -> None:
         source, target = pairs()

@@ -100,6 +100,7 @@ class RoundTrips(TempFolder):
                 with self.assertRaisesRegex(FormatError, "local plane"):
                     write(self.path(name), positions(FEET))
         self.assertIn("WGS 84", out.wgs84_words)
+        self.assertEqual(positions(FEET).system_words, "Levee grid, US survey feet, heights above gauge zero.")
 
     def test_general_libraries_read_it(self) -> None:
         out = positions()

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import os
 from typing import TYPE_CHECKING, Any
 
 from fenwind.errors import FormatError, ProcedureError
@@ -40,10 +39,11 @@ def run(options: argparse.Namespace) -> int:
     from fenwind.commands.fit import as_json
     from fenwind.commands.reading import dump, split_names
     from fenwind.doubts.registry import doubts_about_fit
+    from fenwind.exchange.files import same_file
     from fenwind.procedures.fit_case import FitCase
     from fenwind.procedures.move import distances, move_fit, move_of
 
-    if os.path.exists(options.out) and os.path.samefile(options.file, options.out):
+    if same_file(options.file, options.out):
         raise ProcedureError("the result would overwrite the file it is made from", where=options.out, hint="Name another file")
     source, target = read_pairs(options.pairs)
     result = move_fit(source, target, _options(options, source))

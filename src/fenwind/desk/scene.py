@@ -9,8 +9,9 @@ from numpy.typing import NDArray
 
 from fenwind.desk.bridge import JobBridge
 from fenwind.desk.plan import Scene
-from fenwind.desk.plan_symbols import BY_NAME, CROSS, RING, SQUARE, TRIANGLE
+from fenwind.desk.plan_symbols import BY_NAME, SQUARE, TRIANGLE
 from fenwind.estimation.distributions import chi2_quantile
+from fenwind.job.appearance import appearance
 from fenwind.job.derive import FitOutcome
 from fenwind.procedures.compare import Difference
 from fenwind.procedures.coverage import Coverage
@@ -62,48 +63,20 @@ def build_scene(bridge: JobBridge, with_fit: bool) -> Scene:
         return Scene()
     from fenwind.quantities.lengths import UNITS
 
-    count: dict[str, int] = {}
-    for m in bridge.state.measured.values():
-        if m.active:
-            count[m.mark] = count.get(m.mark, 0) + 1
-    ids = {m.name: m.id for m in bridge.state.marks.values()}
-    symbol = np.full(len(adopted.names), RING, dtype=np.int8)
-    for i, name in enumerate(adopted.names):
-        if adopted.basis[i] == "given" and adopted.held[i]:
-            symbol[i] = TRIANGLE
-        elif adopted.basis[i] == "given":
-            symbol[i] = SQUARE
-        elif count.get(ids.get(name, ""), 0) == 1:
-            symbol[i] = CROSS if adopted.basis[i] == "measured" else RING
+    symbols, labelled = appearance(bridge.state, adopted)
     scene = Scene(
         title=record.spec.name,
         unit=UNITS[record.spec.unit],
         names=adopted.names,
         e_m=adopted.e_m,
         n_m=adopted.n_m,
-        symbol=symbol,
+        symbol=np.array([BY_NAME[name] for name in symbols], dtype=np.int8),
+        labelled=labelled,
         off=np.zeros(len(adopted.names), dtype=bool),
     )
     if outcome is not None and outcome.case is not None:
         _add_fit(scene, bridge, outcome)
-    else:
-        _apply_rules(scene, bridge)
     return scene
-
-
-def _apply_rules(scene: Scene, bridge: JobBridge) -> None:
-    """Symbols and labels as the rules of codes and classes say; a code's rule goes before that of a class."""
-    rules = {(r.by, r.value): r for r in bridge.state.mark_rules.values() if r.active}
-    if not rules:
-        return
-    marks = {m.name: m for m in bridge.state.marks.values()}
-    scene.labelled = np.ones(len(scene.names), dtype=bool)
-    for i, name in enumerate(scene.names):
-        mark = marks[name]
-        rule = rules.get(("code", mark.code)) or rules.get(("class", mark.mark_class))
-        if rule is not None:
-            scene.labelled[i] = rule.label
-            scene.symbol[i] = BY_NAME.get(rule.symbol, scene.symbol[i])
 
 
 def add_differences(scene: Scene, found: Difference) -> None:

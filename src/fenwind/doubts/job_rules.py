@@ -224,9 +224,9 @@ def changed_after_use(state: JobState, derived: Derived) -> Iterator[Doubt]:
             if not entry.reason.startswith(CAME_IN_AGAIN):
                 continue
             old, new = {"e_m": given.e_m, "n_m": given.n_m, "height_m": given.height_m} | entry.old, entry.new
-            moved = [
-                abs((new.get(k) or 0.0) - (old[k] or 0.0)) for k in ("e_m", "n_m", "height_m") if k in new and new[k] != old[k]
-            ]
+            changed = [k for k in ("e_m", "n_m", "height_m") if k in new and new[k] != old[k]]
+            moved = [abs(new[k] - old[k]) for k in changed if new[k] is not None and old[k] is not None]
+            by = f"by {format_way(max(moved))}" if moved else "in whether it has a height"
             users = [
                 o.step.name
                 for o in derived.fits.values()
@@ -235,14 +235,14 @@ def changed_after_use(state: JobState, derived: Derived) -> Iterator[Doubt]:
                 and state.added_at[o.step.id] < when
                 and _held(o.case.result, name)
             ]
-            if moved and users:
+            if changed and users:
                 yield Doubt(
                     rule="marks.changed-after-use",
                     subject=given.id,
                     names=(name,),
-                    text=f"A list changed {name} by {format_way(max(moved))} after {', '.join(users)} had held it "
+                    text=f"A list changed {name} {by} after {', '.join(users)} had held it "
                     f"({entry.reason.removeprefix(CAME_IN_AGAIN)}).",
-                    value=max(moved),
+                    value=max(moved, default=None),
                     limit=0.0,
                 )
 

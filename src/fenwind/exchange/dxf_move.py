@@ -12,6 +12,7 @@ from typing import Any
 
 import numpy as np
 
+from fenwind.errors import ProcedureError
 from fenwind.exchange.dxf import labels_of, open_drawing
 from fenwind.exchange.files import foreign_reader, write_whole
 from fenwind.procedures.move import Move
@@ -37,7 +38,8 @@ def move_drawing(path: str, out: str, move: Move, stay: Iterable[str] = (), prog
     """Read a drawing, move its model space, write it to `out`.
 
     stay: names of what stays put, each a layer, a text, an attribute's value, or a handle. Entities at a pair's target stay by themselves;
-    what the library cannot move stays and is listed. Raises FormatError when the drawing is damaged or cannot be written, Cancelled.
+    what the library cannot move stays and is listed. Raises FormatError when the drawing is damaged or cannot be written, ProcedureError for
+    heights on a tilted plane, Cancelled.
     """
     with _without_collection():
         return _move(path, out, move, frozenset(s.lower() for s in stay), progress)
@@ -79,9 +81,8 @@ def preview(path: str, move: Move, stay: Iterable[str] = ()) -> tuple[Counter[st
     """
     drawing = open_drawing(path)
     with foreign_reader(path, "the drawing", "Save the drawing again as DXF, or check it in a drawing program"):
-        entities = list(drawing.modelspace())
-        names = frozenset(s.lower() for s in stay)
-        reasons = _with_labels(drawing.modelspace(), _staying(entities, move, names), names)
+        _Matrices(move)  # refuses what cannot be done to a drawing
+        entities, reasons = _entities(drawing, move, frozenset(s.lower() for s in stay))
         counts = Counter(f"{e.dxftype()} on {e.dxf.layer}" for e in entities if id(e) not in reasons)
     return counts, [(e.dxf.handle, _what(e), reasons[id(e)]) for e in entities if id(e) in reasons]
 
@@ -89,23 +90,26 @@ def preview(path: str, move: Move, stay: Iterable[str] = ()) -> tuple[Counter[st
 def _move_space(drawing: Any, move: Move, stay: frozenset[str], done: MovedDrawing, progress: Progress) -> None:
     from ezdxf import transform
 
-    entities = list(drawing.modelspace())
-    reasons = _with_labels(drawing.modelspace(), _staying(entities, move, stay), stay)
+    entities, reasons = _entities(drawing, move, stay)
     going = [e for e in entities if id(e) not in reasons] if reasons else entities
-    failed: dict[int, str] = {}
     matrices = _Matrices(move)
     for start in range(0, len(going), _BLOCK):
         progress.check()
         progress.report(1000 + 2000 * start // max(len(going), 1), 4000, "moving")
         for matrix, some in matrices.groups(going[start : start + _BLOCK]):
             for entry in transform.inplace(some, matrix):
-                failed[id(entry.entity)] = "the drawing library cannot move it"
-                reasons[id(entry.entity)] = failed[id(entry.entity)]
+                reasons[id(entry.entity)] = "the drawing library cannot move it"
     for entity in going:
-        if id(entity) not in failed:
+        if id(entity) not in reasons:
             done.moved.append(entity.dxf.handle)
             done.kinds[entity.dxftype()] += 1
     done.stayed = [(e.dxf.handle, _what(e), reasons[id(e)]) for e in entities if id(e) in reasons]
+
+
+def _entities(drawing: Any, move: Move, stay: frozenset[str]) -> tuple[list[Any], dict[int, str]]:
+    """What the model space holds, and why some of it stays, by the entities' ids."""
+    entities = list(drawing.modelspace())
+    return entities, _with_labels(drawing.modelspace(), _staying(entities, move, stay), stay)
 
 
 def _staying(entities: list[Any], move: Move, stay: frozenset[str]) -> dict[int, str]:
@@ -162,6 +166,11 @@ class _Matrices:
     """The matrix of a move for each entity. Heights never scale, and what lies flat at zero has no height to shift."""
 
     def __init__(self, move: Move) -> None:
+        if move.heights and move.height.model == "plane":
+            raise ProcedureError(
+                "a drawing's heights can be shifted, not tilted",
+                hint="Leave heights untouched, or use a fit with one height shift",
+            )
         self._move = move
         zero = np.zeros(1)
         # The images of the origin and of the unit vectors, taken at the pairs' centre so that no digit is lost far from the origin.

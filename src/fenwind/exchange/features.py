@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 
 from fenwind.errors import FormatError
-from fenwind.exchange.files import check_size, foreign_reader, read_bytes, write_bytes, write_whole
+from fenwind.exchange.files import check_size, foreign_reader, read_bytes, read_head, write_bytes, write_whole
 from fenwind.exchange.outgoing import Outgoing
 from fenwind.exchange.raw_table import RawTable, plain
 from fenwind.quantities.lengths import UNITS
@@ -26,9 +26,8 @@ def read_geopackage(path: str, part: str = "") -> RawTable:
     """Point features of a GeoPackage's layer, `part` or the first with points. Raises FormatError when the file is no SQLite database or
     no GeoPackage, is damaged, or holds no points."""
     check_size(path)
-    with open(path, "rb") as file:
-        if file.read(16) != b"SQLite format 3\x00":
-            raise FormatError("this is not a GeoPackage: it is not an SQLite database", where=path, hint=_HINT)
+    if read_head(path, 16) != b"SQLite format 3\x00":
+        raise FormatError("this is not a GeoPackage: it is not an SQLite database", where=path, hint=_HINT)
     return _read(path, part, "the GeoPackage")
 
 
@@ -79,7 +78,7 @@ def _table(path: str, name: str, names: tuple[str, ...], meta: Any, geometry: An
 
     xyz = shapely.get_coordinates(geometry[points], include_z=True)
     crs = str(meta.get("crs") or "")
-    geographic, unit = _system(crs, path)
+    geographic, unit = _system(crs)
     fields = [str(f) for f in meta["fields"]]
     texts = [[_text(v) for v in np.asarray(column, dtype=object)[points]] for column in columns]
     # The height that the geometry holds; a field of that name would say it twice.
@@ -106,7 +105,7 @@ def _table(path: str, name: str, names: tuple[str, ...], meta: Any, geometry: An
     )
 
 
-def _system(crs: str, path: str) -> tuple[bool, str]:
+def _system(crs: str) -> tuple[bool, str]:
     """Whether coordinates of a system are latitude and longitude, and the key of its unit."""
     from fenwind.errors import FrameError
     from fenwind.geodesy.frames import find_crs, unit_key_of

@@ -35,6 +35,20 @@ def check_size(path: str | os.PathLike[str]) -> None:
         raise _unreadable(path, error) from error
 
 
+def same_file(one: str, other: str) -> bool:
+    """Whether two names are of one existing file."""
+    return os.path.exists(one) and os.path.exists(other) and os.path.samefile(one, other)
+
+
+def read_head(path: str | os.PathLike[str], size: int) -> bytes:
+    """First bytes of a file. Raises FormatError when it cannot be read."""
+    try:
+        with open(path, "rb") as file:
+            return file.read(size)
+    except OSError as error:
+        raise _unreadable(path, error) from error
+
+
 def _unreadable(path: str | os.PathLike[str], error: OSError) -> FormatError:
     return FormatError(f"cannot be read: {error.strerror}", where=str(path), hint="Check the name and the permissions")
 

@@ -6,7 +6,7 @@ import os
 
 from fenwind.errors import FormatError
 from fenwind.exchange import delimited
-from fenwind.exchange.files import check_size
+from fenwind.exchange.files import check_size, read_head
 from fenwind.exchange.raw_table import RawTable
 
 #: Formats with their usual endings, as a file dialogue offers them.
@@ -48,11 +48,7 @@ def read_table(path: str | os.PathLike[str], part: str = "") -> RawTable:
 
 def format_of(path: str) -> str:
     """Key of a file's format by its first bytes; the ending decides where these leave it open. Raises FormatError when it cannot be read."""
-    try:
-        with open(path, "rb") as file:
-            head = file.read(4096)
-    except OSError as error:
-        raise FormatError(f"cannot be read: {error.strerror}", where=path, hint="Check the name and the permissions") from error
+    head = read_head(path, 4096)
     ending = os.path.splitext(path)[1].lower()
     by_ending = {
         ".xlsx": "xlsx",

@@ -13,6 +13,7 @@ from fenwind.errors import FormatError
 from fenwind.geodesy.conversion import convert
 from fenwind.geodesy.frames import Frame, FrameSpec, crs_unit_metres, height_words, open_frame
 from fenwind.job.adopted import Adopted
+from fenwind.job.appearance import appearance
 from fenwind.job.state import JobState
 
 FloatArray = NDArray[np.float64]
@@ -115,17 +116,16 @@ def frame_words(spec: FrameSpec) -> str:
 
     code = f" ({spec.crs})" if spec.crs.upper().startswith("EPSG:") and spec.crs.upper() not in spec.name.upper() else ""
     epoch = f", epoch {spec.epoch_year:g}" if spec.epoch_year is not None else ""
-    return f"{spec.name}{code}, {UNITS[spec.unit].name}s, heights above {height_words(spec.height)}{epoch}."
+    return f"{spec.name}{code}, {UNITS[spec.unit].plural}, heights above {height_words(spec.height)}{epoch}."
 
 
 def outgoing(state: JobState, adopted: dict[str, Adopted], frame: str, spec: FrameSpec) -> Outgoing:
     """Adopted positions of a frame as they are handed over; `spec` is the frame's recipe with its grid's full path."""
     own = adopted[frame]
     marks = {m.name: m for m in state.marks.values()}
-    rules = {(r.by, r.value): r for r in state.mark_rules.values() if r.active}
     given = {g.mark: g for g in state.given.values() if g.active and g.frame == frame}
     words: dict[str, list[str]] = {key: [] for key in WORDS}
-    symbols, labelled = [], []
+    symbols, labelled = appearance(state, own)
     for i, name in enumerate(own.names):
         mark = marks[name]
         record = given.get(mark.id)
@@ -139,10 +139,6 @@ def outgoing(state: JobState, adopted: dict[str, Adopted], frame: str, spec: Fra
         )
         for key, text in zip(WORDS, texts, strict=True):
             words[key].append(text)
-        rule = rules.get(("code", mark.code)) or rules.get(("class", mark.mark_class))
-        own_symbol = "triangle" if own.held[i] else "ring"
-        symbols.append(own_symbol if rule is None or rule.symbol == "by state" else rule.symbol)
-        labelled.append(rule is None or rule.label)
     return Outgoing(
         title=state.info.name,
         spec=spec,
@@ -153,8 +149,8 @@ def outgoing(state: JobState, adopted: dict[str, Adopted], frame: str, spec: Fra
         sigma_h_m=own.sigma_h_m,
         sigma_v_m=own.sigma_v_m,
         words={k: tuple(v) for k, v in words.items()},
-        symbols=tuple(symbols),
-        labelled=np.array(labelled, dtype=bool),
+        symbols=symbols,
+        labelled=labelled,
         decimals=state.info.decimals,
         others={k: (state.frames[k].spec, _aligned(own, a)) for k, a in adopted.items() if k != frame},
     )

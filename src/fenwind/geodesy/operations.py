@@ -29,7 +29,7 @@ class Operation:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Ways:
-    """PROJ's operations: those that can be done, the best first, and those that lack a grid. elsewhere: the best is meant for
+    """PROJ's operations: those that can be done, the best first, and those for the area that lack a grid. elsewhere: the best is meant for
     another area than was asked for."""
 
     present: tuple[pyproj.Transformer, ...]
@@ -55,12 +55,8 @@ def ways(source: pyproj.CRS, target: pyproj.CRS, area: tuple[float, float, float
         group = _group(source, target, None)
         present = sorted(group.transformers, key=lambda t: (is_assumed(t), not _covers(t, area)))
     elsewhere = bool(area is not None and present and not is_assumed(present[0]) and not _covers(present[0], area))
-    return Ways(
-        present=tuple(present),
-        lacking=tuple(group.unavailable_operations),
-        best_present=group.best_available,
-        elsewhere=elsewhere,
-    )
+    lacking = tuple(op for op in group.unavailable_operations if area is None or _covers(op, area))
+    return Ways(present=tuple(present), lacking=lacking, best_present=group.best_available or not lacking, elsewhere=elsewhere)
 
 
 def _group(source: pyproj.CRS, target: pyproj.CRS, interest: AreaOfInterest | None) -> TransformerGroup:
@@ -96,7 +92,7 @@ def operations(
     """
     found = ways(source, target, area)
     present = [_present(t, chosen=i == 0) for i, t in enumerate(found.present) if i == 0 or area is None or _covers(t, area)]
-    return (*present, *(_missing(op) for op in found.lacking if area is None or _covers(op, area)))
+    return (*present, *(_missing(op) for op in found.lacking))
 
 
 def _present(transformer: pyproj.Transformer, chosen: bool) -> Operation:

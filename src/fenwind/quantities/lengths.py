@@ -20,6 +20,11 @@ class LengthUnit:
     source: str
 
     @property
+    def plural(self) -> str:
+        """Its name for many: metres, US survey feet."""
+        return self.name.replace("foot", "feet") if self.name.endswith("foot") else f"{self.name}s"
+
+    @property
     def metres(self) -> float:
         """Metres in one unit, rounded once to float64."""
         return float(self.exact)

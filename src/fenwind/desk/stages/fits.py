@@ -19,7 +19,7 @@ from fenwind.desk.stages.sheet import Sheet
 from fenwind.desk.statement import choice
 from fenwind.desk.table import Column, RecordTable
 from fenwind.errors import FenwindError
-from fenwind.geodesy.frames import FrameSpec, HeightReference, find_crs, unit_key_of
+from fenwind.geodesy.frames import HeightReference, working_frame_spec
 from fenwind.job import gestures
 from fenwind.job.derive import FitOutcome, known_and_measured
 from fenwind.job.job import new_id
@@ -372,7 +372,7 @@ class FitsSheet(Sheet):
     def _ask_source_frame(self) -> None:
         def answer(text: str) -> bool:
             try:
-                spec = FrameSpec(name=find_crs(text).name, crs=text, unit=unit_key_of(text))
+                spec = working_frame_spec(text)
             except FenwindError as error:
                 self.bridge.tell_error(error)
                 return False

@@ -21,7 +21,7 @@ from fenwind.desk.table import Column, RecordTable
 from fenwind.desk.tasks import Task, TaskRunner
 from fenwind.errors import FenwindError, FrameError
 from fenwind.geodesy.catalogue import System, systems
-from fenwind.geodesy.frames import FrameSpec, HeightReference, find_crs, height_words, open_frame, unit_key_of
+from fenwind.geodesy.frames import FrameSpec, HeightReference, find_crs, height_words, open_frame, working_frame_spec
 from fenwind.geodesy.operations import Operation, operations
 from fenwind.job import gestures
 from fenwind.job.derive import with_grid_folder
@@ -111,7 +111,7 @@ class FrameSheet(Sheet):
         parts += [Part(text=height_words(spec.height), key="heights"), Part(text=", ")]
         if spec.crs:
             parts += [Part(text=epoch, key="epoch"), Part(text=", ")]
-        parts += [Part(text=f"{UNITS[spec.unit].name}s".replace("foots", "feet"), key="unit"), Part(text=" and ")]
+        parts += [Part(text=UNITS[spec.unit].plural, key="unit"), Part(text=" and ")]
         parts += [Part(text="gon" if info.angle_style == "gon" else "degrees", key="angle"), Part(text=", ")]
         parts += [
             Part(text="easting first" if spec.axis_order == "EN" else "northing first", key="axes"),
@@ -256,7 +256,7 @@ class FrameSheet(Sheet):
     def _add(self, text: str) -> bool:
         """Add a system as a frame and show it; heights stay what they were counted from where the datum allows."""
         try:
-            spec = FrameSpec(name=find_crs(text).name, crs=text, unit=unit_key_of(text))
+            spec = working_frame_spec(text)
             before = self.bridge.frame
             if before is not None and before.spec.crs and before.spec.height.kind in ("geoid", "vertical"):
                 spec = replace(spec, height=before.spec.height, epoch_year=before.spec.epoch_year)
@@ -375,7 +375,7 @@ class FrameSheet(Sheet):
     def _menu_unit(self, menu: QMenu) -> None:
         record = self.bridge.frame
         for unit in (METRE, FOOT, US_SURVEY_FOOT):
-            name = f"{unit.name}s".replace("foots", "feet")
+            name = unit.plural
             checked = record is not None and record.spec.unit == unit.key
             choice(menu, f"{name} ({unit.key})", partial(self._change, f"Show {name}", unit=unit.key), checked=checked)
 

@@ -24,7 +24,7 @@ from fenwind.exchange.delimited import read_text
 from fenwind.exchange.open_table import format_of, read_table
 from fenwind.exchange.point_list import MEANINGS, ColumnMatch, PointList, interpret, match_header
 from fenwind.exchange.raw_table import RawTable
-from fenwind.geodesy.frames import FrameSpec, HeightReference, find_crs, open_frame, unit_key_of
+from fenwind.geodesy.frames import FrameSpec, HeightReference, find_crs, open_frame, working_frame_spec
 from fenwind.job import gestures
 from fenwind.job.derive import with_grid_folder
 from fenwind.job.incoming import Against, IncomingPoints, against_job, on_plane, take_in
@@ -295,7 +295,7 @@ class IncomingSheet(Sheet):
         if self._geographic():
             parts.append(Part(text=", latitude and longitude."))
         else:
-            parts += [Part(text=", "), Part(text=_unit_words(self._unit.key), key="unit")]
+            parts += [Part(text=", "), Part(text=self._unit.plural, key="unit")]
             if not self._raw.headers:
                 northing = self._match.columns.get("n", 0) < self._match.columns.get("e", 0)
                 parts += [Part(text=", "), Part(text="northing first" if northing else "easting first", key="axes")]
@@ -397,7 +397,7 @@ class IncomingSheet(Sheet):
             try:
                 # What heights of a list are counted from is not known by the system alone; measured ones are above the ellipsoid.
                 height = HeightReference() if self._measured else HeightReference(kind="unknown")
-                spec = FrameSpec(name=find_crs(text).name, crs=text, unit=unit_key_of(text), height=height)
+                spec = replace(working_frame_spec(text), height=height)
             except FenwindError as error:
                 self.bridge.tell_error(error)
                 return False
@@ -420,7 +420,7 @@ class IncomingSheet(Sheet):
 
     def _menu_unit(self, menu: QMenu) -> None:
         for unit in (METRE, FOOT, US_SURVEY_FOOT):
-            choice(menu, _unit_words(unit.key), partial(self._set_unit, unit.key), checked=unit is self._unit)
+            choice(menu, unit.plural, partial(self._set_unit, unit.key), checked=unit is self._unit)
 
     def _set_unit(self, key: str) -> None:
         self._unit = UNITS[key]
@@ -583,7 +583,3 @@ def _same_system(one: str, other: str) -> bool:
         return bool(find_crs(one).equals(find_crs(other), ignore_axis_order=True))
     except FenwindError:
         return False
-
-
-def _unit_words(key: str) -> str:
-    return {"m": "metres", "ft": "international feet", "ftUS": "US survey feet"}.get(key, key)

@@ -21,7 +21,7 @@ from fenwind.desk.table import Column, RecordTable
 from fenwind.desk.tasks import Task, TaskRunner
 from fenwind.errors import FenwindError, ProcedureError
 from fenwind.exchange.dxf_move import MovedDrawing, move_drawing, preview
-from fenwind.exchange.files import write_text
+from fenwind.exchange.files import same_file, write_text
 from fenwind.exchange.list_move import move_list, moved_text
 from fenwind.exchange.open_table import read_table
 from fenwind.exchange.point_list import PointList, interpret
@@ -40,13 +40,15 @@ from fenwind.reports.statement import Part
 
 @dataclass(frozen=True, kw_only=True, eq=False)
 class Way:
-    """How a file is to be moved: pairs, the fit of them, and words for the statement. step: id of the fit it comes from, empty for none."""
+    """How a file is to be moved: pairs, the fit of them, and words for the statement. step: id of the fit it comes from, empty for none.
+    targets: whether what lies at the pairs' targets stays."""
 
     words: str
     source: Positions
     target: Positions
     result: FitResult
     step: str = ""
+    targets: bool = True
 
 
 @dataclass(frozen=True, slots=True)
@@ -138,6 +140,8 @@ class MovingSheet(Sheet):
         if self.way is None:
             return None
         made = move_of(self.way.result, self.way.target, backwards=self.backwards)
+        if not self.way.targets:
+            made = replace(made, targets=made.targets[:, :0])
         return replace(made, heights=self.heights and self.way.result.options.height != "none")
 
     def _look(self) -> None:
@@ -229,9 +233,8 @@ class MovingSheet(Sheet):
         except FenwindError as error:
             self.bridge.tell_error(error)
             return False
-        if ">" not in text:  # a shift by numbers has no mark whose target could stay
-            target = replace(target, e_m=target.e_m + 1e9)
-        self.way = Way(words=f"a shift, {text.strip()}", source=source, target=target, result=result)
+        by_marks = ">" in text  # a shift by numbers has no mark whose target could stay
+        self.way = Way(words=f"a shift, {text.strip()}", source=source, target=target, result=result, targets=by_marks)
         self._look()
         return True
 
@@ -330,7 +333,7 @@ class MovingSheet(Sheet):
                 button="Move it",
             )
             return
-        if os.path.exists(self.out) and os.path.samefile(self.path, self.out):
+        if same_file(self.path, self.out):
             self.bridge.told.emit("The result would overwrite the file it is made from. Name another file.", "doubt")
             return
         self._work(Task(_move_task, self.path, self.out, move, self.stay, way.result, self.bridge.unit), self._on_moved)
