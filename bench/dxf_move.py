@@ -1,4 +1,5 @@
-"""A drawing of 100,000 entities moved and written, against the library's own reading and writing of the same file."""
+"""A drawing of 100,000 entities moved and written, against the library's own reading and writing of the same
+file."""
 
 from __future__ import annotations
 

@@ -1,5 +1,5 @@
-"""A list of 100,000 rows read, validated, compared with a job and shown, against csv.reader alone on the same text; and a comparison of two
-sets of 100,000 positions."""
+"""A list of 100,000 rows read, validated, compared with a job and shown, against csv.reader alone on the same
+text; and a comparison of two sets of 100,000 positions."""
 
 from __future__ import annotations
 
@@ -20,7 +20,8 @@ def text() -> str:
     """A made-up list."""
     source = random.Random(1)
     rows = (
-        f"P{i},{468000 + source.random() * 1e4:.4f},{6790000 + source.random() * 1e4:.4f},{source.random() * 1e3:.3f},main\n"
+        f"P{i},{468000 + source.random() * 1e4:.4f},{6790000 + source.random() * 1e4:.4f},"
+        f"{source.random() * 1e3:.3f},main\n"
         for i in range(ROWS)
     )
     return "name,e,n,h,class\n" + "".join(rows)
@@ -68,7 +69,12 @@ def main() -> None:
             sheet.table.records.set_rows([])
 
         reader, ours = best(plain, 5), best(whole, 5)
-        say("100,000 rows read, validated, compared with the job and shown", ours / reader, 4.0, "x csv.reader alone")
+        say(
+            "100,000 rows read, validated, compared with the job and shown",
+            ours / reader,
+            4.0,
+            "x csv.reader alone",
+        )
     _comparison()
 
 

@@ -1,4 +1,5 @@
-"""Timing for the benchmarks: best and median of repeated runs, and a line that states a ratio against its budget."""
+"""Timing for the benchmarks: best and median of repeated runs, and a line that states a ratio against its
+budget."""
 
 from __future__ import annotations
 

@@ -1,4 +1,5 @@
-"""The window: a change in a 1,000-mark job until it is on screen; the plan with 50,000 marks; start against an empty window.
+"""The window: a change in a 1,000-mark job until it is on screen; the plan with 50,000 marks; start against
+an empty window.
 
 Run under any platform; QT_QPA_PLATFORM=offscreen when there is no display.
 """
@@ -49,7 +50,8 @@ app.exec()
 
 
 def start_times() -> None:
-    """Seconds from starting Python to the first painting: an empty window, Fenwind's, and Fenwind with the demo job read."""
+    """Seconds from starting Python to the first painting: an empty window, Fenwind's, and Fenwind with the
+    demo job read."""
     with tempfile.TemporaryDirectory() as home:
         environment = dict(os.environ, FENWIND_HOME=home)
 
@@ -87,7 +89,10 @@ def change_on_screen() -> None:
             FrameRecord(id="map", spec=tarnholt.map_frame()),
             FrameRecord(id="dam", spec=tarnholt.dam_frame()),
         ]
-        lat, lon = np.radians(61.3 + rng.uniform(-0.02, 0.02, 1000)), np.radians(8.4 + rng.uniform(-0.04, 0.04, 1000))
+        lat, lon = (
+            np.radians(61.3 + rng.uniform(-0.02, 0.02, 1000)),
+            np.radians(8.4 + rng.uniform(-0.04, 0.04, 1000)),
+        )
         from fenwind.geodesy.frames import FrameSpec, open_frame
 
         e, n = open_frame(FrameSpec(name="map", crs="EPSG:25832")).forward(lat, lon)
@@ -95,7 +100,13 @@ def change_on_screen() -> None:
             records.append(Mark(id=f"m{i}", name=f"M{i}"))
             records.append(
                 MeasuredPosition(
-                    id=f"o{i}", mark=f"m{i}", lat_rad=lat[i], lon_rad=lon[i], h_m=1285.0, sigma_h_m=0.01, sigma_v_m=0.02
+                    id=f"o{i}",
+                    mark=f"m{i}",
+                    lat_rad=lat[i],
+                    lon_rad=lon[i],
+                    h_m=1285.0,
+                    sigma_h_m=0.01,
+                    sigma_v_m=0.02,
                 )
             )
             if i < 200:
@@ -109,10 +120,13 @@ def change_on_screen() -> None:
                     height_m=1240.0,
                 )
                 records.append(given)
-        records.append(FitStep(id="fit", name="Fit 1", source_frame="map", target_frame="dam", tolerance_v_m=math.inf))
+        records.append(
+            FitStep(id="fit", name="Fit 1", source_frame="map", target_frame="dam", tolerance_v_m=math.inf)
+        )
         shell = Shell()
         shell.show()
-        workspace = Workspace(shell, Job.create(Path(folder) / "big.fenwind", "big", records, frame="dam"))  # type: ignore[arg-type]
+        big = Job.create(Path(folder) / "big.fenwind", "big", records, frame="dam")
+        workspace = Workspace(shell, big)  # type: ignore[arg-type]
         app.processEvents()
         fits, places = workspace.fits, iter(range(1, 190))
 
@@ -144,7 +158,12 @@ def plan_repaint() -> None:
     e, n = rng.uniform(0, 5000, k), rng.uniform(0, 5000, k)
     plan.show_scene(
         Scene(
-            title="many", names=tuple(f"P{i}" for i in range(k)), e_m=e, n_m=n, symbol=np.zeros(k, np.int8), off=np.zeros(k, bool)
+            title="many",
+            names=tuple(f"P{i}" for i in range(k)),
+            e_m=e,
+            n_m=n,
+            symbol=np.zeros(k, np.int8),
+            off=np.zeros(k, bool),
         )
     )
     app.processEvents()

@@ -23,7 +23,8 @@ DATA = Path(__file__).parent / "data"
 
 @dataclass
 class Pairs:
-    """Measured and known positions with the similarity that lies between them; edit the arrays to plant a blunder."""
+    """Measured and known positions with the similarity that lies between them; edit the arrays to plant a
+    blunder."""
 
     names: list[str]
     measured: np.ndarray  # (3, k) e, n, h
@@ -41,7 +42,9 @@ class Pairs:
     def fit(self, **options: object) -> FitResult:
         return fit(*self.positions(), FitOptions(**options))  # type: ignore[arg-type]
 
-    def case(self, area=None, lat=None, lon=None, combined=None, over_geoid=False, **options: object) -> FitCase:
+    def case(
+        self, area=None, lat=None, lon=None, combined=None, over_geoid=False, **options: object
+    ) -> FitCase:
         measured, known = self.positions()
         result = fit(measured, known, FitOptions(**options))  # type: ignore[arg-type]
         return FitCase(
@@ -66,14 +69,23 @@ def made_up_pairs(
     seed: int = 7,
     spread: float = 1200.0,
 ) -> Pairs:
-    """k pairs and further measured marks over a few square kilometres; heights lower by 45 m in the known system."""
+    """k pairs and further measured marks over a few square kilometres; heights lower by 45 m in the known
+    system."""
     rng = np.random.default_rng(seed)
     total = k + marks
-    e, n, h = rng.uniform(-spread, spread, total), rng.uniform(-spread, spread, total), rng.uniform(1180, 1260, total)
+    e, n, h = (
+        rng.uniform(-spread, spread, total),
+        rng.uniform(-spread, spread, total),
+        rng.uniform(1180, 1260, total),
+    )
     c, s = scale * math.cos(turn), scale * math.sin(turn)
     known = np.stack([1300 + c * e + s * n, 2100 - s * e + c * n, h - 45.0])[:, :k]
-    measured = np.stack([463000 + e, 6796000 + n, h]) + rng.normal(0, 1, (3, total)) * np.array([[noise], [noise], [2 * noise]])
-    return Pairs([f"T-{i + 1:02d}" for i in range(total)], measured, known, max(noise, 1e-4), max(2 * noise, 1e-4))
+    measured = np.stack([463000 + e, 6796000 + n, h]) + rng.normal(0, 1, (3, total)) * np.array(
+        [[noise], [noise], [2 * noise]]
+    )
+    return Pairs(
+        [f"T-{i + 1:02d}" for i in range(total)], measured, known, max(noise, 1e-4), max(2 * noise, 1e-4)
+    )
 
 
 class TempFolder(unittest.TestCase):
@@ -94,7 +106,9 @@ class TempFolder(unittest.TestCase):
 
     def demo(self, name: str = "demo.fenwind", planted: bool = False) -> Job:
         tarnholt.write_grid(self.folder)
-        job = Job.create(self.folder / name, tarnholt.JOB_NAME, tarnholt.records(planted=planted), frame="dam")
+        job = Job.create(
+            self.folder / name, tarnholt.JOB_NAME, tarnholt.records(planted=planted), frame="dam"
+        )
         self.addCleanup(job.close)
         return job
 

@@ -1,4 +1,5 @@
-"""Pictures of the main views from the demo job, 1280 by 800: QT_QPA_PLATFORM=offscreen .venv/bin/python docs/screenshots/make_screenshots.py"""
+"""Pictures of the main views from the demo job, 1280 by 800: QT_QPA_PLATFORM=offscreen .venv/bin/python
+docs/screenshots/make_screenshots.py"""
 
 from __future__ import annotations
 
@@ -130,7 +131,9 @@ class Pictures:
             space.add_text(name, dxfattribs={"layer": "labels"}).set_placement((e, n))
         for e, n in zip(adopted["dam"].e_m[:3], adopted["dam"].n_m[:3], strict=True):
             space.add_point((e, n), dxfattribs={"layer": "dam grid"})
-        space.add_lwpolyline([(462500, 6796000), (463100, 6796500), (463900, 6797000)], dxfattribs={"layer": "road"})
+        space.add_lwpolyline(
+            [(462500, 6796000), (463100, 6796500), (463900, 6797000)], dxfattribs={"layer": "road"}
+        )
         path = str(Path(self.w.bridge.folder) / "site plan.dxf")
         drawing.saveas(path)
         return path
@@ -151,6 +154,13 @@ if __name__ == "__main__":
     app = QApplication([])
     apply_theme(app)
     pictures = Pictures()
-    for take in (pictures.fits, pictures.marks, pictures.frame, pictures.moving, pictures.handover, pictures.night):
+    for take in (
+        pictures.fits,
+        pictures.marks,
+        pictures.frame,
+        pictures.moving,
+        pictures.handover,
+        pictures.night,
+    ):
         take()
     pictures.launch.shell.close()

@@ -1,4 +1,5 @@
-"""The command line. Each verb loads what it needs only when it runs, so that --help and --version always work.
+"""The command line. Each verb loads what it needs only when it runs, so that --help and --version always
+work.
 
 Exit codes: 0 done, 1 done with a grave doubt, 2 bad input (one line on standard error).
 """
@@ -17,7 +18,9 @@ VERBS = ("fit", "move", "inverse", "convert", "compare", "frame", "export")
 
 def build_parser() -> argparse.ArgumentParser:
     """The parser with all verbs."""
-    parser = argparse.ArgumentParser(prog="fenwind", description="Control surveys: fits, frames and their evidence.")
+    parser = argparse.ArgumentParser(
+        prog="fenwind", description="Control surveys: fits, frames and their evidence."
+    )
     parser.add_argument("--version", action="version", version="fenwind 0.1.0")
     verbs = parser.add_subparsers(dest="verb", required=True, metavar="VERB")
     for verb in VERBS:

@@ -6,8 +6,8 @@ from __future__ import annotations
 class FenwindError(Exception):
     """Root of all expected errors.
 
-    Parameters: message, one sentence that says what is wrong; hint, one sentence that starts with a verb and says
-    what to do; where, the place in words (file, line, field or mark), empty when there is none.
+    Parameters: message, one sentence that says what is wrong; hint, one sentence that starts with a verb and
+    says what to do; where, the place in words (file, line, field or mark), empty when there is none.
     """
 
     def __init__(self, message: str, *, hint: str, where: str = "") -> None:

@@ -32,7 +32,8 @@ class Fit(TempFolder):
     def files(self, **options: object) -> tuple[str, str]:
         pairs = made_up_pairs(marks=4, **options)
         measured = ["name,e,n,h,sh,sv"] + [
-            f"{n},{e!r},{m!r},{h!r},0.004,0.008" for n, e, m, h in zip(pairs.names, *pairs.measured.tolist(), strict=True)
+            f"{n},{e!r},{m!r},{h!r},0.004,0.008"
+            for n, e, m, h in zip(pairs.names, *pairs.measured.tolist(), strict=True)
         ]
         known = ["name,e,n,h"] + [
             f"{n},{e!r},{m!r},{h!r}" for n, e, m, h in zip(pairs.names, *pairs.known.tolist(), strict=False)
@@ -46,25 +47,44 @@ class Fit(TempFolder):
 
     def test_json_is_complete_and_its_formulas_hold(self) -> None:
         measured, known = self.files()
-        found = self.json(measured, known, "--check", "T-02", "--height", "plane", "--no-height", "T-03", "--tolerance-v", "0.05")
+        found = self.json(
+            measured,
+            known,
+            "--check",
+            "T-02",
+            "--height",
+            "plane",
+            "--no-height",
+            "T-03",
+            "--tolerance-v",
+            "0.05",
+        )
         self.assertEqual(list(found), ["horizontal", "height", "pairs", "models", "positions", "doubts"])
         h, v = found["horizontal"], found["height"]
         self.assertEqual((h["model"], h["scale"], v["model"]), ("turn", 1.0, "plane"))
         rows = {r["name"]: r for r in found["pairs"]}
         self.assertEqual(
-            (rows["T-02"]["used_horizontal"], rows["T-02"]["used_height"], rows["T-03"]["used_height"]), (False, False, False)
+            (rows["T-02"]["used_horizontal"], rows["T-02"]["used_height"], rows["T-03"]["used_height"]),
+            (False, False, False),
         )
         self.assertEqual(rows["T-02"]["loo_h"], math.hypot(rows["T-02"]["de"], rows["T-02"]["dn"]))
         source = {
-            line.split(",")[0]: [float(x) for x in line.split(",")[1:4]] for line in Path(measured).read_text().splitlines()[1:]
+            line.split(",")[0]: [float(x) for x in line.split(",")[1:4]]
+            for line in Path(measured).read_text().splitlines()[1:]
         }
         r = math.radians(h["rotation_deg"])
         for p in found["positions"]:
             e, n, height = source[p["name"]]
-            self.assertAlmostEqual(p["e"], h["shift_e"] + h["scale"] * (e * math.cos(r) + n * math.sin(r)), delta=1e-6)
-            self.assertAlmostEqual(p["n"], h["shift_n"] + h["scale"] * (-e * math.sin(r) + n * math.cos(r)), delta=1e-6)
             self.assertAlmostEqual(
-                p["h"], height + v["shift"] + v["slope_e"] * (p["e"] - v["e0"]) + v["slope_n"] * (p["n"] - v["n0"]), delta=1e-8
+                p["e"], h["shift_e"] + h["scale"] * (e * math.cos(r) + n * math.sin(r)), delta=1e-6
+            )
+            self.assertAlmostEqual(
+                p["n"], h["shift_n"] + h["scale"] * (-e * math.sin(r) + n * math.cos(r)), delta=1e-6
+            )
+            self.assertAlmostEqual(
+                p["h"],
+                height + v["shift"] + v["slope_e"] * (p["e"] - v["e0"]) + v["slope_n"] * (p["n"] - v["n0"]),
+                delta=1e-8,
             )
         used = [p for p in found["positions"] if rows.get(p["name"], {}).get("used_height")]
         self.assertAlmostEqual(v["e0"], np.mean([p["e"] for p in used]), delta=1e-6)
@@ -75,15 +95,24 @@ class Fit(TempFolder):
     def test_choices_and_exit_codes(self) -> None:
         measured, known = self.files()
         self.assertEqual(
-            self.json(measured, known, "--pivot", "T-04,T-06", "--height", "none", "--tolerance-h", "0.1", "--tolerance-v", "99")[
-                "horizontal"
-            ]["model"],
+            self.json(
+                measured,
+                known,
+                "--pivot",
+                "T-04,T-06",
+                "--height",
+                "none",
+                "--tolerance-h",
+                "0.1",
+                "--tolerance-v",
+                "99",
+            )["horizontal"]["model"],
             "pivot",
         )
         self.assertEqual(
-            self.json(measured, known, "--horizontal", "scale", "--rotation", "12 00 00", "--tolerance-h", "99")["horizontal"][
-                "rotation_deg"
-            ],
+            self.json(
+                measured, known, "--horizontal", "scale", "--rotation", "12 00 00", "--tolerance-h", "99"
+            )["horizontal"]["rotation_deg"],
             12.0,
         )
         grave = self.json(measured, known, "--horizontal", "shift", code=1)
@@ -107,7 +136,8 @@ class Fit(TempFolder):
         self.assertAlmostEqual(again["horizontal"]["shift_e"], 0.0, delta=1e-3)
 
     def test_geographic_in_feet_over_a_geoid(self) -> None:
-        """State Plane in US survey feet, over EGM96: shifts, coordinates and heights in feet, residuals in metres."""
+        """State Plane in US survey feet, over EGM96: shifts, coordinates and heights in feet, residuals in
+        metres."""
         frame = open_frame(working_frame_spec("EPSG:2278"))
         lat, lon = np.array([29.0, 29.01, 29.005, 28.995]), np.array([-99.0, -99.01, -98.99, -99.005])
         e, n = frame.forward(np.radians(lat), np.radians(lon))
@@ -118,11 +148,23 @@ class Fit(TempFolder):
         measured = self.write(
             "m.csv",
             "name,lat,lon,h\n"
-            + "\n".join(f"P{i},{a!r},{b!r},150.0" for i, (a, b) in enumerate(zip(lat.tolist(), lon.tolist(), strict=True))),
+            + "\n".join(
+                f"P{i},{a!r},{b!r},150.0"
+                for i, (a, b) in enumerate(zip(lat.tolist(), lon.tolist(), strict=True))
+            ),
         )
-        rows = zip(((e + 3) / foot).tolist(), (n / foot).tolist(), ((150.0 - undulation + 0.25) / foot).tolist(), strict=True)
-        known = self.write("k.csv", "name,e,n,h\n" + "\n".join(f"P{i},{x!r},{y!r},{h!r}" for i, (x, y, h) in enumerate(rows)))
-        found = self.json(measured, known, "--frame", "EPSG:2278", "--geoid", str(DATA / "egm96_15.gtx"), "--check", "P3")
+        rows = zip(
+            ((e + 3) / foot).tolist(),
+            (n / foot).tolist(),
+            ((150.0 - undulation + 0.25) / foot).tolist(),
+            strict=True,
+        )
+        known = self.write(
+            "k.csv", "name,e,n,h\n" + "\n".join(f"P{i},{x!r},{y!r},{h!r}" for i, (x, y, h) in enumerate(rows))
+        )
+        found = self.json(
+            measured, known, "--frame", "EPSG:2278", "--geoid", str(DATA / "egm96_15.gtx"), "--check", "P3"
+        )
         self.assertEqual(found["horizontal"]["model"], "shift")
         self.assertAlmostEqual(found["horizontal"]["shift_e"], 3 / foot, delta=1e-5)
         self.assertAlmostEqual(found["height"]["shift"], 0.25 / foot, delta=1e-6)
@@ -133,7 +175,10 @@ class Fit(TempFolder):
         geographic = self.write("g.csv", "name,lat,lon,h\nA,61,8,3\n")
         rows = [
             ((measured, str(self.folder / "none.csv")), "none.csv.*cannot be read"),
-            ((measured, self.write("b.csv", "name,e,n,h\nA,1,2,3\nB,1,x,3\n")), "b.csv, line 3.*column n.*expected a number"),
+            (
+                (measured, self.write("b.csv", "name,e,n,h\nA,1,2,3\nB,1,x,3\n")),
+                "b.csv, line 3.*column n.*expected a number",
+            ),
             ((measured, self.write("d.csv", "name,e,n\nA,1,2\nA,1,2\n")), "line 3.*line 2 already"),
             ((measured, self.write("q.csv", "name,e,n\nQ,1,2\n")), "same name"),
             ((geographic, known), "--frame"),
@@ -141,7 +186,17 @@ class Fit(TempFolder):
             ((geographic, known, "--frame", "EPSG:4326"), "not a projected system"),
             ((geographic, known, "--frame", "EPSG:999999"), "not a known coordinate system"),
             ((measured, known, "--geoid", "x.gtx"), "needs a frame"),
-            ((measured, known, "--frame", "EPSG:25832", "--geoid", str(DATA / "test_vgrid_unsupported_byte.tif")), "geoid grid"),
+            (
+                (
+                    measured,
+                    known,
+                    "--frame",
+                    "EPSG:25832",
+                    "--geoid",
+                    str(DATA / "test_vgrid_unsupported_byte.tif"),
+                ),
+                "geoid grid",
+            ),
             ((measured, known, "--pivot", "T-01"), "two names"),
             ((measured, known, "--check", "XX"), "XX is not a pair"),
             ((measured, known, "--tolerance-h", "-1"), "above zero"),
@@ -166,7 +221,11 @@ class _Page(HTMLParser):
     def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
         if tag not in ("meta", "br", "img", "line", "circle", "rect", "path"):
             self.open.append(tag)
-        self.outside += [v or "" for k, v in attrs if k in ("src", "href", "xlink:href") and not (v or "").startswith("data:")]
+        self.outside += [
+            v or ""
+            for k, v in attrs
+            if k in ("src", "href", "xlink:href") and not (v or "").startswith("data:")
+        ]
 
     def handle_endtag(self, tag: str) -> None:
         if self.open and self.open[-1] == tag:
@@ -177,7 +236,9 @@ class Others(TempFolder):
     def test_inverse(self) -> None:
         frame = open_frame(working_frame_spec("EPSG:28355"))
         path = self.write(
-            "p.csv", "name,lat,lon,h\nF,-37 57 03.7203,144 25 29.5244,0\nB,-37 39 10.1561,143 55 35.3839,0\nC,-37.5,144,\n"
+            "p.csv",
+            "name,lat,lon,h\nF,-37 57 03.7203,144 25 29.5244,0\nB,-37 39 10.1561,143 55 "
+            "35.3839,0\nC,-37.5,144,\n",
         )
         code, out, _ = run("inverse", path, "F", "B", "--frame", "EPSG:28355", "--json")
         found = json.loads(out)
@@ -185,13 +246,19 @@ class Others(TempFolder):
         # ICSM GDA technical manual: 54 972.271 m and 306°52'05.37".
         self.assertAlmostEqual(found["ellipsoid_distance"], 54972.271, delta=1e-3)
         self.assertAlmostEqual(found["geodetic_azimuth_deg"], 306.86816, delta=3e-6)
-        self.assertAlmostEqual(found["ground_distance"] * found["combined_factor"], found["grid_distance"], places=6)
+        self.assertAlmostEqual(
+            found["ground_distance"] * found["combined_factor"], found["grid_distance"], places=6
+        )
         e, n = (float(v) for v in frame.forward(*np.radians([-37.5, 144.0])))
         plane = self.write("e.csv", f"name,e,n,h\nC,{e!r},{n!r},\nD,{e + 30!r},{n + 40!r},5\n")
         found = json.loads(run("inverse", plane, "C", "D", "--json")[1])
         self.assertAlmostEqual(found["grid_distance"], 50.0, places=9)
         self.assertEqual(
-            [found[k] for k in ("ellipsoid_distance", "geodetic_azimuth_deg", "ground_distance", "combined_factor")], [None] * 4
+            [
+                found[k]
+                for k in ("ellipsoid_distance", "geodetic_azimuth_deg", "ground_distance", "combined_factor")
+            ],
+            [None] * 4,
         )
         code, _, err = run("inverse", plane, "C", "X")
         self.assertEqual(code, 2)
@@ -204,7 +271,9 @@ class Others(TempFolder):
         e, n = open_frame(working_frame_spec("EPSG:25832")).forward(*np.radians([61.3, 8.4]))
         self.assertAlmostEqual(found["positions"][0]["e"], float(e), places=6)
         self.assertAlmostEqual(found["positions"][0]["n"], float(n), places=6)
-        self.assertEqual((found["positions"][0]["h"], found["positions"][1]["h"], found["doubts"]), (1240.0, None, []))
+        self.assertEqual(
+            (found["positions"][0]["h"], found["positions"][1]["h"], found["doubts"]), (1240.0, None, [])
+        )
         moving = json.loads(run("convert", path, "--from", "EPSG:7912", "--to", "EPSG:9989", "--json")[1])
         self.assertEqual([d["rule"] for d in moving["doubts"]], ["convert.no-epoch"])
         self.assertEqual(set(moving["positions"][0]), {"name", "lat", "lon", "h"})
@@ -226,7 +295,8 @@ class Others(TempFolder):
         self.assertEqual(run("compare", a, self.write("g.csv", "name,lat,lon\nA,1,2\n"))[0], 2)
 
     def test_frame(self) -> None:
-        # ICSM GDA technical manual, Flinders Peak (from memory): k 1.00023056, convergence 1°35'03.65" in size.
+        # ICSM GDA technical manual, Flinders Peak (from memory): k 1.00023056, convergence 1°35'03.65" in
+        # size.
         code, out, _ = run("frame", "EPSG:28355", "--at=-37 57 03.7203,144 25 29.5244,1000", "--json")
         found = json.loads(out)
         self.assertEqual(code, 0)
@@ -234,7 +304,9 @@ class Others(TempFolder):
         self.assertAlmostEqual(found["scale_factor"], 1.00023056, delta=0.5e-8)
         self.assertAlmostEqual(found["convergence_deg"], 1 + 35 / 60 + 3.65 / 3600, delta=3e-6)
         self.assertAlmostEqual(found["elevation_factor"], 1 - 1000 / 6.37e6, delta=3e-7)
-        self.assertAlmostEqual(found["combined_factor"], found["scale_factor"] * found["elevation_factor"], places=12)
+        self.assertAlmostEqual(
+            found["combined_factor"], found["scale_factor"] * found["elevation_factor"], places=12
+        )
         self.assertEqual(run("frame", "EPSG:28355", "--at", "61.3")[0], 2)
         self.assertEqual(run("frame", "EPSG:4326", "--at", "61.3,8.4,5")[0], 2)
 
@@ -243,11 +315,16 @@ class Others(TempFolder):
         code = "import sys; sys.modules['PySide6'] = None; import pkgutil, importlib, fenwind\n"
         code += "for m in pkgutil.walk_packages(fenwind.__path__, 'fenwind.'):\n"
         code += (
-            "    if not m.name.startswith('fenwind.desk') and not m.name.endswith('__main__'): importlib.import_module(m.name)\n"
+            "    if not m.name.startswith('fenwind.desk') and not m.name.endswith('__main__'): "
+            "importlib.import_module(m.name)\n"
         )
         subprocess.run([sys.executable, "-c", code], check=True)
         done = subprocess.run(
-            [sys.executable, "-m", "fenwind", "--version"], capture_output=True, text=True, check=True, env=dict(os.environ)
+            [sys.executable, "-m", "fenwind", "--version"],
+            capture_output=True,
+            text=True,
+            check=True,
+            env=dict(os.environ),
         )
         self.assertIn("fenwind", done.stdout)
 
@@ -270,7 +347,9 @@ class Move(TempFolder):
         self.assertEqual(got["horizontal"]["scale"], 1.0)
         self.assertEqual(lines[2], "P,1020.000000,1950.000000,3.500000")
         self.assertEqual(lines[3], "Q,1001.000000,1999.000000,")
-        self.assertEqual(lines[4:6], ["B new,1000.000000,1900.000000,7.000000", "FIX,5.000000,5.000000,5.000000"])
+        self.assertEqual(
+            lines[4:6], ["B new,1000.000000,1900.000000,7.000000", "FIX,5.000000,5.000000,5.000000"]
+        )
         self.assertEqual(got["distances"], [{"a": "A", "b": "B", "from": 100.0, "to": 100.0}])
         _, untouched, _ = self.go("--pivot", "B,A")
         self.assertEqual([p["h"] for p in untouched["positions"]], [10, 3, None, 7, 5])
@@ -278,13 +357,28 @@ class Move(TempFolder):
     def test_backwards_and_in_words(self) -> None:
         self.go("--height", "shift")
         _, out, _ = run(
-            "move", self.path("out.csv"), self.path("pairs.csv"), "--out", self.path("back.csv"), "--back", "--height", "shift"
+            "move",
+            self.path("out.csv"),
+            self.path("pairs.csv"),
+            "--out",
+            self.path("back.csv"),
+            "--back",
+            "--height",
+            "shift",
         )
-        self.assertEqual(Path(self.path("back.csv")).read_text().splitlines()[2], "P,50.000000,20.000000,3.000000")
+        self.assertEqual(
+            Path(self.path("back.csv")).read_text().splitlines()[2], "P,50.000000,20.000000,3.000000"
+        )
         for words in ("turn 90°00'00.000\"", "A - B", "moved 5, stayed 0"):
             self.assertIn(words, out)
         _, out, _ = run(
-            "move", self.path("file.csv"), self.path("pairs.csv"), "--out", self.path("s.csv"), "--horizontal", "scale"
+            "move",
+            self.path("file.csv"),
+            self.path("pairs.csv"),
+            "--out",
+            self.path("s.csv"),
+            "--horizontal",
+            "scale",
         )
         self.assertIn("say why with --reason", out)
 
@@ -305,7 +399,9 @@ class Move(TempFolder):
         drawing.modelspace().add_line((0, 0), (50, 20), dxfattribs={"layer": "frame"})
         drawing.saveas(self.path("d.dxf"))
         pairs = self.write("pairs.csv", self.PAIRS)
-        _, out, _ = run("move", self.path("d.dxf"), pairs, "--out", self.path("o.dxf"), "--stay", "frame", "--json")
+        _, out, _ = run(
+            "move", self.path("d.dxf"), pairs, "--out", self.path("o.dxf"), "--stay", "frame", "--json"
+        )
         got = json.loads(out)
         self.assertEqual((len(got["moved"]), len(got["stayed"]), got["kinds"]), (1, 1, {"LINE": 1}))
         line = ezdxf.readfile(self.path("o.dxf")).modelspace()[0]
@@ -315,8 +411,14 @@ class Move(TempFolder):
         file, pairs = self.write("file.csv", self.FILE), self.write("pairs.csv", self.PAIRS)
         out = self.path("o.csv")
         cases = [
-            (("move", file, self.write("p1.csv", "name,from_e\nA,1\n"), "--out", out), "no column for from_n and to_e"),
-            (("move", file, self.write("p2.csv", self.PAIRS + "A,1,2,,3,4,\n"), "--out", out), "line 4: column name: 'A'"),
+            (
+                ("move", file, self.write("p1.csv", "name,from_e\nA,1\n"), "--out", out),
+                "no column for from_n and to_e",
+            ),
+            (
+                ("move", file, self.write("p2.csv", self.PAIRS + "A,1,2,,3,4,\n"), "--out", out),
+                "line 4: column name: 'A'",
+            ),
             (
                 ("move", file, self.write("p3.csv", self.PAIRS.replace("100,0", "1oo,0")), "--out", out),
                 "line 3: column from_e: '1oo'",
@@ -325,7 +427,10 @@ class Move(TempFolder):
             (("move", self.path("none.csv"), pairs, "--out", file), "none.csv: cannot be read"),
             (("move", file, pairs, "--out", out, "--stay", "NOBODY"), "no mark 'NOBODY'"),
             (("move", file, pairs, "--out", out, "--pivot", "A"), "two names"),
-            (("move", self.write("g.csv", "name,lat,lon\nA,1,2\n"), pairs, "--out", out), "cannot be moved by a plane fit"),
+            (
+                ("move", self.write("g.csv", "name,lat,lon\nA,1,2\n"), pairs, "--out", out),
+                "cannot be moved by a plane fit",
+            ),
             (
                 ("move", self.write("bad.dxf", "0\nSECTION"), pairs, "--out", self.path("o.dxf")),
                 "bad.dxf: the drawing cannot be read",

@@ -82,7 +82,9 @@ class QtTestCase(unittest.TestCase):
         self._launch = launch  # keep it alive
         assert isinstance(launch.workspace, Workspace)
         QTest.qWaitForWindowExposed(launch.shell)
-        launch.workspace.bridge.long_s = math.inf  # results are there when a gesture returns, however slow the machine
+        launch.workspace.bridge.long_s = (
+            math.inf
+        )  # results are there when a gesture returns, however slow the machine
         return launch.workspace
 
     def choose(self, widget: QWidget, text: str) -> None:

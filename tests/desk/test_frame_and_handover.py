@@ -29,7 +29,9 @@ class Frame(QtTestCase):
         self.assertIn("on the grid (combined factor", w.frame.note.text())
         self.assertIn("outside the area", w.frame.note.text())
         texts = [[c.text(r) for c in w.frame.places.records.columns] for r in w.frame.places.records.rows]
-        self.assertEqual([t[0] for t in texts], ["centre", "north-west", "north-east", "south-west", "south-east"])
+        self.assertEqual(
+            [t[0] for t in texts], ["centre", "north-west", "north-east", "south-west", "south-east"]
+        )
         adopted = w.bridge.derived.adopted[w.bridge.frame_id]
         self.assertEqual(len(adopted.names), 22, "everything measured is derived in the new frame")
         self.choose(w.frame.statement.parts["unit"], "US survey feet (ftUS)")
@@ -49,7 +51,9 @@ class Frame(QtTestCase):
         self.assertEqual(w.bridge.frame.spec.height.crs, "EPSG:5941")
         self.assertIn("frame.grid-missing", [d.rule for d in w.bridge.findings.open])
         w.frame.use_grid(str(next(Path(w.bridge.folder).glob("*.gtx"))))
-        self.assertEqual((w.bridge.frame.spec.height.kind, w.bridge.frame.spec.height.crs), ("vertical", "EPSG:5941"))
+        self.assertEqual(
+            (w.bridge.frame.spec.height.kind, w.bridge.frame.spec.height.crs), ("vertical", "EPSG:5941")
+        )
         self.assertNotIn("frame.grid-missing", [d.rule for d in w.bridge.findings.open])
         for _ in range(6):
             w.bridge.undo()
@@ -68,7 +72,10 @@ class Frame(QtTestCase):
         self.assertIn("lacks a grid", [r[0] for r in rows])
         self.assertLess(len(rows), 10, "only those for where the job lies")
         w.bridge.select("P-05")
-        self.assertTrue(any("ITRF2020 to ETRF2020" in k.note for k in w.trail_pane.links.links), "and the trail says which")
+        self.assertTrue(
+            any("ITRF2020 to ETRF2020" in k.note for k in w.trail_pane.links.links),
+            "and the trail says which",
+        )
 
     def test_an_empty_job_asks_for_a_system(self) -> None:
         w = self.open("--empty")
@@ -132,7 +139,9 @@ class OtherFormats(QtTestCase):
         incoming = w.marks.incoming
         self.wait_for(lambda: w.marks.stack.currentWidget() is incoming and incoming.take.isEnabled())
         self.assertIn("Dam grid 1968, metres", incoming.statement.text())
-        self.assertEqual(incoming.chips["same"].text(), "same 8", "T-05 is given in plan only and goes out with a height")
+        self.assertEqual(
+            incoming.chips["same"].text(), "same 8", "T-05 is given in plan only and goes out with a height"
+        )
         incoming.close_list()
         self._known_from_kml(w)
         w.marks.read_file(str(self.folder / "nothing.xlsx"))

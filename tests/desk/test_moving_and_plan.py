@@ -1,4 +1,5 @@
-"""Moving files, comparing, control made and released, rules of classes, and what the plan can do, in the real window."""
+"""Moving files, comparing, control made and released, rules of classes, and what the plan can do, in the real
+window."""
 
 import math
 import struct
@@ -47,11 +48,19 @@ class Moving(QtTestCase):
         w.show_stage("Fits")
         self.wait_for(lambda: sheet.table.records.rows)
         shown = {(r.what, r.count, r.why) for r in sheet.table.records.rows}
-        self.assertEqual(shown, {("POINT on 0", 22, ""), ("LINE on road", 1, ""), ("POINT on 0", 1, "is a target of the move")})
+        self.assertEqual(
+            shown,
+            {("POINT on 0", 22, ""), ("LINE on road", 1, ""), ("POINT on 0", 1, "is a target of the move")},
+        )
         self.assertIn("heights untouched", sheet.note.text())
         self.assertEqual(len(sheet.distances.records.rows), 36, "nine pairs: 36 distances")
         sheet._set("stay", ("road",))
-        self.wait_for(lambda: ("LINE on road", 1, "named: road") in {(r.what, r.count, r.why) for r in sheet.table.records.rows})
+        self.wait_for(
+            lambda: (
+                ("LINE on road", 1, "named: road")
+                in {(r.what, r.count, r.why) for r in sheet.table.records.rows}
+            )
+        )
         sheet.go.click()
         self.wait_for(lambda: "Moved 22, stayed 2" in w.line.text())
         self.assertIn("AGAINST THEIR TARGETS", sheet.caption.text())
@@ -72,7 +81,11 @@ class Moving(QtTestCase):
         path.write_text("name,e,n,h\nA,0,0,1\nB,10,0,\n")
         sheet = w.moving
         sheet.open_file(str(path))
-        for text, wrong in (("1,2,3,4", "two or three"), ("T-01 > NOBODY", "NOBODY has no position"), ("x", "not a length")):
+        for text, wrong in (
+            ("1,2,3,4", "two or three"),
+            ("T-01 > NOBODY", "NOBODY has no position"),
+            ("x", "not a length"),
+        ):
             self.assertFalse(sheet.use_shift(text))
             self.assertIn(wrong, w.line.text())
         self.assertFalse(sheet.use_turn("left a bit"))
@@ -172,9 +185,12 @@ class Marks(QtTestCase):
             at = QPointF(header.sectionViewportPosition(section) + 5, 10)
             buttons, keys = Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
             QApplication.sendEvent(
-                header.viewport(), QDragEnterEvent(at.toPoint(), Qt.DropAction.CopyAction, data, buttons, keys)
+                header.viewport(),
+                QDragEnterEvent(at.toPoint(), Qt.DropAction.CopyAction, data, buttons, keys),
             )
-            QApplication.sendEvent(header.viewport(), QDropEvent(at, Qt.DropAction.CopyAction, data, buttons, keys))
+            QApplication.sendEvent(
+                header.viewport(), QDropEvent(at, Qt.DropAction.CopyAction, data, buttons, keys)
+            )
         self.assertEqual(incoming._match.columns, {"name": 0, "e": 1, "n": 2, "h": 3})
         incoming.table.setCurrentIndex(incoming.table.proxy.index(0, 1))
         links = w.trail_pane.links.links
@@ -184,7 +200,9 @@ class Marks(QtTestCase):
         before = w.bridge.derived.adopted["dam"]
         incoming.take.click()
         change = moved("dam", before, w.bridge.derived.adopted["dam"])
-        others = [math.hypot(change.de_m[i], change.dn_m[i]) for i, n in enumerate(change.names) if n != "T-04"]
+        others = [
+            math.hypot(change.de_m[i], change.dn_m[i]) for i, n in enumerate(change.names) if n != "T-04"
+        ]
         self.assertEqual(len(others), 13)
         self.assertIn(f"{max(others) * 1000:.1f}", links[3].values[0], "what was said is what happened")
 

@@ -23,7 +23,12 @@ from tests.desk.qt_case import QtTestCase
 class Tables(QtTestCase):
     def table(self) -> RecordTable:
         columns = [
-            Column(key="name", title="mark", text=lambda r: r["name"], edit=lambda r, t: bool(r.update(name=t)) or True),
+            Column(
+                key="name",
+                title="mark",
+                text=lambda r: r["name"],
+                edit=lambda r, t: bool(r.update(name=t)) or True,
+            ),
             Column(
                 key="e",
                 title="E",
@@ -32,17 +37,26 @@ class Tables(QtTestCase):
                 value=lambda r: r["e"],
                 right=True,
             ),
-            Column(key="held", title="held", box=lambda r: r["held"], toggle=lambda r: r.update(held=not r["held"])),
+            Column(
+                key="held",
+                title="held",
+                box=lambda r: r["held"],
+                toggle=lambda r: r.update(held=not r["held"]),
+            ),
         ]
         table = RecordTable(columns)
-        table.records.set_rows([{"name": n, "e": e, "held": True} for n, e in (("B", 1 / 3), ("A", math.nan), ("C", -5.0))])
+        table.records.set_rows(
+            [{"name": n, "e": e, "held": True} for n, e in (("B", 1 / 3), ("A", math.nan), ("C", -5.0))]
+        )
         table.resize(400, 200)
         table.show()
         return table
 
     def test_model_obeys_qt(self) -> None:
         table = self.table()
-        tester = QAbstractItemModelTester(table.records, QAbstractItemModelTester.FailureReportingMode.Warning)
+        tester = QAbstractItemModelTester(
+            table.records, QAbstractItemModelTester.FailureReportingMode.Warning
+        )
         table.records.set_rows([{"name": "X", "e": 1.0, "held": False}])
         table.records.set_rows([])
         del tester  # what it finds becomes a Qt warning, which fails the test
@@ -50,12 +64,19 @@ class Tables(QtTestCase):
     def test_sort_filter_copy_edit_and_boxes(self) -> None:
         table = self.table()
         table.sortByColumn(1, Qt.SortOrder.AscendingOrder)
-        self.assertEqual([table.row_at(table.proxy.index(i, 0))["name"] for i in range(3)], ["C", "B", "A"], "empty cells last")
+        self.assertEqual(
+            [table.row_at(table.proxy.index(i, 0))["name"] for i in range(3)],
+            ["C", "B", "A"],
+            "empty cells last",
+        )
         table.sortByColumn(1, Qt.SortOrder.DescendingOrder)
         self.assertEqual([table.row_at(table.proxy.index(i, 0))["name"] for i in range(3)], ["B", "C", "A"])
         table.selectAll()
         QTest.keyClick(table, Qt.Key.Key_C, Qt.KeyboardModifier.ControlModifier)
-        self.assertEqual(QGuiApplication.clipboard().text(), f"mark\tE (m)\theld\nB\t{1 / 3!r}\tyes\nC\t-5.0\tyes\nA\t\tyes")
+        self.assertEqual(
+            QGuiApplication.clipboard().text(),
+            f"mark\tE (m)\theld\nB\t{1 / 3!r}\tyes\nC\t-5.0\tyes\nA\t\tyes",
+        )
         table.proxy.look_for("c")
         self.assertEqual(table.proxy.rowCount(), 1)
         table.proxy.look_for("")
@@ -64,7 +85,9 @@ class Tables(QtTestCase):
         self.assertFalse(table.row_at(table.proxy.index(1, 0))["held"])
         self.assertTrue(table.model().setData(table.proxy.index(1, 0), "Z"))
         self.assertEqual(table.records.rows[2]["name"], "Z")
-        self.assertFalse(table.model().setData(table.proxy.index(0, 1), "5"), "a column without edit stays as it is")
+        self.assertFalse(
+            table.model().setData(table.proxy.index(0, 1), "5"), "a column without edit stays as it is"
+        )
 
 
 class Marks(QtTestCase):
@@ -79,7 +102,9 @@ class Marks(QtTestCase):
         edit = {c.key: c.edit for c in sheet.table.records.columns}
         self.assertTrue(edit["e"](row, "1 500.25"))
         self.assertEqual(b.state.mark_named("Q-1").name, "Q-1")
-        self.assertFalse(any(g.mark == row.mark.id for g in b.state.given.values()), "an easting alone is no position")
+        self.assertFalse(
+            any(g.mark == row.mark.id for g in b.state.given.values()), "an easting alone is no position"
+        )
         self.assertTrue(edit["n"](row, "2000"))
         given = next(g for g in b.state.given.values() if g.mark == row.mark.id)
         self.assertEqual((given.e_m, given.n_m, given.height_m), (1500.25, 2000.0, None))
@@ -97,12 +122,16 @@ class Marks(QtTestCase):
             sheet.table.selectionModel().select(model.index(i, 1), select)
         edit["class"](sheet.table.row_at(model.index(0, 1)), "first order")
         sheet.set_down()
-        self.assertEqual([r.mark.mark_class for r in sheet.table.records.rows[:5]], ["first order"] * 4 + ["main"])
+        self.assertEqual(
+            [r.mark.mark_class for r in sheet.table.records.rows[:5]], ["first order"] * 4 + ["main"]
+        )
         w.actions.run("edit.undo")
         self.assertEqual(sheet.table.records.rows[1].mark.mark_class, "main")
         box = next(i for i, c in enumerate(sheet.table.records.columns) if c.key == "hold_h")
         QTest.mouseClick(
-            sheet.table.viewport(), Qt.MouseButton.LeftButton, pos=sheet.table.visualRect(model.index(0, box)).center()
+            sheet.table.viewport(),
+            Qt.MouseButton.LeftButton,
+            pos=sheet.table.visualRect(model.index(0, box)).center(),
         )
         self.assertFalse(b.state.marks["T-01"].hold_horizontal)
         self.assertEqual(sheet.table.records.rows[0].basis, "given", "its height is still held")
@@ -138,7 +167,10 @@ class Marks(QtTestCase):
         self.assertEqual(incoming.chips["all"].text(), "all 3")
         for index, meaning in ((1, "name"), (2, "e"), (3, "n"), (4, "h"), (0, "")):
             incoming.set_meaning(index, meaning)
-        self.assertEqual([incoming.chips[k].text() for k in ("new", "same", "unreadable")], ["new 1", "same 1", "unreadable 1"])
+        self.assertEqual(
+            [incoming.chips[k].text() for k in ("new", "same", "unreadable")],
+            ["new 1", "same 1", "unreadable 1"],
+        )
         self.assertEqual(incoming.take.text(), "Take 1 row")
         QTest.mouseClick(incoming.chips["unreadable"], Qt.MouseButton.LeftButton)
         self.assertEqual(len(incoming.table.records.rows), 1)
@@ -160,7 +192,9 @@ class Marks(QtTestCase):
         w = self.open("--empty")
         text = "name,e,n,h\n" + "\n".join(f"P{i},{i * 1.5},{i * 2.5},10" for i in range(9000))
         w.marks.paste(text)
-        self.wait_for(lambda: w.marks.incoming.take.text() == "Take 9000 rows" and w.marks.incoming.take.isEnabled())
+        self.wait_for(
+            lambda: w.marks.incoming.take.text() == "Take 9000 rows" and w.marks.incoming.take.isEnabled()
+        )
         w.marks.incoming.take.click()
         self.wait_for(lambda: len(w.bridge.state.marks) == 9000)
         self.assertEqual(len(w.bridge.state.given), 9000)
@@ -176,7 +210,9 @@ class Marks(QtTestCase):
 class Window(QtTestCase):
     def test_every_command_is_unique_has_a_tip_and_a_menu_and_is_found(self) -> None:
         w = self.open()
-        keys = [s.shortcut for s in w.actions.specs.values() if s.shortcut] + [f"Ctrl+{i}" for i in range(1, 9)]
+        keys = [s.shortcut for s in w.actions.specs.values() if s.shortcut] + [
+            f"Ctrl+{i}" for i in range(1, 9)
+        ]
         self.assertEqual(len(keys), len(set(keys)))
         listed = [a.objectName() for m in w.actions.menu.actions() for a in m.menu().actions()]
         self.assertEqual(sorted(listed), sorted(w.actions.specs))
@@ -189,7 +225,11 @@ class Window(QtTestCase):
         QTest.keyClicks(w.finder.edit, "p-07")
         QTest.keyClick(w.finder.edit, Qt.Key.Key_Return)
         self.assertEqual(w.bridge.selection, "P-07")
-        entries = [Found("Undo", "", lambda: None), Found("P-01", "", lambda: None), Found("XP-01", "", lambda: None)]
+        entries = [
+            Found("Undo", "", lambda: None),
+            Found("P-01", "", lambda: None),
+            Found("XP-01", "", lambda: None),
+        ]
         self.assertEqual([f.text for f in matching(entries, "p-0")], ["P-01", "XP-01"])
 
     def test_stages_that_wait_and_measuring(self) -> None:
@@ -206,7 +246,9 @@ class Window(QtTestCase):
         w.bridge.attempt(
             lambda: (
                 "show",
-                __import__("fenwind.job.gestures", fromlist=["x"]).set_field([w.bridge.state.info], "frame", "map", "show")[1],
+                __import__("fenwind.job.gestures", fromlist=["x"]).set_field(
+                    [w.bridge.state.info], "frame", "map", "show"
+                )[1],
             )
         )
         w.show_stage("Marks")
@@ -304,7 +346,9 @@ class LongWork(QtTestCase):
         b.do(gestures.set_use(b.state, step, [marks["T-03"]], "off"))
         self.assertTrue(w.shell.header.stop.isVisible())
         self.assertIs(b.derived, before, "what is shown stays until the worker is done")
-        b.do(gestures.set_use(b.state, b.fit, [marks["T-06"]], "off"))  # another change meanwhile: the worker starts again
+        b.do(
+            gestures.set_use(b.state, b.fit, [marks["T-06"]], "off")
+        )  # another change meanwhile: the worker starts again
         self.wait_for(lambda: b.derived is not before)
         self.assertEqual(b.derived.fits[b.fit.id].case.result.options.off, frozenset(["T-03", "T-06"]))
         self.assertFalse(w.shell.header.stop.isVisible())
@@ -355,7 +399,9 @@ class Plans(QtTestCase):
         QTest.qWait(1)
         picture = plan.grab().toImage()
         x, y = plan.to_pixels(e[7], n[7])
-        self.assertLess(picture.pixelColor(int(x), int(y)).lightness(), 100, "a stamped mark is where it belongs")
+        self.assertLess(
+            picture.pixelColor(int(x), int(y)).lightness(), 100, "a stamped mark is where it belongs"
+        )
         at = QPointF(123.0, 88.0)
         before = plan.to_ground(at)
         plan.zoom(8.0, at)

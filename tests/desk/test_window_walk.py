@@ -1,4 +1,5 @@
-"""Through the real window: the demo's walk, and a job made from nothing by pasting. Runs offscreen and under Xvfb."""
+"""Through the real window: the demo's walk, and a job made from nothing by pasting. Runs offscreen and under
+Xvfb."""
 
 import unittest
 
@@ -13,15 +14,23 @@ from tests.desk.qt_case import QtTestCase
 
 def control_list() -> str:
     true = tarnholt.truth()
-    rows = [f"{true.names[i]}\t{true.dam_e_m[i]:.3f}\t{true.dam_n_m[i]:.3f}\t{true.dam_height_m[i]:.3f}\tmain" for i in range(8)]
+    rows = [
+        f"{true.names[i]}\t{true.dam_e_m[i]:.3f}\t{true.dam_n_m[i]:.3f}\t{true.dam_height_m[i]:.3f}\tmain"
+        for i in range(8)
+    ]
     return "\n".join(["Point\tEasting\tNorthing\tHeight\tClass", *rows])
 
 
 def measured_list() -> str:
-    records = [r for r in tarnholt.records() if type(r).__name__ == "MeasuredPosition" and r.session == "day 1"]
+    records = [
+        r for r in tarnholt.records() if type(r).__name__ == "MeasuredPosition" and r.session == "day 1"
+    ]
     import math
 
-    rows = [f"{r.mark},{math.degrees(r.lat_rad)!r},{math.degrees(r.lon_rad)!r},{r.h_m!r},0.004,0.008" for r in records]
+    rows = [
+        f"{r.mark},{math.degrees(r.lat_rad)!r},{math.degrees(r.lon_rad)!r},{r.h_m!r},0.004,0.008"
+        for r in records
+    ]
     return "\n".join(["name,lat,lon,h,sh,sv", *rows])
 
 
@@ -78,7 +87,9 @@ class Walk(QtTestCase):
                 for v in (b.derived.adopted["dam"].e_m, b.derived.adopted["dam"].n_m)
             )
         )
-        QTest.mouseClick(w.plan_pane.plan, Qt.MouseButton.LeftButton, pos=QPointF(float(x), float(y)).toPoint())
+        QTest.mouseClick(
+            w.plan_pane.plan, Qt.MouseButton.LeftButton, pos=QPointF(float(x), float(y)).toPoint()
+        )
         self.assertEqual(b.selection, "P-05")
         titles = [k.title for k in w.trail_pane.links.links]
         self.assertEqual(titles, ["Occupation", "Projected", "Fit 1", "Adopted"])
@@ -109,7 +120,8 @@ class Walk(QtTestCase):
         QGuiApplication.clipboard().setText(control_list())
         QTest.keyClick(marks.marks, Qt.Key.Key_V, Qt.KeyboardModifier.ControlModifier)
         self.assertIn(
-            "Take 8 rows from the clipboard as known positions in a new local plane, metres.", marks.incoming.statement.text()
+            "Take 8 rows from the clipboard as known positions in a new local plane, metres.",
+            marks.incoming.statement.text(),
         )
         self.assertEqual(len(b.state.marks), 0, "nothing changed yet")
         marks.incoming.take.click()
@@ -121,7 +133,9 @@ class Walk(QtTestCase):
         QTest.keyClicks(marks.incoming.ask.edit, "EPSG:25832")
         QTest.keyClick(marks.incoming.ask.edit, Qt.Key.Key_Return)
         marks.incoming.take.click()
-        self.assertEqual((len(b.state.measured), {m.crs for m in b.state.measured.values()}), (22, {"EPSG:4258"}))
+        self.assertEqual(
+            (len(b.state.measured), {m.crs for m in b.state.measured.values()}), (22, {"EPSG:4258"})
+        )
         w.actions.run("fits.new")
         self.assertEqual(w.stage, "Fits")
         rows = w.fits.table.records.rows

@@ -1,4 +1,5 @@
-"""Every rule about fits: it fires on the blunder it is for and names the culprit, and the clean demo stays silent."""
+"""Every rule about fits: it fires on the blunder it is for and names the culprit, and the clean demo stays
+silent."""
 
 import math
 import unittest
@@ -45,7 +46,9 @@ class Fires(unittest.TestCase):
             for row in (0, 3, 7):
                 pairs = made_up_pairs(k=8)
                 pairs.known[1, row] += blunder
-                doubt = self.check(found(pairs, "fit.outlier", horizontal="turn"), (f"T-{row + 1:02d}",), "stands out")
+                doubt = self.check(
+                    found(pairs, "fit.outlier", horizontal="turn"), (f"T-{row + 1:02d}",), "stands out"
+                )
                 self.assertAlmostEqual(doubt.value, blunder, delta=0.015)
         two = made_up_pairs(k=9)
         two.known[0, 2] += 0.2
@@ -67,7 +70,11 @@ class Fires(unittest.TestCase):
     def test_residual_over_tolerance(self) -> None:
         pairs = made_up_pairs(noise=0.001)
         pairs.known[1, 6] += 0.015
-        self.check(found(pairs, "fit.residual-plan", horizontal="turn", check=frozenset(["T-07"])), ("T-07",), "10 mm")
+        self.check(
+            found(pairs, "fit.residual-plan", horizontal="turn", check=frozenset(["T-07"])),
+            ("T-07",),
+            "10 mm",
+        )
         pairs.known[2, 0] += 0.035
         self.check(found(pairs, "fit.residual-height", check=frozenset(["T-01"])), ("T-01",), "20 mm")
         self.assertIsNone(found(pairs, "fit.residual-height", check=frozenset(["T-01"]), tolerance_v_m=0.05))
@@ -166,7 +173,9 @@ class Silent(unittest.TestCase):
         )
         noise = 0
         for seed in range(40):
-            case = made_up_pairs(seed=seed, noise=0.003).case(horizontal="turn", height="plane", tolerance_v_m=0.030)
+            case = made_up_pairs(seed=seed, noise=0.003).case(
+                horizontal="turn", height="plane", tolerance_v_m=0.030
+            )
             noise += sum(d.rule in accusing for d in doubts_about_fit(case))
         self.assertLessEqual(noise, 2)
 
@@ -174,7 +183,10 @@ class Silent(unittest.TestCase):
         square = np.array([0.0, 10, 10, 0]), np.array([0.0, 0, 10, 10])
         out = distance_outside(np.array([5.0, 15, 13]), np.array([5.0, 5, 14]), *square)
         np.testing.assert_allclose(out, [0, 5, 5], rtol=2e-3)
-        self.assertEqual([round(v) for v in breadth_and_length(np.array([0.0, 30, 30, 0]), np.array([0.0, 40, 41, 1]))], [1, 51])
+        self.assertEqual(
+            [round(v) for v in breadth_and_length(np.array([0.0, 30, 30, 0]), np.array([0.0, 40, 41, 1]))],
+            [1, 51],
+        )
 
 
 class OfTheDemo(TempFolder):
@@ -196,7 +208,9 @@ class OfTheDemo(TempFolder):
             accept(doubt, "  ")
         job.record(*accept(doubt, "to be measured again"))
         findings = judge.judge(job.state, self.derive(job))
-        self.assertEqual([(d.key, a.reason) for d, a in findings.accepted], [(doubt.key, "to be measured again")])
+        self.assertEqual(
+            [(d.key, a.reason) for d, a in findings.accepted], [(doubt.key, "to be measured again")]
+        )
         given = job.state.given["g-T-09"]
         from fenwind.records.entries import amend
 
@@ -208,10 +222,22 @@ class OfTheDemo(TempFolder):
         step = job.state.fits["fit-1"]
         from fenwind.doubts.registry import Remedy
 
-        for kind, names in (("check", ("T-01",)), ("off", ("T-02",)), ("exchange", ("T-03", "T-04")), ("one-shift", ())):
+        for kind, names in (
+            ("check", ("T-01",)),
+            ("off", ("T-02",)),
+            ("exchange", ("T-03", "T-04")),
+            ("one-shift", ()),
+        ):
             doubt = Doubt(rule="x", subject="fit-1", names=names, text="test")
             job.record(*settle(job.state, doubt, Remedy(kind=kind, label=kind, names=names)))
-        self.assertEqual(dict(job.state.fits["fit-1"].uses) | dict(step.uses), {"T-01": "check", "T-02": "off", "T-07": "check"})
+        self.assertEqual(
+            dict(job.state.fits["fit-1"].uses) | dict(step.uses),
+            {"T-01": "check", "T-02": "off", "T-07": "check"},
+        )
         self.assertEqual((job.state.given["g-T-03"].mark, job.state.given["g-T-04"].mark), ("T-04", "T-03"))
         with self.assertRaises(ProcedureError):
-            settle(job.state, Doubt(rule="x", subject="gone", names=(), text=""), Remedy(kind="check", label="", names=()))
+            settle(
+                job.state,
+                Doubt(rule="x", subject="gone", names=(), text=""),
+                Remedy(kind="check", label="", names=()),
+            )

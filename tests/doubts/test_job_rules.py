@@ -50,10 +50,22 @@ class OfTheDemo(TempFolder):
             ("marks.two-places", [amend(occupied, lat_rad=occupied.lat_rad + 1.0 / radius)], ("T-01",), 0.5),
             ("marks.two-names", [Add(record=near), Add(record=here)], ("T-02", "T-02A"), 0.004),
             ("marks.coarse-height", [amend(known, height_m=1239.7)], ("T-02",), 1),
-            ("frame.height-unknown", [amend(state.frames["dam"], spec=replace(kept, height=HeightReference(kind="unknown")))], (), None),
+            (
+                "frame.height-unknown",
+                [amend(state.frames["dam"], spec=replace(kept, height=HeightReference(kind="unknown")))],
+                (),
+                None,
+            ),
             (
                 "frame.grid-missing",
-                [amend(state.frames["map"], spec=replace(map_spec, height=HeightReference(kind="vertical", crs="EPSG:5941", name="NN2000")))],
+                [
+                    amend(
+                        state.frames["map"],
+                        spec=replace(
+                            map_spec, height=HeightReference(kind="vertical", crs="EPSG:5941", name="NN2000")
+                        ),
+                    )
+                ],
                 (),
                 None,
             ),
@@ -66,11 +78,21 @@ class OfTheDemo(TempFolder):
                 (),
                 None,
             ),
-            ("frame.no-epoch", [Add(record=FrameRecord(id="moving", spec=FrameSpec(name="ITRF", crs=ITRF_UTM)))], (), None),
+            (
+                "frame.no-epoch",
+                [Add(record=FrameRecord(id="moving", spec=FrameSpec(name="ITRF", crs=ITRF_UTM)))],
+                (),
+                None,
+            ),
             ("fit.scale-reason", [amend(state.fits["fit-1"], horizontal="scale")], (), None),
-            ("job.no-control", gestures.set_field(state.marks.values(), "hold_horizontal", False, "")[1]
-             + gestures.set_field(state.marks.values(), "hold_height", False, "")[1], (), 0),
-        ]  # fmt: skip
+            (
+                "job.no-control",
+                gestures.set_field(state.marks.values(), "hold_horizontal", False, "")[1]
+                + gestures.set_field(state.marks.values(), "hold_height", False, "")[1],
+                (),
+                0,
+            ),
+        ]
         for rule, entries, names, value in cases:
             with self.subTest(rule):
                 self.job.record("plant", entries)
@@ -95,7 +117,9 @@ class OfTheDemo(TempFolder):
         rows = points([("T-05", plan_only.e_m, plan_only.n_m, 1236.512)])
         self.job.record("take", take_in(self.job.state, rows, [0], measured=False, frame="dam"))
         doubt = self.found()["marks.changed-after-use"]
-        self.assertIn("in whether it has a height", doubt.text, "a height that comes is no movement of a kilometre")
+        self.assertIn(
+            "in whether it has a height", doubt.text, "a height that comes is no movement of a kilometre"
+        )
         self.job.record("later", [amend(self.job.state.fits["fit-1"], active=False)])
         later = replace(self.job.state.fits["fit-1"], id="fit-2", name="Fit 2", active=True)
         self.job.record("new fit", [Add(record=later)])
@@ -114,7 +138,9 @@ class Near(TempFolder):
         rng = np.random.default_rng(3)
         e, n = rng.uniform(0, 4, 400), rng.uniform(0, 4, 400)
         e[7] = np.nan
-        wanted = {(i, j) for i in range(400) for j in range(i + 1, 400) if np.hypot(e[i] - e[j], n[i] - n[j]) <= 0.1}
+        wanted = {
+            (i, j) for i in range(400) for j in range(i + 1, 400) if np.hypot(e[i] - e[j], n[i] - n[j]) <= 0.1
+        }
         i, j = near_pairs(e, n, 0.1)
         self.assertEqual(sorted(zip(i.tolist(), j.tolist(), strict=True)), sorted(wanted))
         with self.assertRaises(ValueError):

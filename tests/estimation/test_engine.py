@@ -11,7 +11,8 @@ from fenwind.estimation.engine import Adjustment, Problem, adjust
 
 
 def _random(seed: int, k: int = 12, b: int = 2, n: int = 4) -> tuple[Problem, np.ndarray, np.ndarray]:
-    """A linear problem with correlated blocks, its design (b, n, k) and full weight matrix (m, m), rows ordered block by block."""
+    """A linear problem with correlated blocks, its design (b, n, k) and full weight matrix (m, m), rows
+    ordered block by block."""
     rng = np.random.default_rng(seed)
     design = rng.normal(size=(b, n, k))
     roots = 0.4 * rng.normal(size=(k, b, b)) + 2 * np.eye(b)
@@ -33,7 +34,8 @@ def _random(seed: int, k: int = 12, b: int = 2, n: int = 4) -> tuple[Problem, np
 
 class Properties(unittest.TestCase):
     def test_against_the_textbook_in_full_matrices(self) -> None:
-        """x, v, Q, redundancy, standardised residuals and MDE by full matrices (Koch 1999, sections 3.2 and 4.3) for b = 1, 2, 3."""
+        """x, v, Q, redundancy, standardised residuals and MDE by full matrices (Koch 1999, sections 3.2 and
+        4.3) for b = 1, 2, 3."""
         for seed, b in ((1, 1), (2, 2), (3, 3)):
             with self.subTest(b=b):
                 problem, a, p = _random(seed, b=b)
@@ -51,7 +53,9 @@ class Properties(unittest.TestCase):
                 self.assertAlmostEqual(float(result.redundancy.sum()), result.dof, places=8)
                 sensitivity = np.sqrt(np.diag(p @ qvv @ p))
                 np.testing.assert_allclose(result.standardised.T.ravel(), (p @ v) / sensitivity, atol=1e-9)
-                np.testing.assert_allclose(result.detectable.T.ravel(), detectable_shift(0.001, 0.8) / sensitivity, rtol=1e-9)
+                np.testing.assert_allclose(
+                    result.detectable.T.ravel(), detectable_shift(0.001, 0.8) / sensitivity, rtol=1e-9
+                )
 
     def test_deleted_residuals_are_those_of_a_fit_without_the_block(self) -> None:
         problem, _, _ = _random(4)
@@ -70,7 +74,9 @@ class Properties(unittest.TestCase):
             without = adjust(rest)
             misfit = np.einsum("bn,n->b", design[:, :, i], without.x) - problem.observed[:, i]
             np.testing.assert_allclose(result.deleted_residuals[:, i], misfit, atol=1e-8)
-            self.assertAlmostEqual(float(result.deleted_statistic[i]), result.sum_squares - without.sum_squares, places=7)
+            self.assertAlmostEqual(
+                float(result.deleted_statistic[i]), result.sum_squares - without.sum_squares, places=7
+            )
 
     def test_constraints_hold_exactly_and_reach_the_covariance(self) -> None:
         problem, a, p = _random(5)
@@ -84,7 +90,8 @@ class Properties(unittest.TestCase):
         self.assertEqual(result.dof, problem.observed.size + 2 - 4)
 
     def test_covariance_and_global_test_by_simulation(self) -> None:
-        """Seeded simulation: the spread of estimates is the covariance promised, and the global test rejects at its level."""
+        """Seeded simulation: the spread of estimates is the covariance promised, and the global test rejects
+        at its level."""
         problem, _, _ = _random(6, k=8)
         rng = np.random.default_rng(8)
         lower = blocks.cholesky(problem.covariance)
@@ -149,5 +156,7 @@ class Refusals(unittest.TestCase):
         self.assertIsNone(result.global_test)
         self.assertIsNone(result.variance_factor)
         self.assertTrue(
-            np.isnan(result.standardised).all() and np.isinf(result.detectable).all() and np.isnan(result.deleted_residuals).all()
+            np.isnan(result.standardised).all()
+            and np.isinf(result.detectable).all()
+            and np.isnan(result.deleted_residuals).all()
         )

@@ -1,4 +1,5 @@
-"""Line work moved: every kind of entity lands where a similarity computed apart says, and keeps layer, colour and handle."""
+"""Line work moved: every kind of entity lands where a similarity computed apart says, and keeps layer, colour
+and handle."""
 
 import math
 import unittest
@@ -34,7 +35,9 @@ def pairs(scale: float = 1.0) -> tuple[Positions, Positions]:
 
 def made(**options: str) -> Move:
     source, target = pairs(1.0001 if options.get("horizontal") == "scale" else 1.0)
-    return move_of(move_fit(source, target, FitOptions(**({"horizontal": "turn", "height": "none"} | options))), target)
+    return move_of(
+        move_fit(source, target, FitOptions(**({"horizontal": "turn", "height": "none"} | options))), target
+    )
 
 
 def drawing() -> Drawing:
@@ -50,7 +53,9 @@ def drawing() -> Drawing:
     space.add_circle((1060, 2060, 7), 4)
     space.add_text("gate", rotation=10, dxfattribs={"insert": (1010, 2020), "height": 2})
     space.add_mtext("yard", dxfattribs={"insert": (1020, 2030), "rotation": 20.0})
-    space.add_lwpolyline([(1000, 2000, 0.5), (1010, 2000, 0), (1010, 2010, 0)], format="xyb", dxfattribs={"elevation": 3})
+    space.add_lwpolyline(
+        [(1000, 2000, 0.5), (1010, 2000, 0), (1010, 2010, 0)], format="xyb", dxfattribs={"elevation": 3}
+    )
     space.add_polyline3d([(1000, 2000, 1), (1001, 2002, 2)])
     space.add_blockref("bolt", (1200, 2100), dxfattribs={"rotation": 45}).add_auto_attribs({"NAME": "T-09"})
     space.add_point((1300, 2300, 9))
@@ -81,7 +86,9 @@ class Drawings(TempFolder):
         line, arc, circle = (self.one(new, q) for q in ("LINE", "ARC", "CIRCLE"))
         self.at(line.dxf.start, 1000, 2000, 5)
         self.at(line.dxf.end, 1100, 2000, 6)
-        self.assertEqual((line.dxf.layer, line.dxf.color, line.dxf.handle), ("walls", 5, self.one(old, "LINE").dxf.handle))
+        self.assertEqual(
+            (line.dxf.layer, line.dxf.color, line.dxf.handle), ("walls", 5, self.one(old, "LINE").dxf.handle)
+        )
         self.at(arc.dxf.center, 1050, 2050)
         self.assertAlmostEqual(arc.dxf.start_angle % 360, -degrees % 360, places=9)
         self.assertAlmostEqual(arc.dxf.radius, 10.0, places=9)
@@ -92,7 +99,9 @@ class Drawings(TempFolder):
         self.assertAlmostEqual(mtext.get_rotation() % 360, (20 - degrees) % 360, places=6)
         self.at(block.dxf.insert, 1200, 2100)
         self.assertAlmostEqual(block.dxf.rotation % 360, (45 - degrees) % 360, places=9)
-        self.assertEqual(new.blocks["bolt"].query("LINE")[0].dxf.start, (-1, 0, 0), "what a block is made of stays")
+        self.assertEqual(
+            new.blocks["bolt"].query("LINE")[0].dxf.start, (-1, 0, 0), "what a block is made of stays"
+        )
         flat = self.one(new, "LWPOLYLINE")
         self.at(flat.get_points("xy")[1], 1010, 2000)
         self.assertEqual((flat.get_points("b")[0][0], flat.dxf.elevation), (0.5, 3))
@@ -112,7 +121,8 @@ class Drawings(TempFolder):
         for query in ("LINE", "INSERT", "TEXT"):
             self.assertEqual(str(self.one(new, query).dxfattribs()), str(self.one(old, query).dxfattribs()))
         self.assertEqual(
-            sorted({why for _, _, why in done.stayed}), ["is a target of the move", "named: T-09", "named: gate", "named: walls"]
+            sorted({why for _, _, why in done.stayed}),
+            ["is a target of the move", "named: T-09", "named: gate", "named: walls"],
         )
         counts, stays = preview(self.path("old.dxf"), made(), ("WALLS", "t-09", "gate"))
         self.assertEqual((counts.total(), stays), (len(done.moved), done.stayed))
@@ -120,14 +130,20 @@ class Drawings(TempFolder):
     def test_a_point_and_the_text_that_names_it_stay_together(self) -> None:
         made_up = ezdxf.new(units=6)
         space = made_up.modelspace()
-        for name, (e, n) in {"old": (1000.0, 2000.0), "new": there(1400, 2100), "kept": (1300.0, 2300.0)}.items():
+        for name, (e, n) in {
+            "old": (1000.0, 2000.0),
+            "new": there(1400, 2100),
+            "kept": (1300.0, 2300.0),
+        }.items():
             space.add_point((e, n))
             space.add_text(name, dxfattribs={"height": 2}).set_placement((e + 1.5, n + 1))
         made_up.saveas(self.path("labelled.dxf"))
         done = move_drawing(self.path("labelled.dxf"), self.path("out.dxf"), made(), ("Kept",))
         self.assertEqual((len(done.moved), len(done.stayed)), (2, 4))
         why = [why for _, _, why in done.stayed]
-        self.assertEqual(why, ["is a target of the move", "names a point that stays: new", "named: kept", "named: kept"])
+        self.assertEqual(
+            why, ["is a target of the move", "names a point that stays: new", "named: kept", "named: kept"]
+        )
 
     def test_heights_shift_only_where_there_are_any_and_never_scale(self) -> None:
         _, new, _ = self.run_move(made(height="shift"))
@@ -156,10 +172,14 @@ class Drawings(TempFolder):
         source, target = pairs()
         result = move_fit(source, target, FitOptions(horizontal="turn", height="shift"))
         old, _, _ = self.run_move(move_of(result, target))
-        done = move_drawing(self.path("new.dxf"), self.path("back.dxf"), move_of(result, target, backwards=True))
+        done = move_drawing(
+            self.path("new.dxf"), self.path("back.dxf"), move_of(result, target, backwards=True)
+        )
         back = ezdxf.readfile(self.path("back.dxf"))
         self.assertEqual(len(done.stayed), 0)
-        for a, b in zip(old.modelspace().query("LINE CIRCLE"), back.modelspace().query("LINE CIRCLE"), strict=True):
+        for a, b in zip(
+            old.modelspace().query("LINE CIRCLE"), back.modelspace().query("LINE CIRCLE"), strict=True
+        ):
             place = "start" if a.dxftype() == "LINE" else "center"
             self.assertTrue(a.dxf.get(place).isclose(b.dxf.get(place), abs_tol=3e-9))
 
@@ -176,7 +196,9 @@ class Drawings(TempFolder):
 class Procedures(unittest.TestCase):
     def test_shift_and_turn_by_value_and_by_marks(self) -> None:
         shift = move_of(
-            move_fit(*shift_pairs(10, 20, 5, (13, 16, 5.1234567)), FitOptions(horizontal="shift", height="shift")),
+            move_fit(
+                *shift_pairs(10, 20, 5, (13, 16, 5.1234567)), FitOptions(horizontal="shift", height="shift")
+            ),
             shift_pairs(0, 0, 0, (13, 16, 5))[1],
         )
         e, n, h = shift.apply(np.array([100.0]), np.array([100.0]), np.array([1.0]))
@@ -193,13 +215,21 @@ class Procedures(unittest.TestCase):
             turn_between((0, 0), (0, 0), (1, 1))
         source, target = pairs()
         with self.assertRaisesRegex(ProcedureError, "no pair has a height"):
-            move_fit(source, positions(target.names, target.e_m, target.n_m, np.full(3, np.nan)), FitOptions(height="shift"))
+            move_fit(
+                source,
+                positions(target.names, target.e_m, target.n_m, np.full(3, np.nan)),
+                FitOptions(height="shift"),
+            )
 
     def test_distances_show_a_scale(self) -> None:
         source, target = pairs(0.9996)
         found = distances(source, target)
-        self.assertEqual(list(zip(found.first, found.second, strict=True)), [("A", "B"), ("A", "C"), ("B", "C")])
-        np.testing.assert_allclose(found.source, [math.hypot(400, 100), math.hypot(200, 500), math.hypot(200, 400)])
+        self.assertEqual(
+            list(zip(found.first, found.second, strict=True)), [("A", "B"), ("A", "C"), ("B", "C")]
+        )
+        np.testing.assert_allclose(
+            found.source, [math.hypot(400, 100), math.hypot(200, 500), math.hypot(200, 400)]
+        )
         self.assertAlmostEqual(found.ratio, 0.9996, places=12)
         many = positions([str(i) for i in range(60)], np.arange(60.0), np.arange(60.0) ** 1.5, np.zeros(60))
         self.assertEqual(distances(many, many).source.size, 58 + 59)

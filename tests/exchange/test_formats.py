@@ -1,4 +1,5 @@
-"""Every format out and read back, by Fenwind and by a general library; broken and hostile files are refused in one sentence."""
+"""Every format out and read back, by Fenwind and by a general library; broken and hostile files are refused
+in one sentence."""
 
 import io
 import json
@@ -57,7 +58,13 @@ def positions(spec: FrameSpec = UTM) -> Outgoing:
 
 def xlsx(path: str, out: Outgoing) -> None:
     unit = UNITS[out.spec.unit].metres
-    rows = zip(out.names, (out.e_m / unit).tolist(), (out.n_m / unit).tolist(), (out.height_m / unit).tolist(), strict=True)
+    rows = zip(
+        out.names,
+        (out.e_m / unit).tolist(),
+        (out.n_m / unit).tolist(),
+        (out.height_m / unit).tolist(),
+        strict=True,
+    )
     write_xlsx(path, ("name", "e", "n", "h"), rows, out.title, out.system_words)
 
 
@@ -100,7 +107,9 @@ class RoundTrips(TempFolder):
                 with self.assertRaisesRegex(FormatError, "local plane"):
                     write(self.path(name), positions(FEET))
         self.assertIn("WGS 84", out.wgs84_words)
-        self.assertEqual(positions(FEET).system_words, "Levee grid, US survey feet, heights above gauge zero.")
+        self.assertEqual(
+            positions(FEET).system_words, "Levee grid, US survey feet, heights above gauge zero."
+        )
 
     def test_general_libraries_read_it(self) -> None:
         out = positions()
@@ -118,17 +127,24 @@ class RoundTrips(TempFolder):
         self.assertEqual(meta["crs"], "EPSG:25832")
         self.assertEqual(columns[list(meta["fields"]).index("name")].tolist(), list(out.names))
         self.assertEqual(
-            shapely.get_coordinates(shapely.from_wkb(shapes), include_z=True)[0].tolist(), [468000.1234, 6797000.4321, 1240.125]
+            shapely.get_coordinates(shapely.from_wkb(shapes), include_z=True)[0].tolist(),
+            [468000.1234, 6797000.4321, 1240.125],
         )
         drawing = ezdxf.readfile(self.path("a.dxf"))
         self.assertEqual(len(drawing.audit().errors), 0)
         space = drawing.modelspace()
         self.assertEqual([t.dxf.text for t in space.query("TEXT")], ["T-01", "=PORTAL N", out.system_words])
-        self.assertEqual([b.dxf.name for b in space.query("INSERT")], ["MARK_TRIANGLE", "MARK_RING", "MARK_CROSS"])
+        self.assertEqual(
+            [b.dxf.name for b in space.query("INSERT")], ["MARK_TRIANGLE", "MARK_RING", "MARK_CROSS"]
+        )
         self.assertIn("second_ary points", drawing.layers)
         self.assertEqual(drawing.header["$INSUNITS"], 6)
         write_kml(self.path("a.kml"), out)
-        marks = ElementTree.parse(self.path("a.kml")).getroot().findall(".//k:Placemark", {"k": "http://www.opengis.net/kml/2.2"})
+        marks = (
+            ElementTree.parse(self.path("a.kml"))
+            .getroot()
+            .findall(".//k:Placemark", {"k": "http://www.opengis.net/kml/2.2"})
+        )
         self.assertEqual([m[0].text for m in marks], list(out.names))
         write_geojson(self.path("a.geojson"), out)
         features = json.loads(Path(self.path("a.geojson")).read_text())["features"]
@@ -151,10 +167,14 @@ class RoundTrips(TempFolder):
         self.assertEqual([p.column for p in found.problems], ["name"])
 
 
-#: A LandXML file written by hand after the schema (from memory): two groups, feet, a reference, a point without height.
-LANDXML = """<?xml version="1.0"?><LandXML xmlns="http://www.landxml.org/schema/LandXML-1.2" version="1.2" date="2026-01-01" time="00:00:00">
-<Units><Imperial areaUnit="squareFoot" linearUnit="USSurveyFoot" volumeUnit="cubicFeet" temperatureUnit="fahrenheit" pressureUnit="inHG"/></Units>
-<CgPoints name="control"><CgPoint name="K1" code="BM" desc="bolt in rock">2000.5 1000.25 30.125</CgPoint><CgPoint name="K2">2100 1100</CgPoint></CgPoints>
+#: A LandXML file written by hand after the schema (from memory): two groups, feet, a reference, a point
+#: without height.
+LANDXML = """<?xml version="1.0"?><LandXML xmlns="http://www.landxml.org/schema/LandXML-1.2" version="1.2"
+date="2026-01-01" time="00:00:00">
+<Units><Imperial areaUnit="squareFoot" linearUnit="USSurveyFoot" volumeUnit="cubicFeet"
+temperatureUnit="fahrenheit" pressureUnit="inHG"/></Units>
+<CgPoints name="control"><CgPoint name="K1" code="BM" desc="bolt in rock">2000.5 1000.25 30.125</CgPoint>
+<CgPoint name="K2">2100 1100</CgPoint></CgPoints>
 <CgPoints name="copies"><CgPoint name="K3" pntRef="K1"/></CgPoints></LandXML>"""
 
 
@@ -163,8 +183,12 @@ class Reading(TempFolder):
         path = self.write("k.xml", LANDXML)
         raw = read_table(path)
         found = interpret(raw, unit=UNITS[raw.unit])
-        self.assertEqual((found.names, raw.unit, raw.parts), (("K1", "K2", "K3"), "ftUS", ("control", "copies")))
-        np.testing.assert_allclose(found.values[:3, 2], np.array([1000.25, 2000.5, 30.125]) * 1200 / 3937, rtol=1e-15)
+        self.assertEqual(
+            (found.names, raw.unit, raw.parts), (("K1", "K2", "K3"), "ftUS", ("control", "copies"))
+        )
+        np.testing.assert_allclose(
+            found.values[:3, 2], np.array([1000.25, 2000.5, 30.125]) * 1200 / 3937, rtol=1e-15
+        )
         self.assertEqual(found.words["code"][0], "BM")
         self.assertEqual(read_table(path, "copies").rows, [["K3", "1000.25", "2000.5", "30.125", "", ""]])
 
@@ -182,7 +206,9 @@ class Reading(TempFolder):
         raw = read_table(self.path("b.xlsx"))
         self.assertEqual((raw.part, raw.parts, raw.lines), ("Main list", ("Cover", "Main list"), [2, 3]))
         found = interpret(raw, unit=METRE)
-        self.assertEqual([(p.name, p.first, p.second) for p in found.points], [("A", 10 * 0.3048, 20.5 * 0.3048)])
+        self.assertEqual(
+            [(p.name, p.first, p.second) for p in found.points], [("A", 10 * 0.3048, 20.5 * 0.3048)]
+        )
         self.assertEqual(found.problems[0].column, "n", "a formula that was never computed is no number")
         with self.assertRaisesRegex(FormatError, "no sheet 'X'"):
             read_table(self.path("b.xlsx"), "X")
@@ -234,14 +260,21 @@ class Reading(TempFolder):
 
 
 class Fuzz(TempFolder):
-    """Whole files with some bytes changed, cut or doubled: each reader answers or refuses with our own error."""
+    """Whole files with some bytes changed, cut or doubled: each reader answers or refuses with our own
+    error."""
 
     def test_damaged_files_never_raise_anything_else(self) -> None:
         out = positions()
-        writers: dict[str, Callable[[str, Outgoing], None]] = {**PLANE, "a.kml": write_kml, "a.geojson": write_geojson}
+        writers: dict[str, Callable[[str, Outgoing], None]] = {
+            **PLANE,
+            "a.kml": write_kml,
+            "a.geojson": write_geojson,
+        }
         for name, write in writers.items():
             write(self.path(name), out)
-        Path(self.path("a.csv")).write_text("name,e,n,h,code\nT-01,468000.1,6797000.4,1240.1,BM\nT-02,1,2,,\n")
+        Path(self.path("a.csv")).write_text(
+            "name,e,n,h,code\nT-01,468000.1,6797000.4,1240.1,BM\nT-02,1,2,,\n"
+        )
         for name in (*writers, "a.csv"):
             whole = Path(self.path(name)).read_bytes()
             with self.subTest(name):
@@ -249,7 +282,9 @@ class Fuzz(TempFolder):
 
     def damage(self, name: str, whole: bytes) -> None:
         spots = st.lists(
-            st.tuples(st.floats(0, 1), st.sampled_from(["byte", "cut", "double", "number"]), st.integers(0, 255)),
+            st.tuples(
+                st.floats(0, 1), st.sampled_from(["byte", "cut", "double", "number"]), st.integers(0, 255)
+            ),
             min_size=1,
             max_size=6,
         )

@@ -43,18 +43,22 @@ class Finding(unittest.TestCase):
         self.assertEqual(len({s.code for s in systems("projected")}), len(systems("projected")))
         fiji = search("3460")[0]  # its area crosses the date line
         self.assertTrue(
-            fiji.covers(math.radians(-17), math.radians(179.9)) and fiji.covers(math.radians(-17), math.radians(-179.9))
+            fiji.covers(math.radians(-17), math.radians(179.9))
+            and fiji.covers(math.radians(-17), math.radians(-179.9))
         )
         self.assertLess(fiji.extent, 0.1)
 
     def test_operations_are_listed_with_accuracy_and_grids(self) -> None:
-        """OSGB36 to ETRS89 needs a grid that PROJ's wheel does not bring; ITRF2020 to ETRS89 is a published set of parameters."""
+        """OSGB36 to ETRS89 needs a grid that PROJ's wheel does not bring; ITRF2020 to ETRS89 is a published
+        set of parameters."""
         uk = operations(find_crs("EPSG:4277"), find_crs("EPSG:4258"), (-1.5, 52.0, -1.4, 52.1))
         self.assertTrue(uk[0].chosen and uk[0].present)
         lacking = [o for o in uk if not o.present]
         self.assertTrue(lacking and any(not here for o in lacking for _, here in o.grids))
         east, north, degree = 8.4, 61.3, 1e-4
-        itrf = operations(find_crs("EPSG:9989"), find_crs("EPSG:4937"), (east, north, east + degree, north + degree))
+        itrf = operations(
+            find_crs("EPSG:9989"), find_crs("EPSG:4937"), (east, north, east + degree, north + degree)
+        )
         self.assertIn("ETRF", itrf[0].name)
         self.assertFalse(itrf[0].assumed)
         self.assertEqual([o.chosen for o in itrf].count(True), 1)
@@ -62,14 +66,17 @@ class Finding(unittest.TestCase):
     def test_an_operation_for_elsewhere_is_told(self) -> None:
         """EPSG's ED50 to ETRS89 (1) is for Norway north of 65 N; nothing better is here for 61.3 N, 8.4 E."""
         place = (np.array([8.4]), np.array([61.3]), np.array([np.nan]))
-        self.assertEqual([n.rule for n in convert("EPSG:4230", "EPSG:4258", *place).notes], ["convert.elsewhere"])
+        self.assertEqual(
+            [n.rule for n in convert("EPSG:4230", "EPSG:4258", *place).notes], ["convert.elsewhere"]
+        )
         paris = (np.array([2.35]), np.array([48.85]), np.array([np.nan]))
         self.assertEqual([n.rule for n in convert("EPSG:4230", "EPSG:4258", *paris).notes], [])
 
 
 class Meaning(unittest.TestCase):
     def test_factors_at_the_middle_and_the_corners(self) -> None:
-        """Checked against the same formulas written out here: k of UTM on its central meridian is 0.9996, R / (R + h) with R = sqrt(MN)."""
+        """Checked against the same formulas written out here: k of UTM on its central meridian is 0.9996, R /
+        (R + h) with R = sqrt(MN)."""
         frame = open_frame(FrameSpec(name="UTM", crs="EPSG:25832"))
         e, n, h = np.array([499000.0, 501000.0]), np.array([6797000.0, 6799000.0]), np.array([1200.0, 1300.0])
         found = frame_meaning(frame, e, n, h)
@@ -79,7 +86,9 @@ class Meaning(unittest.TestCase):
         w2 = 1 - e2 * math.sin(found.lat_rad[0]) ** 2
         radius = math.sqrt(a * (1 - e2) / w2**1.5 * a / math.sqrt(w2))
         self.assertAlmostEqual(found.elevation[0], radius / (radius + 1250.0), places=12)
-        self.assertAlmostEqual(found.combined_ppm[0], (0.9996 * radius / (radius + 1250.0) - 1) * 1e6, places=3)
+        self.assertAlmostEqual(
+            found.combined_ppm[0], (0.9996 * radius / (radius + 1250.0) - 1) * 1e6, places=3
+        )
         self.assertLess(found.convergence_rad[PLACES.index("north-west")], 0.0)
         self.assertGreater(found.convergence_rad[PLACES.index("south-east")], 0.0)
         self.assertFalse(found.outside)
@@ -87,7 +96,8 @@ class Meaning(unittest.TestCase):
         self.assertTrue(far.outside)
         local = open_frame(FrameSpec(name="UTM", crs="EPSG:25832", height=HeightReference(kind="local")))
         self.assertTrue(
-            np.isnan(frame_meaning(local, e, n, h).combined).all(), "heights above a local zero give no elevation factor"
+            np.isnan(frame_meaning(local, e, n, h).combined).all(),
+            "heights above a local zero give no elevation factor",
         )
 
     def test_a_missing_grid_is_never_a_zero(self) -> None:
@@ -96,7 +106,11 @@ class Meaning(unittest.TestCase):
         self.assertTrue(np.isnan(frame.geoid_height(*TARNHOLT)))
         self.assertEqual(len(frame.geoid.missing), 1)
         with self.assertRaisesRegex(FrameError, "not a height system"):
-            open_frame(FrameSpec(name="UTM", crs="EPSG:25832", height=HeightReference(kind="vertical", crs="EPSG:4258")))
+            open_frame(
+                FrameSpec(
+                    name="UTM", crs="EPSG:25832", height=HeightReference(kind="vertical", crs="EPSG:4258")
+                )
+            )
 
     def test_given_positions_come_over_from_another_zone(self) -> None:
         one, two = (open_frame(FrameSpec(name=c, crs=c)) for c in ("EPSG:25832", "EPSG:25833"))

@@ -8,7 +8,15 @@ import numpy as np
 
 from fenwind.errors import FrameError
 from fenwind.geodesy.conversion import convert
-from fenwind.geodesy.frames import Frame, FrameSpec, HeightReference, find_crs, open_frame, unit_key_of, working_frame_spec
+from fenwind.geodesy.frames import (
+    Frame,
+    FrameSpec,
+    HeightReference,
+    find_crs,
+    open_frame,
+    unit_key_of,
+    working_frame_spec,
+)
 from fenwind.geodesy.geoid import GeoidGrid
 from fenwind.standins import tarnholt
 from fenwind.standins.geoid_grid import undulation
@@ -22,7 +30,12 @@ class Recipes(TempFolder):
             (lambda: find_crs("nonsense"), "not a known"),
             (lambda: working_frame_spec("EPSG:4326"), "not a projected"),
             (lambda: Frame(FrameSpec(name="x", crs="EPSG:25832", unit="ell")), "unit"),
-            (lambda: Frame(FrameSpec(name="x", height=HeightReference(kind="geoid", grid=str(DATA / "egm96_15.gtx")))), "datum"),
+            (
+                lambda: Frame(
+                    FrameSpec(name="x", height=HeightReference(kind="geoid", grid=str(DATA / "egm96_15.gtx")))
+                ),
+                "datum",
+            ),
             (lambda: Frame(FrameSpec(name="x")).forward(1.0, 0.1), "local plane"),
             (lambda: convert("EPSG:4978", "EPSG:4326", *np.zeros((3, 1))), "neither"),
         ]
@@ -32,8 +45,12 @@ class Recipes(TempFolder):
             self.assertTrue(caught.exception.hint)
 
     def test_units_and_areas(self) -> None:
-        self.assertEqual([unit_key_of(c) for c in ("EPSG:25832", "EPSG:2278", "EPSG:2222")], ["m", "ftUS", "ft"])
-        west, south, east, north = (math.degrees(v) for v in open_frame(working_frame_spec("EPSG:25832")).area_of_use())
+        self.assertEqual(
+            [unit_key_of(c) for c in ("EPSG:25832", "EPSG:2278", "EPSG:2222")], ["m", "ftUS", "ft"]
+        )
+        west, south, east, north = (
+            math.degrees(v) for v in open_frame(working_frame_spec("EPSG:25832")).area_of_use()
+        )
         self.assertTrue(west < 8.4 < east and south < 61.3 < north)
         self.assertIsNone(Frame(FrameSpec(name="x")).area_of_use())
         self.assertEqual(open_frame(working_frame_spec("EPSG:25832")).geodetic_name, "EPSG:4258")
@@ -54,14 +71,19 @@ class Recipes(TempFolder):
         tarnholt.write_grid(folder)
         grid = GeoidGrid(folder / tarnholt.GRID_FILE)
         lat, lon = np.array([61.30, 61.32, 61.28]), np.array([8.40, 8.44, 8.36])  # nodes of the grid
-        np.testing.assert_allclose(grid.height(np.radians(lat), np.radians(lon)), undulation(lat, lon), atol=1e-5)
+        np.testing.assert_allclose(
+            grid.height(np.radians(lat), np.radians(lon)), undulation(lat, lon), atol=1e-5
+        )
         self.assertTrue(np.isnan(grid.height(math.radians(50), math.radians(8))))
 
     def test_factors_without_a_closed_form(self) -> None:
-        """Point scale and convergence against differences of the projection itself, and radii against their definition."""
+        """Point scale and convergence against differences of the projection itself, and radii against their
+        definition."""
         frame = open_frame(working_frame_spec("EPSG:25832"))
         lat, lon, step = math.radians(61.3), math.radians(8.4), 1e-6
-        e, n = frame.forward(np.array([lat, lat, lat + step, lat - step]), np.array([lon + step, lon - step, lon, lon]))
+        e, n = frame.forward(
+            np.array([lat, lat, lat + step, lat - step]), np.array([lon + step, lon - step, lon, lon])
+        )
         meridian, prime = frame.radii(lat)
         scale, convergence = frame.point_scale(lat, lon)
         along = math.hypot(e[0] - e[1], n[0] - n[1]) / (2 * step * prime * math.cos(lat))
@@ -72,7 +94,8 @@ class Recipes(TempFolder):
         self.assertAlmostEqual(math.atan2(e[2] - e[3], n[2] - n[3]), -float(convergence), delta=1e-8)
 
     def test_each_thread_opens_its_own(self) -> None:
-        """PROJ's objects may not be shared between threads: the caches are per thread, and threads may come and go."""
+        """PROJ's objects may not be shared between threads: the caches are per thread, and threads may come
+        and go."""
         spec = replace(working_frame_spec("EPSG:25832"), name="threads")
         frames, results = [], []
 

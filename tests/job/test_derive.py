@@ -1,4 +1,5 @@
-"""Derivation: only what depends on a change runs again, results are those of the truth, adopted positions and trails tell why."""
+"""Derivation: only what depends on a change runs again, results are those of the truth, adopted positions and
+trails tell why."""
 
 import math
 
@@ -22,7 +23,11 @@ def points(rows: list[tuple[str, float, float, float]], **words: tuple[str, ...]
     values = np.full((5, len(rows)), np.nan)
     values[:3] = np.array([row[1:] for row in rows]).T
     return IncomingPoints(
-        names=tuple(r[0] for r in rows), lines=np.arange(1, len(rows) + 1), values=values, words=words, source="test"
+        names=tuple(r[0] for r in rows),
+        lines=np.arange(1, len(rows) + 1),
+        values=values,
+        words=words,
+        source="test",
     )
 
 
@@ -41,9 +46,13 @@ class OfTheDemo(TempFolder):
         )
         sigma = np.sqrt(np.einsum("iik->ik", result.carried.covariance))
         self.assertLess(np.abs(off / sigma).max(), 4.0)
-        self.assertAlmostEqual(result.plan.rotation_rad, tarnholt.TURN_RAD, delta=4 * math.sqrt(result.plan.covariance[2, 2]))
         self.assertAlmostEqual(
-            result.height.shift_m, tarnholt.HEIGHT_SHIFT_M, delta=4 * math.sqrt(result.height.covariance[0, 0])
+            result.plan.rotation_rad, tarnholt.TURN_RAD, delta=4 * math.sqrt(result.plan.covariance[2, 2])
+        )
+        self.assertAlmostEqual(
+            result.height.shift_m,
+            tarnholt.HEIGHT_SHIFT_M,
+            delta=4 * math.sqrt(result.height.covariance[0, 0]),
         )
 
     def test_only_what_depends_on_a_change_runs_again(self) -> None:
@@ -63,7 +72,9 @@ class OfTheDemo(TempFolder):
         self.derive(job, memo)
         self.assertEqual(memo.computed, [])
         occupation = job.state.measured["m-T-02-1"]
-        job.record("height", [amend(occupation, reason="slant taken as vertical", h_m=occupation.h_m - 0.038)])
+        job.record(
+            "height", [amend(occupation, reason="slant taken as vertical", h_m=occupation.h_m - 0.038)]
+        )
         self.derive(job, memo)
         self.assertEqual(memo.computed[:2], ["measured positions", "average T-02"])
         self.assertNotIn("average T-01", memo.computed)
@@ -86,10 +97,14 @@ class OfTheDemo(TempFolder):
         )
         self.assertEqual(self.derive(job).adopted["dam"].basis[0], "carried", "what is not held is carried")
         occupation = job.state.measured["m-T-04-1"]
-        job.record("antenna", [amend(occupation, reason="slant taken as vertical", h_m=occupation.h_m - 0.038)])
+        job.record(
+            "antenna", [amend(occupation, reason="slant taken as vertical", h_m=occupation.h_m - 0.038)]
+        )
         derived = self.derive(job)
         links = trail(job.state, derived, job.state.marks["T-04"], "dam")
-        self.assertEqual([k.kind for k in links], ["record", "record", "amendment", "record", "step", "step", "adopted"])
+        self.assertEqual(
+            [k.kind for k in links], ["record", "record", "amendment", "record", "step", "step", "adopted"]
+        )
         self.assertIn("slant taken as vertical", links[2].note)
         result = derived.fits["fit-1"].case.result
         row = result.carried.index["T-04"]
@@ -102,7 +117,9 @@ class OfTheDemo(TempFolder):
         derived = self.derive(job)
         self.assertIn("not found", str(derived.fits["fit-1"].error))
         self.assertIn("map", derived.frame_errors)
-        self.assertEqual(derived.adopted["dam"].basis[0], "given", "what does not depend on the grid is there")
+        self.assertEqual(
+            derived.adopted["dam"].basis[0], "given", "what does not depend on the grid is there"
+        )
         (self.folder / "elsewhere.gtx").rename(self.folder / tarnholt.GRID_FILE)
         everything = [job.state.marks[m] for m in job.state.marks]
         job.record(*gestures.set_use(job.state, job.state.fits["fit-1"], everything, "check"))
@@ -111,7 +128,8 @@ class OfTheDemo(TempFolder):
 
 class Mixed(TempFolder):
     def test_plane_measurements_pivot_and_another_datum(self) -> None:
-        """Assumed coordinates onto record corners by a pivot; and an occupation in another datum, converted with a note."""
+        """Assumed coordinates onto record corners by a pivot; and an occupation in another datum, converted
+        with a note."""
         frames = [
             FrameRecord(id="own", spec=FrameSpec(name="Assumed")),
             FrameRecord(id="record", spec=FrameSpec(name="Record", unit="ftUS")),
@@ -142,7 +160,13 @@ class Mixed(TempFolder):
         )
         a, b = (job.state.mark_named(n).id for n in "AB")
         step = FitStep(
-            id="fit", name="Fit", source_frame="own", target_frame="record", horizontal="pivot", pivot=(a, b), height="none"
+            id="fit",
+            name="Fit",
+            source_frame="own",
+            target_frame="record",
+            horizontal="pivot",
+            pivot=(a, b),
+            height="none",
         )
         job.record("fit", [Add(record=step)])
         outcome = self.derive(job).fits["fit"]
@@ -151,11 +175,19 @@ class Mixed(TempFolder):
             [outcome.case.result.carried.e_m[d], outcome.case.result.carried.n_m[d]], [4950, 8050], atol=1e-9
         )
         self.assertEqual(outcome.case.result.options.pivot, ("A", "B"))
-        # WGS 84 is an ensemble: its relation to ETRS89 is only good to a metre, which is said by no note but moves nothing.
-        other = MeasuredPosition(id="o", mark=a, lat_rad=1.07, lon_rad=0.14, h_m=5.0, crs="EPSG:9989", epoch_year=2026.0)
+        # WGS 84 is an ensemble: its relation to ETRS89 is only good to a metre, which is said by no note but
+        # moves nothing.
+        other = MeasuredPosition(
+            id="o", mark=a, lat_rad=1.07, lon_rad=0.14, h_m=5.0, crs="EPSG:9989", epoch_year=2026.0
+        )
         job.record(
             "other datum",
-            [Add(record=other), amend(job.state.fits["fit"], source_frame="utm", horizontal="shift", pivot=None, height="none")],
+            [
+                Add(record=other),
+                amend(
+                    job.state.fits["fit"], source_frame="utm", horizontal="shift", pivot=None, height="none"
+                ),
+            ],
         )
         outcome = self.derive(job).fits["fit"]
         self.assertEqual(outcome.occupied.plane.names, ("A",))
@@ -197,11 +229,18 @@ class Incoming(TempFolder):
         self.assertEqual(found.verdict[:6], ("same", "differs", "differs", "new position", "new", "within"))
         self.assertAlmostEqual(found.d_m[0, 1], 0.012, places=9)
         self.assertTrue(found.exchanged[2] and not found.exchanged[1])
-        said = {4: "NEW stands in row 9 too", 6: "the job has T-04", 7: "at the place of T-05", 8: "NEW stands in row 5 too"}
+        said = {
+            4: "NEW stands in row 9 too",
+            6: "the job has T-04",
+            7: "at the place of T-05",
+            8: "NEW stands in row 5 too",
+        }
         self.assertEqual(found.clash, said)
         rule = MarkRule(id="rule", by="class", value="main", tolerance_h_m=0.05)
         job.record("tolerance", [Add(record=rule)])
-        self.assertEqual(against_job(job.state, rows, "dam", False).verdict[1], "within", "T-02 is of class main")
+        self.assertEqual(
+            against_job(job.state, rows, "dam", False).verdict[1], "within", "T-02 is of class main"
+        )
         job.record("take", take_in(job.state, rows, [1, 3, 4], measured=False, frame="dam"))
         self.assertAlmostEqual(job.state.given["g-T-02"].e_m, two[0] + 0.012)
         self.assertEqual(job.state.amendments["g-T-02"][0].old["e_m"], two[0])

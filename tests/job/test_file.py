@@ -23,7 +23,8 @@ from fenwind.records.entries import Add
 from fenwind.records.records import Mark
 job = Job.open(sys.argv[1]) if len(sys.argv) > 2 else Job.create(sys.argv[1], "killed")
 for i in range(100000):
-    job.record(f"mark {i}", [Add(record=Mark(id=f"m{i}", name=f"M{i}")), Add(record=Mark(id=f"n{i}", name=f"N{i}"))])
+    marks = [Mark(id=f"m{i}", name=f"M{i}"), Mark(id=f"n{i}", name=f"N{i}")]
+    job.record(f"mark {i}", [Add(record=m) for m in marks])
     print(i, flush=True)
 """
 
@@ -33,8 +34,18 @@ class Kept(TempFolder):
         path = self.folder / "a.fenwind"
         records = [
             Mark(id="m", name='Ø "1"; DROP', description="Zeile\nzwei", hold_height=False),
-            GivenPosition(id="g", mark="m", frame="f", e_m=0.1 + 0.2, n_m=-1e-17, height_m=None, sigma_h_m=1 / 3),
-            MeasuredPosition(id="o", mark="m", lat_rad=1.0698, lon_rad=0.1466, h_m=1284.1, crs="EPSG:4937", epoch_year=2026.9),
+            GivenPosition(
+                id="g", mark="m", frame="f", e_m=0.1 + 0.2, n_m=-1e-17, height_m=None, sigma_h_m=1 / 3
+            ),
+            MeasuredPosition(
+                id="o",
+                mark="m",
+                lat_rad=1.0698,
+                lon_rad=0.1466,
+                h_m=1284.1,
+                crs="EPSG:4937",
+                epoch_year=2026.9,
+            ),
             FitStep(
                 id="s",
                 name="Fit 1",
@@ -48,7 +59,10 @@ class Kept(TempFolder):
         ]
         job = Job.create(path, "all", records)
         step = job.state.fits["s"]
-        job.record("change", [amend(step, reason="tried", horizontal="scale", uses=(("m", "off"), ("n", "both")), pivot=None)])
+        job.record(
+            "change",
+            [amend(step, reason="tried", horizontal="scale", uses=(("m", "off"), ("n", "both")), pivot=None)],
+        )
         job.close()
         again = Job.open(path)
         self.addCleanup(again.close)
@@ -85,7 +99,8 @@ class Kept(TempFolder):
                 db.execute(statement)
 
     def test_killed_at_any_moment(self) -> None:
-        """A process that commits without pause is killed ten times; every gesture it had told of is there, whole."""
+        """A process that commits without pause is killed ten times; every gesture it had told of is there,
+        whole."""
         path, told = str(self.folder / "k.fenwind"), 0
         for round_ in range(10):
             command = [

@@ -18,7 +18,12 @@ from tests.support import DATA, made_up_pairs
 
 class Parameters(unittest.TestCase):
     def test_exact_pairs_give_the_truth_back(self) -> None:
-        for model, turn, scale in (("shift", 0.0, 1.0), ("turn", 0.21, 1.0), ("turn", -2.9, 1.0), ("scale", 0.4, 1.00037)):
+        for model, turn, scale in (
+            ("shift", 0.0, 1.0),
+            ("turn", 0.21, 1.0),
+            ("turn", -2.9, 1.0),
+            ("scale", 0.4, 1.00037),
+        ):
             with self.subTest(model=model, turn=turn):
                 pairs = made_up_pairs(turn=turn, scale=scale, noise=0.0, marks=5)
                 result = pairs.fit(horizontal="auto")
@@ -90,15 +95,20 @@ class Evidence(unittest.TestCase):
             result = pairs.fit(horizontal="turn", height="plane")
             for i, name in enumerate(result.pairs.names):
                 without = pairs.fit(horizontal="turn", height="plane", check=frozenset([name]))
-                self.assertAlmostEqual(result.pairs.loo_h_m[i], without.pairs.misfit_h_m[i], delta=2e-4 if blunder > 1 else 2e-5)
-            self.assertEqual(np.nanargmax(result.pairs.loo_h_m), 2 if blunder else np.nanargmax(result.pairs.loo_h_m))
+                self.assertAlmostEqual(
+                    result.pairs.loo_h_m[i], without.pairs.misfit_h_m[i], delta=2e-4 if blunder > 1 else 2e-5
+                )
+            self.assertEqual(
+                np.nanargmax(result.pairs.loo_h_m), 2 if blunder else np.nanargmax(result.pairs.loo_h_m)
+            )
         # In height the model is linear and the plan hardly changes, so it is exact to the plan's part.
         for i, name in enumerate(result.pairs.names[:3]):
             without = pairs.fit(horizontal="turn", height="plane", no_height=frozenset([name]))
             self.assertAlmostEqual(result.pairs.loo_v_m[i], without.pairs.dh_m[i], delta=1e-5)
 
     def test_covariance_of_carried_marks_by_simulation(self) -> None:
-        """Seeded simulation for marks that took part, checks, and marks carried only; known positions have sigmas too."""
+        """Seeded simulation for marks that took part, checks, and marks carried only; known positions have
+        sigmas too."""
         true = made_up_pairs(k=6, marks=3, noise=0.0)
         rng = np.random.default_rng(2)
         for options in (
@@ -130,10 +140,14 @@ class Evidence(unittest.TestCase):
         pairs = made_up_pairs()
         pairs.known[2, 4] = np.nan
         result = pairs.fit(
-            check=frozenset(["T-01"]), no_height=frozenset(["T-02"]), no_horizontal=frozenset(["T-03"]), off=frozenset(["T-08"])
+            check=frozenset(["T-01"]),
+            no_height=frozenset(["T-02"]),
+            no_horizontal=frozenset(["T-03"]),
+            off=frozenset(["T-08"]),
         )
         rows = {
-            n: (bool(h), bool(v)) for n, h, v in zip(result.pairs.names, result.pairs.used_h, result.pairs.used_v, strict=True)
+            n: (bool(h), bool(v))
+            for n, h, v in zip(result.pairs.names, result.pairs.used_h, result.pairs.used_v, strict=True)
         }
         expected = {
             "T-01": (False, False),
@@ -151,7 +165,10 @@ class Evidence(unittest.TestCase):
         rows = [
             ({"check": frozenset(["X"])}, "not a pair"),
             ({"horizontal": "pivot"}, "two different pairs"),
-            ({"horizontal": "pivot", "pivot": ("T-01", "T-02"), "check": frozenset(["T-01"])}, "cannot be a check"),
+            (
+                {"horizontal": "pivot", "pivot": ("T-01", "T-02"), "check": frozenset(["T-01"])},
+                "cannot be a check",
+            ),
             ({"check": frozenset(pairs.names)}, "no pair is held"),
             ({"horizontal": "turn", "check": frozenset(["T-01", "T-02"])}, "two or more pairs"),
             ({"height": "plane", "no_height": frozenset(["T-01"])}, "tilted plane"),
@@ -168,14 +185,29 @@ class Evidence(unittest.TestCase):
 
 class Plane(unittest.TestCase):
     def test_to_plane_reduces_by_the_geoid(self) -> None:
-        spec = replace(working_frame_spec("EPSG:25832"), height=HeightReference(kind="geoid", grid=str(DATA / "egm96_15.gtx")))
+        spec = replace(
+            working_frame_spec("EPSG:25832"),
+            height=HeightReference(kind="geoid", grid=str(DATA / "egm96_15.gtx")),
+        )
         lat, lon = np.radians([61.3, 61.31]), np.radians([8.4, 8.41])
-        plane = to_plane(open_frame(spec), ["A", "B"], lat, lon, np.array([1285.0, np.nan]), np.full(2, 0.01), np.full(2, 0.02))
+        plane = to_plane(
+            open_frame(spec),
+            ["A", "B"],
+            lat,
+            lon,
+            np.array([1285.0, np.nan]),
+            np.full(2, 0.01),
+            np.full(2, 0.02),
+        )
         undulation = GeoidGrid(DATA / "egm96_15.gtx").height(lat, lon)
         self.assertAlmostEqual(plane.height_m[0], 1285.0 - undulation[0], places=9)
         self.assertTrue(np.isnan(plane.height_m[1]))
-        self.assertAlmostEqual(plane.sigma_h_m[0] / 0.01, float(open_frame(spec).point_scale(lat[0], lon[0])[0]), places=9)
-        self.assertAlmostEqual(mean_combined_factor(open_frame(spec), plane), 0.9996 * (1 - 1285 / 6.38e6), delta=2e-5)
+        self.assertAlmostEqual(
+            plane.sigma_h_m[0] / 0.01, float(open_frame(spec).point_scale(lat[0], lon[0])[0]), places=9
+        )
+        self.assertAlmostEqual(
+            mean_combined_factor(open_frame(spec), plane), 0.9996 * (1 - 1285 / 6.38e6), delta=2e-5
+        )
         self.assertIsNone(mean_combined_factor(open_frame(FrameSpec(name="plane")), plane))
         with self.assertRaisesRegex(ProcedureError, "A .*cannot be projected"):
             to_plane(open_frame(spec), ["A"], np.radians([95.0]), np.radians([8.0]), np.zeros(1))

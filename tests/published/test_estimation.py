@@ -16,7 +16,8 @@ def _uncorrelated(m: int) -> np.ndarray:
 
 
 class Longley(unittest.TestCase):
-    """NIST Statistical Reference Datasets, Longley: certified estimates, standard deviations and residual sum of squares."""
+    """NIST Statistical Reference Datasets, Longley: certified estimates, standard deviations and residual sum
+    of squares."""
 
     B = (
         -3482258.63459582,
@@ -51,7 +52,8 @@ class Longley(unittest.TestCase):
             linear=True,
         )
         result = adjust(problem)
-        # The columns are nearly dependent (condition about 5e9): normal equations keep nine digits of the sum, six of the estimates.
+        # The columns are nearly dependent (condition about 5e9): normal equations keep nine digits of the
+        # sum, six of the estimates.
         self.assertAlmostEqual(result.sum_squares / self.RSS, 1.0, delta=1e-9)
         sigma0 = math.sqrt(result.variance_factor)
         for i in range(7):
@@ -67,11 +69,21 @@ NONLINEAR = [
     ("Chwirut2", lambda x, b: E(-b[0] * x) / (b[1] + b[2] * x), 8),
     ("DanWood", lambda x, b: b[0] * x ** b[1], 8),
     ("Kirby2", lambda x, b: (b[0] + b[1] * x + b[2] * x**2) / (1 + b[3] * x + b[4] * x**2), 7),
-    ("Hahn1", lambda x, b: (b[0] + b[1] * x + b[2] * x**2 + b[3] * x**3) / (1 + b[4] * x + b[5] * x**2 + b[6] * x**3), 6),
+    (
+        "Hahn1",
+        lambda x, b: (
+            (b[0] + b[1] * x + b[2] * x**2 + b[3] * x**3) / (1 + b[4] * x + b[5] * x**2 + b[6] * x**3)
+        ),
+        6,
+    ),
     ("Eckerle4", lambda x, b: b[0] / b[1] * E(-0.5 * ((x - b[2]) / b[1]) ** 2), 8),
     (
         "Gauss1",
-        lambda x, b: b[0] * E(-b[1] * x) + b[2] * E(-((x - b[3]) ** 2) / b[4] ** 2) + b[5] * E(-((x - b[6]) ** 2) / b[7] ** 2),
+        lambda x, b: (
+            b[0] * E(-b[1] * x)
+            + b[2] * E(-((x - b[3]) ** 2) / b[4] ** 2)
+            + b[5] * E(-((x - b[6]) ** 2) / b[7] ** 2)
+        ),
         8,
     ),
     ("Rat43", lambda x, b: b[0] / (1 + E(b[1] - b[2] * x)) ** (1 / b[3]), 7),
@@ -79,7 +91,8 @@ NONLINEAR = [
 
 
 class Nonlinear(unittest.TestCase):
-    """NIST Statistical Reference Datasets, nonlinear regression: certified values in each file, from the second start given there."""
+    """NIST Statistical Reference Datasets, nonlinear regression: certified values in each file, from the
+    second start given there."""
 
     def test_certified(self) -> None:
         for name, function, digits in NONLINEAR:
@@ -119,7 +132,8 @@ def _read(name: str):
 
 class Resection(unittest.TestCase):
     def test_three_points_by_angles(self) -> None:
-        """Worked example of Tienstra's method, in pygeodesy's tests: P at (2128.3903, 5578.1443), to 0.1 mm."""
+        """Worked example of Tienstra's method, in pygeodesy's tests: P at (2128.3903, 5578.1443), to 0.1
+        mm."""
         a, b, c = np.array([1000.0, 5300.0]), np.array([2200.0, 6300.0]), np.array([3100.0, 5000.0])
         stated = {("B", "C"): 115.0889, ("A", "B"): 109.5125}
         marks = {"A": a, "B": b, "C": c}
@@ -151,8 +165,10 @@ class Resection(unittest.TestCase):
 
 class PlaneSimilarity(unittest.TestCase):
     def test_sewrpc(self) -> None:
-        """SEWRPC Technical Report 34, in PROJ's more_builtins.gie: a plane similarity with E0, N0, scale and a turn of -1.244048 seconds."""
-        # The method (EPSG 9621) turns the axes, positive anticlockwise; seen from the axes, bearings grow by -1.244048" the other way.
+        """SEWRPC Technical Report 34, in PROJ's more_builtins.gie: a plane similarity with E0, N0, scale and
+        a turn of -1.244048 seconds."""
+        # The method (EPSG 9621) turns the axes, positive anticlockwise; seen from the axes, bearings grow by
+        # -1.244048" the other way.
         turn = math.radians(-1.244048 / 3600)
         zero = np.zeros(2)
         plan = Similarity(
@@ -164,4 +180,6 @@ class PlaneSimilarity(unittest.TestCase):
         )
         carried = [float(v) for v in plan.forward(np.array(2546506.957), np.array(542256.609))]
         np.testing.assert_allclose(carried, (766563.675, 165282.277), atol=1.5e-3)
-        np.testing.assert_allclose(plan.inverse(*plan.forward(np.array([3.0]), np.array([4.0]))), [[3.0], [4.0]], atol=1e-8)
+        np.testing.assert_allclose(
+            plan.inverse(*plan.forward(np.array([3.0]), np.array([4.0]))), [[3.0], [4.0]], atol=1e-8
+        )

@@ -66,12 +66,16 @@ class Typed(unittest.TestCase):
     @given(st.floats(-720, 720), st.sampled_from(["degrees", "gon", "packed", "rad"]))
     def test_round_trip(self, degrees: float, style: str) -> None:
         text = format_angle(degrees * D, style, 9)  # type: ignore[arg-type]
-        self.assertAlmostEqual(parse_angle(text.removesuffix(" gon").removesuffix(" rad"), style), degrees * D, delta=1e-8)  # type: ignore[arg-type]
+        self.assertAlmostEqual(
+            parse_angle(text.removesuffix(" gon").removesuffix(" rad"), style), degrees * D, delta=1e-8
+        )  # type: ignore[arg-type]
 
     @given(st.floats(-360, 360), st.integers(0, 6))
     def test_never_sixty(self, degrees: float, decimals: int) -> None:
         text = format_dms(degrees * D, decimals)
-        self.assertNotIn("60", (text.split("°")[1].split("'")[0], text.split("'")[1].split(".")[0].rstrip('"')))
+        self.assertNotIn(
+            "60", (text.split("°")[1].split("'")[0], text.split("'")[1].split(".")[0].rstrip('"'))
+        )
 
     def test_carry(self) -> None:
         self.assertEqual(format_dms((59 / 60 + 59.96 / 3600) * D, 1), "1°00'00.0\"")
@@ -115,8 +119,11 @@ class Bearings(unittest.TestCase):
 
 class Geographic(unittest.TestCase):
     def test_read(self) -> None:
-        self.assertAlmostEqual(parse_latitude("61°18'05.034\" N") / D, 61 + 18 / 60 + 5.034 / 3600, places=12)
-        self.assertAlmostEqual(parse_latitude("S 37 57 03.7203") / D, -(37 + 57 / 60 + 3.7203 / 3600), places=12)
+        latitude = parse_latitude("61°18'05.034\" N")
+        self.assertAlmostEqual(latitude / D, 61 + 18 / 60 + 5.034 / 3600, places=12)
+        self.assertAlmostEqual(
+            parse_latitude("S 37 57 03.7203") / D, -(37 + 57 / 60 + 3.7203 / 3600), places=12
+        )
         self.assertAlmostEqual(parse_longitude("8.4W") / D, -8.4, places=12)
         self.assertAlmostEqual(parse_longitude("-8.4") / D, -8.4, places=12)
         for parse, text in (

@@ -25,7 +25,8 @@ class Units(unittest.TestCase):
         # 1 yard = 0.9144 m exactly: Federal Register, 1 July 1959. 1 m = 39.37 in: Bulletin 26, 5 April 1893.
         self.assertEqual(FOOT.exact * 3, Fraction(9144, 10000))
         self.assertEqual(US_SURVEY_FOOT.exact * Fraction(3937, 1200), 1)
-        # Both feet as NIST Special Publication 811 (2008), appendix B.8, prints them: 3.048 000 E-01 and 3.048 006 E-01.
+        # Both feet as NIST Special Publication 811 (2008), appendix B.8, prints them: 3.048 000 E-01 and
+        # 3.048 006 E-01.
         self.assertEqual(f"{FOOT.metres:.7f}", "0.3048000")
         self.assertEqual(f"{US_SURVEY_FOOT.metres:.7f}", "0.3048006")
         for unit in UNITS.values():

@@ -1,4 +1,5 @@
-"""Handover: every format from the demo job through the command line, layouts, targets with their coverage, PDF."""
+"""Handover: every format from the demo job through the command line, layouts, targets with their coverage,
+PDF."""
 
 import base64
 import contextlib
@@ -53,7 +54,9 @@ class Export(TempFolder):
                 self.assertEqual(len(rows), len(adopted[frame].names))
                 if not found.geographic:
                     np.testing.assert_allclose(found.values[0], adopted[frame].e_m[rows], rtol=0, atol=6e-5)
-                    np.testing.assert_allclose(found.values[2], adopted[frame].height_m[rows], rtol=0, atol=6e-5)
+                    np.testing.assert_allclose(
+                        found.values[2], adopted[frame].height_m[rows], rtol=0, atol=6e-5
+                    )
         pdf = Path(self.path("pdf.pdf")).read_bytes()
         self.assertTrue(pdf.startswith(b"%PDF") and b"%%EOF" in pdf[-20:])
         self.assertGreater(len(re.findall(rb"/Type /Page\b", pdf)), 0)
@@ -92,7 +95,10 @@ class Export(TempFolder):
         name = other.names[0]
         self.assertEqual(beside[4].cells[out.names.index(name)], other.e_m[0])
         utm = outgoing(
-            job.state, self.derive(job).adopted, "map", with_grid_folder(job.state.frames["map"].spec, str(self.folder))
+            job.state,
+            self.derive(job).adopted,
+            "map",
+            with_grid_folder(job.state.frames["map"].spec, str(self.folder)),
         )
         every = Layout(id="x", name="x", columns=tuple(k for k in COLUMNS if k != "others"))
         row = next(csv.DictReader(io.StringIO(list_text(utm, every))))
@@ -127,12 +133,32 @@ class Coverage(unittest.TestCase):
     def test_judgements(self) -> None:
         corners = [(10, 10), (990, 20), (980, 490), (15, 480)]
         cases = [
-            ([*corners, (500, 250), (300, 300)], 1, {"count": True, "spread": True, "heights": True, "check": True}),
+            (
+                [*corners, (500, 250), (300, 300)],
+                1,
+                {"count": True, "spread": True, "heights": True, "check": True},
+            ),
             ([*corners, (500, 250)], 0, {"count": True, "spread": True, "heights": True, "check": False}),
-            ([*corners[:3], (500, 250), (300, 300), (1, 1)], 1, {"count": True, "spread": False, "heights": True, "check": True}),
-            ([(0, 0), (100, 400), (200, 0), (5, 5)], 1, {"count": True, "spread": False, "heights": False, "check": True}),
-            ([(0, 0), (1000, 500), (5, 5)], 1, {"count": False, "spread": True, "heights": True, "check": True}),
-            ([(0, 0), (500, 0), (1000, 1), (5, 5)], 1, {"count": True, "spread": False, "heights": True, "check": True}),
+            (
+                [*corners[:3], (500, 250), (300, 300), (1, 1)],
+                1,
+                {"count": True, "spread": False, "heights": True, "check": True},
+            ),
+            (
+                [(0, 0), (100, 400), (200, 0), (5, 5)],
+                1,
+                {"count": True, "spread": False, "heights": False, "check": True},
+            ),
+            (
+                [(0, 0), (1000, 500), (5, 5)],
+                1,
+                {"count": False, "spread": True, "heights": True, "check": True},
+            ),
+            (
+                [(0, 0), (500, 0), (1000, 1), (5, 5)],
+                1,
+                {"count": True, "spread": False, "heights": True, "check": True},
+            ),
         ]
         for places, checks, wanted in cases:
             with self.subTest(places=places):

@@ -23,16 +23,36 @@ class Statement(unittest.TestCase):
     def test_sentences(self) -> None:
         common = {"source": "rover positions (14)", "target": "Dam grid", "pivot": None}
         rows = [
-            (dict(horizontal="turn", model="turn", height="shift", over="TN geoid", checks=["T-07"]),
-             "Carry rover positions (14) onto Dam grid by shift and turn, heights by one shift over TN geoid, holding out T-07 as a check."),
-            (dict(horizontal="auto", model="scale", height="none", over="the ellipsoid", checks=["A", "B", "C"]),
-             "Carry rover positions (14) onto Dam grid by shift, turn and scale (the simplest accepted), heights left as they are, "
-             "holding out A, B and C as checks."),
-            (dict(horizontal="pivot", model="pivot", height="plane", over="", checks=[], pivot=("P", "Q")),
-             "Carry rover positions (14) onto Dam grid by pivot and direction holding P towards Q, heights by a tilted plane, comparing all other pairs."),
-            (dict(horizontal="shift", model="", height="shift", over="", checks=[]),
-             "Carry rover positions (14) onto Dam grid by shift, heights by one shift, holding out no pair as a check."),
-        ]  # fmt: skip
+            (
+                dict(horizontal="turn", model="turn", height="shift", over="TN geoid", checks=["T-07"]),
+                "Carry rover positions (14) onto Dam grid by shift and turn, heights by one shift over TN "
+                "geoid, holding out T-07 as a check.",
+            ),
+            (
+                dict(
+                    horizontal="auto",
+                    model="scale",
+                    height="none",
+                    over="the ellipsoid",
+                    checks=["A", "B", "C"],
+                ),
+                "Carry rover positions (14) onto Dam grid by shift, turn and scale (the simplest accepted), "
+                "heights left as they are, "
+                "holding out A, B and C as checks.",
+            ),
+            (
+                dict(horizontal="pivot", model="pivot", height="plane", over="", checks=[], pivot=("P", "Q")),
+                "Carry rover positions (14) onto Dam grid by pivot and direction holding P towards Q, "
+                "heights "
+                "by a tilted plane, comparing all other pairs.",
+            ),
+            (
+                dict(horizontal="shift", model="", height="shift", over="", checks=[]),
+                "Carry rover positions (14) onto Dam grid by shift, heights by one shift, holding out "
+                "no pair "
+                "as a check.",
+            ),
+        ]
         for options, words in rows:
             self.assertEqual(sentence(fit_statement(**(common | options))), words)
 
@@ -40,7 +60,9 @@ class Statement(unittest.TestCase):
 class Contents(unittest.TestCase):
     def setUp(self) -> None:
         self.case = made_up_pairs(marks=3).case(check=frozenset(["T-03"]), height="plane")
-        self.report = fit_report(self.case, doubts_about_fit(self.case), title="Dam & <more>", unit=US_SURVEY_FOOT)
+        self.report = fit_report(
+            self.case, doubts_about_fit(self.case), title="Dam & <more>", unit=US_SURVEY_FOOT
+        )
 
     def test_figures_are_those_of_the_result(self) -> None:
         result = self.case.result
@@ -48,7 +70,8 @@ class Contents(unittest.TestCase):
         pairs = tables["Pairs, computed - known"]
         row = next(r for r in pairs.rows if r[0] == "T-05")
         i = result.pairs.names.index("T-05")
-        self.assertEqual(row[2].replace("−", "-").lstrip("+"), f"{result.pairs.de_m[i] * 1000:.1f}".replace("-0.0", "0.0"))
+        shown = row[2].replace("−", "-").lstrip("+")
+        self.assertEqual(shown, f"{result.pairs.de_m[i] * 1000:.1f}".replace("-0.0", "0.0"))
         self.assertEqual(row[5], f"{result.pairs.loo_h_m[i] * 1000:.1f}")
         self.assertEqual(next(r for r in pairs.rows if r[0] == "T-03")[1], "check")
         positions = tables["Positions"]
@@ -115,7 +138,9 @@ class Pictures(unittest.TestCase):
         root = ET.fromstring(fit_figure(case.result))
         self.assertEqual(len(root.findall(f"{SVG}circle")), 2)
         self.assertEqual(len(root.findall(f"{SVG}rect")), 2, "the paper, and one check")
-        lines = [[float(line.get(k)) for k in ("x1", "y1", "x2", "y2")] for line in root.findall(f"{SVG}line")]
+        lines = [
+            [float(line.get(k)) for k in ("x1", "y1", "x2", "y2")] for line in root.findall(f"{SVG}line")
+        ]
         t, c = case.result.pairs, case.result.carried
         vectors = np.array([[x2 - x1, y1 - y2] for x1, y1, x2, y2 in lines])
         residuals = np.stack([t.de_m, t.dn_m], axis=1)
@@ -126,10 +151,15 @@ class Pictures(unittest.TestCase):
         ground = np.stack([c.e_m, c.n_m], axis=1)[t.measured_rows]
         scale = np.ptp(places, axis=0) / np.ptp(ground, axis=0)
         self.assertAlmostEqual(scale[0] / scale[1], 1.0, delta=0.01)
-        stated = float(re.search(r"drawn ([\d\u2009]+) times", "".join(root.itertext()))[1].replace("\u2009", ""))
+        stated = float(
+            re.search(r"drawn ([\d\u2009]+) times", "".join(root.itertext()))[1].replace("\u2009", "")
+        )
         self.assertAlmostEqual(stated * scale[0] / np.median(ratio), 1.0, delta=0.06)
 
     def test_round_lengths(self) -> None:
-        self.assertEqual([nice_length(v) for v in (0.07, 1.0, 4.9, 5.0, 199.0, 2000.0)], [0.05, 1.0, 2.0, 5.0, 100.0, 2000.0])
+        self.assertEqual(
+            [nice_length(v) for v in (0.07, 1.0, 4.9, 5.0, 199.0, 2000.0)],
+            [0.05, 1.0, 2.0, 5.0, 100.0, 2000.0],
+        )
         self.assertEqual(exaggeration(np.array([np.nan, 0.0]), 100.0), 1.0)
         self.assertEqual(exaggeration(np.array([0.004]), 1000.0), 20000.0)

@@ -13,7 +13,8 @@ def add_parser(verbs: Any) -> None:
     parser = verbs.add_parser(
         "compare",
         help="compare two lists of positions by name",
-        description="A and B: CSV with name,e,n,h in metres. Differences are B - A. Exit code 1 when one is over its tolerance.",
+        description="A and B: CSV with name,e,n,h in metres. Differences are B - A. Exit code 1 when one is "
+        "over its tolerance.",
     )
     parser.add_argument("first", metavar="A")
     parser.add_argument("second", metavar="B")
@@ -32,16 +33,36 @@ def run(options: argparse.Namespace) -> int:
     for points in lists:
         if points.geographic:
             raise FormatError(
-                "positions are geographic, expected name,e,n,h", where=f"{points.source}, line 1", hint="Convert them first"
+                "positions are geographic, expected name,e,n,h",
+                where=f"{points.source}, line 1",
+                hint="Convert them first",
             )
-    result = compare(plane_positions(lists[0]), plane_positions(lists[1]), options.tolerance_h, options.tolerance_v)
+    result = compare(
+        plane_positions(lists[0]), plane_positions(lists[1]), options.tolerance_h, options.tolerance_v
+    )
     over = [name for name, flag in zip(result.names, result.over, strict=True) if flag]
-    rows = list(zip(result.names, *(a.tolist() for a in (result.de_m, result.dn_m, result.dh_m, result.d_m)), strict=True))
+    rows = list(
+        zip(
+            result.names,
+            *(a.tolist() for a in (result.de_m, result.dn_m, result.dh_m, result.d_m)),
+            strict=True,
+        )
+    )
     if options.json:
         differences = [
-            dict(zip(("name", "de", "dn", "dh", "d"), (name, *map(number, values)), strict=True)) for name, *values in rows
+            dict(zip(("name", "de", "dn", "dh", "d"), (name, *map(number, values)), strict=True))
+            for name, *values in rows
         ]
-        print(dump({"differences": differences, "only_a": list(result.only_a), "only_b": list(result.only_b), "over": over}))
+        print(
+            dump(
+                {
+                    "differences": differences,
+                    "only_a": list(result.only_a),
+                    "only_b": list(result.only_b),
+                    "over": over,
+                }
+            )
+        )
         return 1 if over else 0
     for name, *values in rows:
         figures = "".join(f"{format_fixed(v * 1000.0, 1, sign=i < 3):>14}" for i, v in enumerate(values))

@@ -14,7 +14,8 @@ def add_parser(verbs: Any) -> None:
     parser = verbs.add_parser(
         "convert",
         help="convert positions between coordinate systems",
-        description="FILE: CSV with name,lat,lon,h (degrees) or name,e,n,h, in the units of --from; the result is in those of --to.",
+        description="FILE: CSV with name,lat,lon,h (degrees) or name,e,n,h, in the units of --from; the "
+        "result is in those of --to.",
     )
     parser.add_argument("file", metavar="FILE")
     parser.add_argument("--from", dest="source", metavar="CODE", required=True)
@@ -37,14 +38,21 @@ def run(options: argparse.Namespace) -> int:
     if points.geographic != crs.is_geographic and not crs.is_compound:
         expected = "name,lat,lon,h" if crs.is_geographic else "name,e,n,h"
         raise FormatError(
-            f"{crs.name} was given, expected {expected}", where=f"{options.file}, line 1", hint="Change the header or --from"
+            f"{crs.name} was given, expected {expected}",
+            where=f"{options.file}, line 1",
+            hint="Change the header or --from",
         )
     columns = np.array([(p.first, p.second, p.height_m) for p in points.points]).T
-    first, second = (np.degrees(columns[1]), np.degrees(columns[0])) if points.geographic else (columns[0], columns[1])
+    first, second = (
+        (np.degrees(columns[1]), np.degrees(columns[0])) if points.geographic else (columns[0], columns[1])
+    )
     result = convert(options.source, options.target, first, second, columns[2], options.epoch)
     keys = ("lat", "lon", "h") if result.geographic else ("e", "n", "h")
     axes = (result.second, result.first) if result.geographic else (result.first, result.second)
-    rows = [(p.name, number(a), number(b), number(h)) for p, a, b, h in zip(points.points, *axes, result.height, strict=True)]
+    rows = [
+        (p.name, number(a), number(b), number(h))
+        for p, a, b, h in zip(points.points, *axes, result.height, strict=True)
+    ]
     if options.json:
         doubts: list[dict[str, Any]] = [
             {"rule": n.rule, "names": [], "text": n.text, "value": None, "limit": None} for n in result.notes

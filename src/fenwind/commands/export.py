@@ -11,23 +11,30 @@ if TYPE_CHECKING:
     from fenwind.job.derive import Derived
     from fenwind.job.state import JobState
 
-_DESCRIPTION = """Formats: csv, xlsx, landxml, dxf, geojson, kml, geopackage, targets, html and pdf (the report of a fit). Every file names its
-system. The job is only read."""
+_DESCRIPTION = """Formats: csv, xlsx, landxml, dxf, geojson, kml, geopackage, targets, html and pdf
+(the report of a fit). Every file names its system. The job is only read."""
 
 
 def add_parser(verbs: Any) -> None:
     """Declare the verb."""
-    parser = verbs.add_parser("export", help="hand over a job's positions or report", description=_DESCRIPTION)
+    parser = verbs.add_parser(
+        "export", help="hand over a job's positions or report", description=_DESCRIPTION
+    )
     parser.add_argument("job", metavar="JOB")
     parser.add_argument("--as", dest="format", metavar="FORMAT", required=True)
     parser.add_argument("--out", metavar="FILE", required=True)
     parser.add_argument(
         "--frame",
         metavar="NAME",
-        help="frame of the job to hand over in; default: the one shown; for geojson and kml the first with a datum if it has none",
+        help="frame of the job to hand over in; default: the one shown; for geojson and kml the first with "
+        "a datum if it has none",
     )
-    parser.add_argument("--layout", metavar="NAME", default="", help="layout of a list, by its name in the job")
-    parser.add_argument("--class", dest="mark_class", metavar="CLASS", default="", help="only marks of this class or code")
+    parser.add_argument(
+        "--layout", metavar="NAME", default="", help="layout of a list, by its name in the job"
+    )
+    parser.add_argument(
+        "--class", dest="mark_class", metavar="CLASS", default="", help="only marks of this class or code"
+    )
     parser.add_argument("--fit", metavar="NAME", help="fit to report on; default: the first")
     parser.add_argument("--json", action="store_true", help="print what was written as one JSON object")
 
@@ -53,7 +60,11 @@ def run(options: argparse.Namespace) -> int:
         state, folder = job.state, os.path.dirname(os.path.abspath(options.job))
         derived = derive(state, Memo(), folder)
         findings = Judge().judge(state, derived)
-        payload: dict[str, Any] = {"out": options.out, "format": wanted.key, "open_doubts": [d.text for d in findings.open]}
+        payload: dict[str, Any] = {
+            "out": options.out,
+            "format": wanted.key,
+            "open_doubts": [d.text for d in findings.open],
+        }
         if wanted.report:
             handover.write_report(options.out, wanted.key, _report(options, state, derived, findings))
         else:
@@ -63,7 +74,9 @@ def run(options: argparse.Namespace) -> int:
             checks = handover.checks_of(state)
             if options.format == "targets":
                 judged = handover.judge_targets(out, handover.target_names(out, options.mark_class), checks)
-                payload["coverage"] = [{"rule": j.rule, "fine": j.fine, "text": j.text} for j in judged.judgements]
+                payload["coverage"] = [
+                    {"rule": j.rule, "fine": j.fine, "text": j.text} for j in judged.judgements
+                ]
                 out = out.only(handover.target_names(out, options.mark_class))
             elif options.mark_class:
                 out = out.only(handover.target_names(out, options.mark_class))
@@ -77,7 +90,8 @@ def run(options: argparse.Namespace) -> int:
 
 
 def _frame(name: str | None, state: JobState, geographic: bool) -> str:
-    """Id of the frame named, else of the one shown; geographic formats take the first with a datum when that one has none."""
+    """Id of the frame named, else of the one shown; geographic formats take the first with a datum when that
+    one has none."""
     if name:
         found = next((k for k, r in state.frames.items() if r.active and name in (k, r.spec.name)), "")
         if not found:
@@ -96,11 +110,15 @@ def _report(options: argparse.Namespace, state: JobState, derived: Derived, find
     from fenwind.quantities.lengths import UNITS
     from fenwind.reports.fit_report import fit_report
 
-    outcomes = [o for o in derived.fits.values() if not options.fit or options.fit in (o.step.name, o.step.id)]
+    outcomes = [
+        o for o in derived.fits.values() if not options.fit or options.fit in (o.step.name, o.step.id)
+    ]
     case = next((o for o in outcomes if o.case is not None), None)
     if case is None or case.case is None:
         raise FormatError(
-            "there is no fit with a result to report on", where=options.job, hint="Make a fit first, or name another"
+            "there is no fit with a result to report on",
+            where=options.job,
+            hint="Make a fit first, or name another",
         )
     step = case.step
     return fit_report(

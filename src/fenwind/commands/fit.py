@@ -17,24 +17,38 @@ if TYPE_CHECKING:
     from fenwind.procedures.positions import Positions
 
 _DESCRIPTION = """Carry MEASURED onto KNOWN.
-MEASURED: CSV with the header name,lat,lon,h (decimal degrees or any spelling of an angle, ellipsoidal metres) or name,e,n,h; optional
-sh,sv (sigmas, m). KNOWN: name,e,n,h; an empty h means none. Coordinates and shifts are in the unit of --frame, metres
-without one; residuals and sigmas are metres."""
+MEASURED: CSV with the header name,lat,lon,h (decimal degrees or any spelling of an angle, ellipsoidal
+metres) or name,e,n,h; optional sh,sv (sigmas, m). KNOWN: name,e,n,h; an empty h means none. Coordinates and
+shifts are in the unit of --frame, metres without one; residuals and sigmas are metres."""
 
 
 def add_parser(verbs: Any) -> None:
     """Declare the verb."""
-    parser = verbs.add_parser("fit", help="carry measured positions onto known ones", description=_DESCRIPTION)
+    parser = verbs.add_parser(
+        "fit", help="carry measured positions onto known ones", description=_DESCRIPTION
+    )
     parser.add_argument("measured", metavar="MEASURED")
     parser.add_argument("known", metavar="KNOWN")
-    parser.add_argument("--frame", metavar="CODE", help="projected working frame: EPSG code, WKT or PROJ string")
-    parser.add_argument("--geoid", metavar="FILE", help="geoid grid (GTX or GeoTIFF); heights are then less the geoid height")
+    parser.add_argument(
+        "--frame", metavar="CODE", help="projected working frame: EPSG code, WKT or PROJ string"
+    )
+    parser.add_argument(
+        "--geoid", metavar="FILE", help="geoid grid (GTX or GeoTIFF); heights are then less the geoid height"
+    )
     parser.add_argument("--horizontal", choices=("auto", "shift", "turn", "scale"), default="auto")
-    parser.add_argument("--pivot", metavar="NAME,NAME", help="hold the first exactly, turn onto the direction to the second")
-    parser.add_argument("--rotation", metavar="ANGLE", help="hold the rotation at this angle, clockwise (117 35 52, 12.5 gon)")
+    parser.add_argument(
+        "--pivot", metavar="NAME,NAME", help="hold the first exactly, turn onto the direction to the second"
+    )
+    parser.add_argument(
+        "--rotation", metavar="ANGLE", help="hold the rotation at this angle, clockwise (117 35 52, 12.5 gon)"
+    )
     parser.add_argument("--scale", metavar="FACTOR", type=float, help="hold the scale at this factor")
-    parser.add_argument("--height", choices=("none", "shift", "plane"), help="default: shift, where pairs have heights")
-    parser.add_argument("--check", metavar="NAME,..", help="pairs that take no part and are compared afterwards")
+    parser.add_argument(
+        "--height", choices=("none", "shift", "plane"), help="default: shift, where pairs have heights"
+    )
+    parser.add_argument(
+        "--check", metavar="NAME,..", help="pairs that take no part and are compared afterwards"
+    )
     parser.add_argument("--no-height", metavar="NAME,..", help="pairs not held in height")
     parser.add_argument("--no-horizontal", metavar="NAME,..", help="pairs not held in plan")
     parser.add_argument("--tolerance-h", metavar="M", type=float, default=0.010)
@@ -54,7 +68,9 @@ def run(options: argparse.Namespace) -> int:
     from fenwind.quantities.lengths import METRE, UNITS
 
     if options.geoid and not options.frame:
-        raise ProcedureError("a geoid grid needs a frame", hint="Add --frame with the projected working frame")
+        raise ProcedureError(
+            "a geoid grid needs a frame", hint="Add --frame with the projected working frame"
+        )
     frame = open_frame(working_frame_spec(options.frame, options.geoid or "")) if options.frame else None
     unit = UNITS[frame.spec.unit] if frame else METRE
     case = _compute(options, read_points(options.measured, unit), read_points(options.known, unit), frame)
@@ -76,7 +92,9 @@ def run(options: argparse.Namespace) -> int:
     return 1 if any(d.grave for d in doubts) else 0
 
 
-def _compute(options: argparse.Namespace, measured: PointList, known: PointList, frame: Frame | None) -> FitCase:
+def _compute(
+    options: argparse.Namespace, measured: PointList, known: PointList, frame: Frame | None
+) -> FitCase:
     import numpy as np
 
     from fenwind.commands.reading import plane_positions
@@ -85,14 +103,18 @@ def _compute(options: argparse.Namespace, measured: PointList, known: PointList,
     from fenwind.procedures.to_plane import mean_combined_factor
 
     if known.geographic:
-        raise ProcedureError("known positions are geographic", where=options.known, hint="Give them as name,e,n,h")
+        raise ProcedureError(
+            "known positions are geographic", where=options.known, hint="Give them as name,e,n,h"
+        )
     plane, lat, lon = _measured(measured, frame)
     target = plane_positions(known)
     if options.height is None:
         heights = {n for n, h in zip(plane.names, plane.height_m, strict=True) if np.isfinite(h)}
         options.height = (
             "shift"
-            if any(n in heights and np.isfinite(h) for n, h in zip(target.names, target.height_m, strict=True))
+            if any(
+                n in heights and np.isfinite(h) for n, h in zip(target.names, target.height_m, strict=True)
+            )
             else "none"
         )
     result = fit(plane, target, _fit_options(options))
@@ -116,7 +138,9 @@ def _fit_options(options: argparse.Namespace) -> FitOptions:
 
     pivot = split_names(options.pivot)
     if pivot and len(pivot) != 2:
-        raise ProcedureError("--pivot takes two names", hint="Write --pivot NAME,NAME: the first is held exactly")
+        raise ProcedureError(
+            "--pivot takes two names", hint="Write --pivot NAME,NAME: the first is held exactly"
+        )
     for name, value in (("--tolerance-h", options.tolerance_h), ("--tolerance-v", options.tolerance_v)):
         if not 0.0 < value < math.inf:
             raise ProcedureError(f"{name} must be above zero", hint="Give a tolerance in metres")
@@ -216,7 +240,13 @@ def as_json(result: FitResult, doubts: tuple[Doubt, ...], unit_m: float) -> dict
             for i, name in enumerate(carried.names)
         ],
         "doubts": [
-            {"rule": d.rule, "names": list(d.names), "text": d.text, "value": number(d.value), "limit": number(d.limit)}
+            {
+                "rule": d.rule,
+                "names": list(d.names),
+                "text": d.text,
+                "value": number(d.value),
+                "limit": number(d.limit),
+            }
             for d in doubts
         ],
     }

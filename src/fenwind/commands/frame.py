@@ -14,7 +14,8 @@ def add_parser(verbs: Any) -> None:
     parser = verbs.add_parser(
         "frame",
         help="scale, convergence and factors of a projected system at a place",
-        description="e and n are in the unit of the system; convergence is positive where grid north lies east of true north.",
+        description="e and n are in the unit of the system; convergence is positive where grid north lies "
+        "east of true north.",
     )
     parser.add_argument("code", metavar="CODE", help="EPSG code, WKT or PROJ string")
     parser.add_argument(
@@ -36,7 +37,8 @@ def run(options: argparse.Namespace) -> int:
     parts = options.at.split(",")
     if len(parts) != 3:
         raise ParseError(
-            f"--at {options.at!r}, expected three values", hint="Write --at LAT,LON,H, for instance --at 61.3,8.4,1240"
+            f"--at {options.at!r}, expected three values",
+            hint="Write --at LAT,LON,H, for instance --at 61.3,8.4,1240",
         )
     lat, lon, height = parse_latitude(parts[0]), parse_longitude(parts[1]), parse_length(parts[2])
     spec = working_frame_spec(options.code)

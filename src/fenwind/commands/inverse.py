@@ -19,9 +19,13 @@ def add_parser(verbs: Any) -> None:
     parser.add_argument("file", metavar="FILE")
     parser.add_argument("start", metavar="NAME")
     parser.add_argument("end", metavar="NAME")
-    parser.add_argument("--frame", metavar="CODE", help="frame of the coordinates: EPSG code, WKT or PROJ string")
+    parser.add_argument(
+        "--frame", metavar="CODE", help="frame of the coordinates: EPSG code, WKT or PROJ string"
+    )
     parser.add_argument("--geoid", metavar="FILE", help="geoid grid that the heights are counted from")
-    parser.add_argument("--json", action="store_true", help="print one JSON object, lengths in metres, nothing rounded")
+    parser.add_argument(
+        "--json", action="store_true", help="print one JSON object, lengths in metres, nothing rounded"
+    )
 
 
 def run(options: argparse.Namespace) -> int:
@@ -32,7 +36,11 @@ def run(options: argparse.Namespace) -> int:
     from fenwind.quantities.bearings import format_azimuth
     from fenwind.quantities.lengths import UNITS, format_length
 
-    spec = working_frame_spec(options.frame, options.geoid or "") if options.frame else FrameSpec(name="local plane")
+    spec = (
+        working_frame_spec(options.frame, options.geoid or "")
+        if options.frame
+        else FrameSpec(name="local plane")
+    )
     frame = open_frame(spec)
     unit = UNITS[spec.unit]
     points = read_points(options.file, unit)
@@ -54,7 +62,10 @@ def run(options: argparse.Namespace) -> int:
         "ellipsoid_distance": result.ellipsoid_distance_m,
         "ground_distance": result.ground_distance_m,
     }
-    angles = {"grid_azimuth_deg": result.grid_azimuth_rad, "geodetic_azimuth_deg": result.geodetic_azimuth_rad}
+    angles = {
+        "grid_azimuth_deg": result.grid_azimuth_rad,
+        "geodetic_azimuth_deg": result.geodetic_azimuth_rad,
+    }
     if options.json:
         payload = {k: number(v) for k, v in lengths.items()}
         payload |= {k: None if v is None else math.degrees(v) for k, v in angles.items()}
@@ -63,6 +74,12 @@ def run(options: argparse.Namespace) -> int:
     for key, value in lengths.items():
         print(f"{key.replace('_', ' '):20}  {'-' if value is None else format_length(value, unit, 4)}")
     for key, value in angles.items():
-        print(f"{key.removesuffix('_deg').replace('_', ' '):20}  {'-' if value is None else format_azimuth(value, 'degrees', 2)}")
-    print(f"{'combined factor':20}  {'-' if result.combined_factor is None else f'{result.combined_factor:.9f}'}")
+        print(
+            f"{key.removesuffix('_deg').replace('_', ' '):20}  "
+            f"{'-' if value is None else format_azimuth(value, 'degrees', 2)}"
+        )
+    print(
+        f"{'combined factor':20}  "
+        f"{'-' if result.combined_factor is None else f'{result.combined_factor:.9f}'}"
+    )
     return 0

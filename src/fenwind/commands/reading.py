@@ -16,7 +16,8 @@ if TYPE_CHECKING:
 
 
 def read_points(path: str, unit: LengthUnit | None = None) -> PointList:
-    """Points of a file; lengths in `unit`, metres when None. Raises FormatError with the place of the first bad cell."""
+    """Points of a file; lengths in `unit`, metres when None. Raises FormatError with the place of the first
+    bad cell."""
     return read_list(path, unit)[1]
 
 
@@ -31,13 +32,16 @@ def read_list(path: str, unit: LengthUnit | None = None) -> tuple[RawTable, Poin
     if points.problems:
         bad = points.problems[0]
         raise FormatError(
-            f"column {bad.column}: {bad.why}", where=f"{path}, line {bad.line}", hint="Correct the row, or remove it"
+            f"column {bad.column}: {bad.why}",
+            where=f"{path}, line {bad.line}",
+            hint="Correct the row, or remove it",
         )
     seen: dict[str, int] = {}
     for point in points.points:
         if point.name in seen:
             raise FormatError(
-                f"column name: {point.name!r} stands in line {seen[point.name]} already, expected every name once",
+                f"column name: {point.name!r} stands in line {seen[point.name]} already, expected every "
+                "name once",
                 where=f"{path}, line {point.line}",
                 hint="Average repeated occupations first, or rename one",
             )
@@ -46,14 +50,17 @@ def read_list(path: str, unit: LengthUnit | None = None) -> tuple[RawTable, Poin
 
 
 def plane_positions(points: PointList) -> Positions:
-    """The rows of a list as positions; for a geographic list e and n are latitude and longitude in radians."""
+    """The rows of a list as positions; for a geographic list e and n are latitude and longitude in
+    radians."""
     import numpy as np
 
     from fenwind.procedures.positions import positions
 
     rows = points.points
     columns = (
-        np.array([(p.first, p.second, p.height_m, p.sigma_h_m, p.sigma_v_m) for p in rows], dtype=np.float64).reshape(-1, 5).T
+        np.array([(p.first, p.second, p.height_m, p.sigma_h_m, p.sigma_v_m) for p in rows], dtype=np.float64)
+        .reshape(-1, 5)
+        .T
     )
     return positions([p.name for p in rows], *columns)
 

@@ -36,9 +36,16 @@ class AskLine(QWidget):
         self.hide()
 
     def ask(
-        self, question: str, answer: Callable[[str], object], *, text: str = "", button: str = "Do it", placeholder: str = ""
+        self,
+        question: str,
+        answer: Callable[[str], object],
+        *,
+        text: str = "",
+        button: str = "Do it",
+        placeholder: str = "",
     ) -> None:
-        """Ask; `answer` gets the text. It may return False to keep the line open, for instance when the text will not do."""
+        """Ask; `answer` gets the text. It may return False to keep the line open, for instance when the text
+        will not do."""
         self._answer = answer
         self.label.setText(question)
         self.edit.setText(text)

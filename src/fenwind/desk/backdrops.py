@@ -1,4 +1,5 @@
-"""Drawings and images under the plan: read in the worker, kept while the file stays the same, painted once a view."""
+"""Drawings and images under the plan: read in the worker, kept while the file stays the same, painted once a
+view."""
 
 from __future__ import annotations
 

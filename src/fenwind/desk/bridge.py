@@ -1,4 +1,5 @@
-"""The one bridge between a job and the widgets: it makes gestures, derives again, and tells everybody what changed."""
+"""The one bridge between a job and the widgets: it makes gestures, derives again, and tells everybody what
+changed."""
 
 from __future__ import annotations
 
@@ -73,7 +74,11 @@ class JobBridge(QObject):
     progressed = Signal(int, int, str)
 
     def __init__(
-        self, job: Job, parent: QObject | None = None, thinker: Thinker | None = None, results: Results | None = None
+        self,
+        job: Job,
+        parent: QObject | None = None,
+        thinker: Thinker | None = None,
+        results: Results | None = None,
     ) -> None:
         """`results` of `thinker`, where a worker has them already."""
         super().__init__(parent)
@@ -157,7 +162,8 @@ class JobBridge(QObject):
             self.selected.emit(name)
 
     def do(self, gesture: Gesture, rows: Sequence[EntryRow] | None = None) -> bool:
-        """Keep a gesture; False when the file refused, which is said. rows: its entries as a worker has written them out."""
+        """Keep a gesture; False when the file refused, which is said. rows: its entries as a worker has
+        written them out."""
         what, entries = gesture
         return self._try(lambda: self.job.record(what, entries, rows)) if entries else True
 
@@ -226,9 +232,13 @@ class JobBridge(QObject):
         task = Task(self._thinker.think, self.state.snapshot())
         revision = self._revision
         task.signals.succeeded.connect(lambda results: self._on_results(revision, results))
-        task.signals.failed.connect(lambda error: self._on_stopped(f"The results could not be derived: {error!r}."))
+        task.signals.failed.connect(
+            lambda error: self._on_stopped(f"The results could not be derived: {error!r}.")
+        )
         task.signals.cancelled.connect(
-            lambda: self._on_stopped("Stopped: what is shown is from before the last change. Derive again with F5.")
+            lambda: self._on_stopped(
+                "Stopped: what is shown is from before the last change. Derive again with F5."
+            )
         )
         task.signals.progressed.connect(self.progressed)
         self._task = self._runner.start(task)

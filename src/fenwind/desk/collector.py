@@ -1,6 +1,7 @@
 """Python's cyclic garbage collection, kept on the window's thread.
 
-Left to itself it may run in a worker and there destroy widgets that are in a reference cycle; Qt then crashes the process.
+Left to itself it may run in a worker and there destroy widgets that are in a reference cycle; Qt then crashes
+the process.
 """
 
 from __future__ import annotations
@@ -11,7 +12,8 @@ from PySide6.QtCore import QObject, QTimer
 
 
 class Collector(QObject):
-    """Turns automatic collection off while it lives, and collects from a timer on the thread it was made in."""
+    """Turns automatic collection off while it lives, and collects from a timer on the thread it was made
+    in."""
 
     def __init__(self, parent: QObject | None = None, interval_ms: int = 2000) -> None:
         super().__init__(parent)

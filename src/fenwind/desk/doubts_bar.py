@@ -1,4 +1,5 @@
-"""The doubts at the foot of the desk: how many, the gravest in words, ways to settle it; and the list of all, in place."""
+"""The doubts at the foot of the desk: how many, the gravest in words, ways to settle it; and the list of all,
+in place."""
 
 from __future__ import annotations
 
@@ -113,7 +114,10 @@ class DoubtsBar(QWidget):
 
     def _accept(self, doubt: Doubt) -> None:
         self.ask.ask(
-            "Accept, because", partial(self.bridge.accept, doubt), button="Accept", placeholder="the reason, for the report"
+            "Accept, because",
+            partial(self.bridge.accept, doubt),
+            button="Accept",
+            placeholder="the reason, for the report",
         )
 
     def toggle_list(self) -> None:
@@ -132,7 +136,11 @@ class DoubtsBar(QWidget):
         column.setContentsMargins(16, 8, 16, 4)
         column.setSpacing(6)
         for doubt in self.bridge.findings.open:
-            column.addWidget(self._entry("grave" if doubt.grave else "caution", "flare" if doubt.grave else "sun", doubt, None))
+            column.addWidget(
+                self._entry(
+                    "grave" if doubt.grave else "caution", "flare" if doubt.grave else "sun", doubt, None
+                )
+            )
         for doubt, acceptance in self.bridge.findings.accepted:
             column.addWidget(self._entry("accepted", "reed", doubt, acceptance))
         body.setObjectName("doubts")
@@ -142,8 +150,11 @@ class DoubtsBar(QWidget):
             self.list.hide()
 
     def _needed_height(self) -> int:
-        """Height of the list: word wrapping beside buttons of any width is only known roughly before it is laid out."""
-        texts = [d.text for d in self.bridge.findings.open] + [d.text + a.reason for d, a in self.bridge.findings.accepted]
+        """Height of the list: word wrapping beside buttons of any width is only known roughly before it is
+        laid out."""
+        texts = [d.text for d in self.bridge.findings.open] + [
+            d.text + a.reason for d, a in self.bridge.findings.accepted
+        ]
         room = max(self.width() - 480, 300)
         lines = [1 + self.fontMetrics().horizontalAdvance(text) // room for text in texts]
         return 16 + sum(18 * n + 8 for n in lines)

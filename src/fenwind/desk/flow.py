@@ -48,7 +48,8 @@ class FlowLayout(QLayout):
         return QSize(width, max((item.sizeHint().height() for item in self._items), default=0))
 
     def _glued(self, place: int) -> bool:
-        """Whether an item stays on the line of the one before it: a comma, a full stop, the blank after a part."""
+        """Whether an item stays on the line of the one before it: a comma, a full stop, the blank after a
+        part."""
         widget = self._items[place].widget() if place < len(self._items) else None
         return widget is not None and bool(widget.property("glued"))
 
@@ -65,7 +66,11 @@ class FlowLayout(QLayout):
         hints = [item.sizeHint() for item in self._items]
         for place, item in enumerate(self._items):
             hint = hints[place]
-            if x > rect.x() and not self._glued(place) and x + self._together(place, hints) > rect.right() + 1:
+            if (
+                x > rect.x()
+                and not self._glued(place)
+                and x + self._together(place, hints) > rect.right() + 1
+            ):
                 x, y, line = rect.x(), y + line + self._line_gap, 0
             if move:
                 item.setGeometry(QRect(QPoint(x, y), hint))

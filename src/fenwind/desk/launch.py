@@ -31,7 +31,9 @@ def parse_arguments(arguments: list[str]) -> argparse.Namespace:
     parser.add_argument("job", nargs="?", metavar="JOB", help="job file to open")
     parser.add_argument("--empty", action="store_true", help="start a new, empty job")
     parser.add_argument(
-        "--fresh", action="store_true", help="start the demo again; the old working copy is kept under another name"
+        "--fresh",
+        action="store_true",
+        help="start the demo again; the old working copy is kept under another name",
     )
     return parser.parse_args(arguments)
 
@@ -42,7 +44,8 @@ def data_folder() -> Path:
     folder = (
         Path(home)
         if home
-        else Path(QStandardPaths.writableLocation(QStandardPaths.StandardLocation.GenericDataLocation)) / "fenwind"
+        else Path(QStandardPaths.writableLocation(QStandardPaths.StandardLocation.GenericDataLocation))
+        / "fenwind"
     )
     folder.mkdir(parents=True, exist_ok=True)
     return folder
@@ -54,8 +57,11 @@ def free_path(folder: Path, stem: str) -> Path:
     return next(path for path in candidates if not path.exists())
 
 
-def open_job(options: argparse.Namespace, folder: Path, *, progress: Progress) -> tuple[Job, Thinker, Results]:
-    """Open or make the job asked for and derive its results. Imports the numeric libraries, so it belongs in a worker."""
+def open_job(
+    options: argparse.Namespace, folder: Path, *, progress: Progress
+) -> tuple[Job, Thinker, Results]:
+    """Open or make the job asked for and derive its results. Imports the numeric libraries, so it belongs in
+    a worker."""
     from fenwind.job.job import Job
 
     progress.check()

@@ -95,7 +95,9 @@ class MessageLine(QWidget):
 
     def _fill(self) -> None:
         rows = [
-            _MovedRow(name, self._frames.get(c.frame, c.frame), float(c.de_m[i]), float(c.dn_m[i]), float(c.dh_m[i]))
+            _MovedRow(
+                name, self._frames.get(c.frame, c.frame), float(c.de_m[i]), float(c.dn_m[i]), float(c.dh_m[i])
+            )
             for c in self._changes
             for i, name in enumerate(c.names)
         ]

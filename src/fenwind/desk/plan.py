@@ -1,7 +1,7 @@
 """The plan: marks, residual vectors and error ellipses on a map grid; pan, zoom, pick, read out, measure.
 
-Drawn with QPainter after NumPy has dropped what is out of view: real symbols while few marks are in view, one stamped
-picture when there are many.
+Drawn with QPainter after NumPy has dropped what is out of view: real symbols while few marks are in view, one
+stamped picture when there are many.
 """
 
 from __future__ import annotations
@@ -45,9 +45,10 @@ VECTOR_PX = 34.0
 
 @dataclass(kw_only=True, eq=False)
 class Scene:
-    """What the plan shows, metres. symbol (k,) holds RING, TRIANGLE, SQUARE or CROSS; off (k,) greys. vectors: rows with
-    residuals de, dn (computed - known). ellipses: rows with semi-axes a, b (95 %) and the azimuth of a in radians. labelled (k,), empty
-    for all. gaps: places that lack a target. under: backdrops, which paint themselves."""
+    """What the plan shows, metres. symbol (k,) holds RING, TRIANGLE, SQUARE or CROSS; off (k,) greys.
+    vectors: rows with residuals de, dn (computed - known). ellipses: rows with semi-axes a, b (95 %) and the
+    azimuth of a in radians. labelled (k,), empty for all. gaps: places that lack a target. under: backdrops,
+    which paint themselves."""
 
     title: str = ""
     unit: LengthUnit = METRE
@@ -172,10 +173,13 @@ class Plan(QWidget):
         """Names of the marks in a rectangle of pixels."""
         x, y = self.to_pixels(self.scene.e_m, self.scene.n_m)
         with np.errstate(invalid="ignore"):
-            inside = (x >= window.left()) & (x <= window.right()) & (y >= window.top()) & (y <= window.bottom())
+            inside = (
+                (x >= window.left()) & (x <= window.right()) & (y >= window.top()) & (y <= window.bottom())
+            )
         return [self.scene.names[i] for i in np.flatnonzero(inside)]
 
-    # Input -------------------------------------------------------------------------------------------------------
+    # Input
+    # -------------------------------------------------------------------------------------------------------
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
@@ -187,14 +191,19 @@ class Plan(QWidget):
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         self._pressed, self._dragged = event.position(), False
-        if event.modifiers() & Qt.KeyboardModifier.ShiftModifier and event.button() == Qt.MouseButton.LeftButton:
+        if (
+            event.modifiers() & Qt.KeyboardModifier.ShiftModifier
+            and event.button() == Qt.MouseButton.LeftButton
+        ):
             self._window_from = event.position()
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         self._cursor = event.position()
         if self._window_from is not None:
             self._dragged = True
-        elif self._pressed is not None and event.buttons() & (Qt.MouseButton.LeftButton | Qt.MouseButton.MiddleButton):
+        elif self._pressed is not None and event.buttons() & (
+            Qt.MouseButton.LeftButton | Qt.MouseButton.MiddleButton
+        ):
             move = event.position() - self._pressed
             if self._dragged or move.manhattanLength() > 4:
                 self._dragged, self._untouched = True, False
@@ -227,7 +236,12 @@ class Plan(QWidget):
         self.update()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        steps = {Qt.Key.Key_Left: (-1, 0), Qt.Key.Key_Right: (1, 0), Qt.Key.Key_Up: (0, 1), Qt.Key.Key_Down: (0, -1)}
+        steps = {
+            Qt.Key.Key_Left: (-1, 0),
+            Qt.Key.Key_Right: (1, 0),
+            Qt.Key.Key_Up: (0, 1),
+            Qt.Key.Key_Down: (0, -1),
+        }
         if event.key() in steps:
             self._centre += np.array(steps[Qt.Key(event.key())]) * 60.0 / self._scale
             self.update()
@@ -240,7 +254,8 @@ class Plan(QWidget):
         else:
             super().keyPressEvent(event)
 
-    # Painting ----------------------------------------------------------------------------------------------------
+    # Painting
+    # ----------------------------------------------------------------------------------------------------
 
     def paintEvent(self, event: QPaintEvent) -> None:
         p = QPainter(self)
@@ -338,7 +353,9 @@ class Plan(QWidget):
         for dy in (0, 1, 2):
             for dx in (0, 1, 2):
                 flat[start + dy * (width + 4) + dx] = ink
-        image = QImage(canvas.data, width + 4, height + 4, 4 * (width + 4), QImage.Format.Format_ARGB32_Premultiplied)
+        image = QImage(
+            canvas.data, width + 4, height + 4, 4 * (width + 4), QImage.Format.Format_ARGB32_Premultiplied
+        )
         p.drawImage(-2, -2, image)
 
     def _exaggeration(self) -> float:
@@ -370,7 +387,11 @@ class Plan(QWidget):
         p.setPen(QPen(colour("ellipse"), 1))
         few = self.scene.vector_rows.size <= LABELS // 2
         few_ellipses = few and "error ellipses" not in self.hidden
-        ellipses = zip(self.scene.ellipse_rows.tolist(), *self.scene.ellipse.tolist(), strict=True) if few_ellipses else ()
+        ellipses = (
+            zip(self.scene.ellipse_rows.tolist(), *self.scene.ellipse.tolist(), strict=True)
+            if few_ellipses
+            else ()
+        )
         for row, a, b, azimuth in ellipses:
             if math.isfinite(a + b):
                 p.save()
@@ -382,7 +403,14 @@ class Plan(QWidget):
             return
         p.setPen(QPen(colour("flare"), 1.6))
         rows = self.scene.vector_rows
-        ends = np.stack([x[rows], y[rows], x[rows] + self.scene.vector_m[0] * factor, y[rows] - self.scene.vector_m[1] * factor])
+        ends = np.stack(
+            [
+                x[rows],
+                y[rows],
+                x[rows] + self.scene.vector_m[0] * factor,
+                y[rows] - self.scene.vector_m[1] * factor,
+            ]
+        )
         for x1, y1, x2, y2 in ends.T.tolist():
             if few:
                 arrow(p, QPointF(x1, y1), QPointF(x2, y2))
@@ -407,13 +435,18 @@ class Plan(QWidget):
                 if not any(box.intersects(other) for other in taken):
                     taken.append(box)
                     p.setPen(
-                        colour("off") if self.scene.off[row] else colour("ink") if self.scene.symbol[row] else colour("faint")
+                        colour("off")
+                        if self.scene.off[row]
+                        else colour("ink")
+                        if self.scene.symbol[row]
+                        else colour("faint")
                     )
                     p.drawText(QPointF(box.left(), box.bottom() - 2), name)
                     break
 
     def _stamp_symbols(self, p: QPainter, x: FloatArray, y: FloatArray, seen: NDArray[np.intp]) -> None:
-        """Symbols are drawn once and stamped from then on, to half a pixel; important ones over the others."""
+        """Symbols are drawn once and stamped from then on, to half a pixel; important ones over the
+        others."""
         kinds = self.scene.symbol[seen].astype(int) + COUNT * self.scene.off[seen]
         ratio = self.devicePixelRatioF()
         for kind in (RING, DOT, CROSS, SQUARE, TRIANGLE, *range(COUNT, 2 * COUNT)):

@@ -1,4 +1,5 @@
-"""What is done with the plan: layers on and off, backdrops, marks picked by a window, a picture of it, and paper."""
+"""What is done with the plan: layers on and off, backdrops, marks picked by a window, a picture of it, and
+paper."""
 
 from __future__ import annotations
 
@@ -24,7 +25,9 @@ from fenwind.records.records import Backdrop
 class PlanCommands(QObject):
     """Commands of one plan. `frame` tells the id of the frame it shows, `show` paints it again."""
 
-    def __init__(self, pane: PlanPane, bridge: JobBridge, frame: Callable[[], str], show: Callable[[], object]) -> None:
+    def __init__(
+        self, pane: PlanPane, bridge: JobBridge, frame: Callable[[], str], show: Callable[[], object]
+    ) -> None:
         super().__init__(pane)
         self.pane, self.bridge, self._frame, self._show = pane, bridge, frame, show
         self.store = BackdropStore(bridge)
@@ -50,14 +53,23 @@ class PlanCommands(QObject):
 
     def _backdrop_menu(self, menu: QMenu, record: Backdrop) -> None:
         switch = partial(
-            gestures.set_field, [record], "active", not record.active, f"{'Hide' if record.active else 'Show'} {record.path}"
+            gestures.set_field,
+            [record],
+            "active",
+            not record.active,
+            f"{'Hide' if record.active else 'Show'} {record.path}",
         )
         choice(menu, "shown", partial(self.bridge.attempt, switch), checked=record.active)
         names = self.store.names(record)
         if len(names) > 1:
             menu.addSeparator()
         for name in names if len(names) > 1 else ():
-            choice(menu, name, partial(self.toggle_layer, record.id, name), checked=name not in record.hidden_layers)
+            choice(
+                menu,
+                name,
+                partial(self.toggle_layer, record.id, name),
+                checked=name not in record.hidden_layers,
+            )
 
     def toggle_view(self, name: str) -> None:
         """Hide or show one of the plan's own layers."""
@@ -68,11 +80,15 @@ class PlanCommands(QObject):
         """Hide or show a layer of a backdrop; the job keeps that."""
         record = self.bridge.state.backdrops[key]
         hidden = tuple(sorted(set(record.hidden_layers) ^ {name}))
-        self.bridge.attempt(lambda: gestures.set_field([record], "hidden_layers", hidden, f"Layer {name} of {record.path}"))
+        self.bridge.attempt(
+            lambda: gestures.set_field([record], "hidden_layers", hidden, f"Layer {name} of {record.path}")
+        )
 
     def _browse(self) -> None:
         endings = " ".join(f"*{e}" for e in (".dxf", *IMAGE_ENDINGS))
-        path, _ = QFileDialog.getOpenFileName(self.pane, "Under the plan", self.bridge.folder, f"Drawings and images ({endings})")
+        path, _ = QFileDialog.getOpenFileName(
+            self.pane, "Under the plan", self.bridge.folder, f"Drawings and images ({endings})"
+        )
         if path:
             self.add_backdrop(path)
 

@@ -57,7 +57,10 @@ class PlanPane(QWidget):
 
     def picture(self, ratio: float = 2.0) -> QImage:
         """The plan as an image, `ratio` pixels to one on screen, without buttons."""
-        image = QImage(QSize(round(self.plan.width() * ratio), round(self.plan.height() * ratio)), QImage.Format.Format_RGB32)
+        image = QImage(
+            QSize(round(self.plan.width() * ratio), round(self.plan.height() * ratio)),
+            QImage.Format.Format_RGB32,
+        )
         image.setDevicePixelRatio(ratio)
         self.buttons.hide()
         self.plan.render(image)
@@ -79,6 +82,11 @@ class PlanPane(QWidget):
         painter.restore()
         painter.setFont(font(13))
         painter.drawText(
-            0, round(0.92 * page.height()), round(page.width()), round(0.08 * page.height()), Qt.AlignmentFlag.AlignVCenter, title
+            0,
+            round(0.92 * page.height()),
+            round(page.width()),
+            round(0.08 * page.height()),
+            Qt.AlignmentFlag.AlignVCenter,
+            title,
         )
         painter.end()

@@ -1,4 +1,5 @@
-"""Symbols of marks on the plan: filled triangle = held control, open ring = derived, open square = check, cross = a single occupation."""
+"""Symbols of marks on the plan: filled triangle = held control, open ring = derived, open square = check,
+cross = a single occupation."""
 
 from __future__ import annotations
 
@@ -21,7 +22,10 @@ def arrow(p: QPainter, start: QPointF, end: QPointF) -> None:
     direction = math.atan2(end.y() - start.y(), end.x() - start.x())
     if math.hypot(end.x() - start.x(), end.y() - start.y()) > 5:
         for turn in (2.6, -2.6):
-            p.drawLine(end, QPointF(end.x() + 5 * math.cos(direction + turn), end.y() + 5 * math.sin(direction + turn)))
+            p.drawLine(
+                end,
+                QPointF(end.x() + 5 * math.cos(direction + turn), end.y() + 5 * math.sin(direction + turn)),
+            )
 
 
 def draw_symbol(p: QPainter, at: QPointF, symbol: int, off: bool) -> None:

@@ -1,4 +1,5 @@
-"""What the plan shows of a job: adopted marks of the frame in view, and the residuals of the fit looked at."""
+"""What the plan shows of a job: adopted marks of the frame in view, and the residuals of the fit looked
+at."""
 
 from __future__ import annotations
 
@@ -22,7 +23,8 @@ FloatArray = NDArray[np.float64]
 def error_ellipses(covariance: FloatArray) -> FloatArray:
     """Semi-axes a >= b at 95 % and azimuth of a (3, k) of horizontal covariances (2, 2, k).
 
-    Source: Mikhail and Ackermann, Observations and Least Squares, 1976 (from memory); chi-square with two degrees of freedom.
+    Source: Mikhail and Ackermann, Observations and Least Squares, 1976 (from memory); chi-square with two
+    degrees of freedom.
     """
     cee, cen, cnn = covariance[0, 0], covariance[0, 1], covariance[1, 1]
     mean, half = 0.5 * (cee + cnn), 0.5 * (cee - cnn)

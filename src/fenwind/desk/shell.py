@@ -1,5 +1,5 @@
-"""The window before there is a job in it: header, rail, empty sheet, plan side, doubts bar. Paints in the first moments, so it
-imports nothing but Qt and the theme."""
+"""The window before there is a job in it: header, rail, empty sheet, plan side, doubts bar. Paints in the
+first moments, so it imports nothing but Qt and the theme."""
 
 from __future__ import annotations
 
@@ -117,7 +117,9 @@ class Header(_Strip):
     def show_kept(self, bold: str, grey: str) -> None:
         """Two short lines at the right."""
         faint = colour("faint").name()
-        self.kept.setText(f'<div align="right"><b>{bold}</b><br><span style="color:{faint}">{grey}</span></div>')
+        self.kept.setText(
+            f'<div align="right"><b>{bold}</b><br><span style="color:{faint}">{grey}</span></div>'
+        )
         self.kept.setStyleSheet("font-size: 11px;")
 
 

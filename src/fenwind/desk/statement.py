@@ -36,7 +36,8 @@ class Statement(QWidget):
         self._makers = makers
 
     def show_parts(self, parts: Sequence[Part]) -> None:
-        """Show a sentence; nothing happens when it reads the same already. Focus stays on the part it was on."""
+        """Show a sentence; nothing happens when it reads the same already. Focus stays on the part it was
+        on."""
         parts = tuple(parts)
         if parts == self._shown:
             return
@@ -105,7 +106,9 @@ class Statement(QWidget):
         self._fit_height()
 
 
-def choice(menu: QMenu, text: str, run: Callable[[], object], *, checked: bool | None = None, tip: str = "") -> None:
+def choice(
+    menu: QMenu, text: str, run: Callable[[], object], *, checked: bool | None = None, tip: str = ""
+) -> None:
     """Add an entry that runs something; checked puts a tick to it."""
     action = menu.addAction(text)
     if checked is not None:

@@ -1,4 +1,5 @@
-"""Tables that are tables: sort, filter, edit, copy with headers, one value set down a selection, bars under residuals."""
+"""Tables that are tables: sort, filter, edit, copy with headers, one value set down a selection, bars under
+residuals."""
 
 from __future__ import annotations
 
@@ -44,8 +45,9 @@ CopyRole = Qt.ItemDataRole.UserRole + 1
 class Column:
     """One column. text and value take a row; value is for sorting and full-precision copying, text when None.
 
-    edit(row, text): puts a typed text into the job and returns whether that went well. box(row): True, False or "dashed" draws a box to click,
-    toggle(row) is what a click does. bar(row): size against the tolerance, 1 at it. tone(row): "", faint, bold, doubt, reed.
+    edit(row, text): puts a typed text into the job and returns whether that went well. box(row): True, False
+    or "dashed" draws a box to click, toggle(row) is what a click does. bar(row): size against the tolerance,
+    1 at it. tone(row): "", faint, bold, doubt, reed.
     """
 
     key: str
@@ -110,20 +112,26 @@ class RecordTableModel(QAbstractTableModel):
         if role == CopyRole:
             return _copy_text(column, row)
         if role == Qt.ItemDataRole.TextAlignmentRole:
-            return Qt.AlignmentFlag.AlignVCenter | (Qt.AlignmentFlag.AlignRight if column.right else Qt.AlignmentFlag.AlignLeft)
+            return Qt.AlignmentFlag.AlignVCenter | (
+                Qt.AlignmentFlag.AlignRight if column.right else Qt.AlignmentFlag.AlignLeft
+            )
         if role == Qt.ItemDataRole.ToolTipRole:
             text = column.text(row) if column.box is None else ""
             return text if len(text) > 18 else column.tip or None
         return None
 
-    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+    def headerData(
+        self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole
+    ) -> Any:
         if orientation != Qt.Orientation.Horizontal or section >= len(self.columns):
             return None
         column = self.columns[section]
         if role == Qt.ItemDataRole.DisplayRole:
             return f"{column.title}\n{column.unit}" if column.unit else column.title
         if role == Qt.ItemDataRole.TextAlignmentRole:
-            return Qt.AlignmentFlag.AlignBottom | (Qt.AlignmentFlag.AlignRight if column.right else Qt.AlignmentFlag.AlignLeft)
+            return Qt.AlignmentFlag.AlignBottom | (
+                Qt.AlignmentFlag.AlignRight if column.right else Qt.AlignmentFlag.AlignLeft
+            )
         return (column.tip or None) if role == Qt.ItemDataRole.ToolTipRole else None
 
     def flags(self, index: Index) -> Qt.ItemFlag:
@@ -137,7 +145,11 @@ class RecordTableModel(QAbstractTableModel):
 
     def setData(self, index: Index, value: Any, role: int = Qt.ItemDataRole.EditRole) -> bool:
         column = self.columns[index.column()]
-        if column.edit is None or role != Qt.ItemDataRole.EditRole or str(value) == column.text(self.rows[index.row()]):
+        if (
+            column.edit is None
+            or role != Qt.ItemDataRole.EditRole
+            or str(value) == column.text(self.rows[index.row()])
+        ):
             return False
         return column.edit(self.rows[index.row()], str(value))
 
@@ -234,8 +246,16 @@ class CellDelegate(QStyledItemDelegate):
     def _paint_text(self, painter: QPainter, rect: QRect, column: Column, row: Any, tone: str) -> None:
         bar = column.bar(row) if column.bar is not None else math.nan
         has_bar = not math.isnan(bar)
-        painter.setPen(colour({"faint": "faint", "off": "off", "doubt": "flare", "reed": "reed", "sun": "sun"}.get(tone, "ink")))
-        painter.setFont(font(13, {"bold": SEMIBOLD, "doubt": SEMIBOLD, "reed": MEDIUM, "sun": MEDIUM}.get(tone, NORMAL)))
+        painter.setPen(
+            colour(
+                {"faint": "faint", "off": "off", "doubt": "flare", "reed": "reed", "sun": "sun"}.get(
+                    tone, "ink"
+                )
+            )
+        )
+        painter.setFont(
+            font(13, {"bold": SEMIBOLD, "doubt": SEMIBOLD, "reed": MEDIUM, "sun": MEDIUM}.get(tone, NORMAL))
+        )
         inner = rect.adjusted(9, 0, -9, -6 if has_bar else 0)
         text = column.text(row)
         if len(text) * 6 > inner.width():
@@ -283,7 +303,9 @@ class _Header(QHeaderView):
             tip = -3 if proxy.sortOrder() == Qt.SortOrder.AscendingOrder else 3
             painter.setRenderHint(QPainter.RenderHint.Antialiasing)
             painter.setPen(QPen(colour("water"), 1.3))
-            painter.drawPolyline([QPoint(x, y - tip // 2), QPoint(x + 3, y + tip), QPoint(x + 6, y - tip // 2)])
+            painter.drawPolyline(
+                [QPoint(x, y - tip // 2), QPoint(x + 3, y + tip), QPoint(x + 6, y - tip // 2)]
+            )
         painter.restore()
 
 
@@ -293,7 +315,9 @@ class RecordTable(QTableView):
     row_picked = Signal(object)
     paste_requested = Signal(str)
 
-    def __init__(self, columns: Sequence[Column], parent: QWidget | None = None, *, filtered: bool = True) -> None:
+    def __init__(
+        self, columns: Sequence[Column], parent: QWidget | None = None, *, filtered: bool = True
+    ) -> None:
         """filtered False for very long lists, which are neither sorted nor filtered here."""
         super().__init__(parent)
         self.records = RecordTableModel(columns, self)
@@ -306,7 +330,9 @@ class RecordTable(QTableView):
         self.verticalHeader().setDefaultSectionSize(30)
         self.setShowGrid(False)
         self.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
-        self.setEditTriggers(QAbstractItemView.EditTrigger.DoubleClicked | QAbstractItemView.EditTrigger.EditKeyPressed)
+        self.setEditTriggers(
+            QAbstractItemView.EditTrigger.DoubleClicked | QAbstractItemView.EditTrigger.EditKeyPressed
+        )
         self.setVerticalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
         self.setHorizontalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
         self.setTabKeyNavigation(True)
@@ -329,7 +355,11 @@ class RecordTable(QTableView):
     def row_at(self, index: Index) -> Any:
         """The row behind an index of the view, None when there is none."""
         source = self.proxy.mapToSource(index)
-        return self.records.rows[source.row()] if source.isValid() and source.row() < len(self.records.rows) else None
+        return (
+            self.records.rows[source.row()]
+            if source.isValid() and source.row() < len(self.records.rows)
+            else None
+        )
 
     def selected_rows(self) -> list[Any]:
         """Rows with a selected cell, from the top."""

@@ -73,8 +73,9 @@ class Task:
 class _Worker:
     """One thread for all long work, alive until the process ends.
 
-    PROJ keeps a context for each Python thread and frees it with the thread; a pool of Qt's gives Python a new thread state
-    for every run, so that objects of PROJ kept from one run to the next would hang on a freed context and crash.
+    PROJ keeps a context for each Python thread and frees it with the thread; a pool of Qt's gives Python a
+    new thread state for every run, so that objects of PROJ kept from one run to the next would hang on a
+    freed context and crash.
     """
 
     def __init__(self) -> None:

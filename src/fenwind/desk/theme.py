@@ -43,11 +43,31 @@ class Roles:
 DAY = Roles()
 #: The same roles by lamplight: nothing brighter than the ink.
 NIGHT = Roles(
-    paper="#171E1F", sheet="#1E2729", rule="#38443F", ink="#DCE1DB", faint="#8F9A98", rail="#0F1516", water="#6DB3CB", reed="#8DBB90",
-    sun="#D9A54A", flare="#F0814F", chosen="#26383D", part="#22343A", alarm="#2C221D", rail_text="#9AA6A2", off="#5F6A68", on_ink="#171E1F",
-    part_rule="#3C5C66", part_hover="#2C454D", map="#1A2223", grid="#29322F", grid_text="#76807D", hull="#4E5955", ellipse="#4F8797",
+    paper="#171E1F",
+    sheet="#1E2729",
+    rule="#38443F",
+    ink="#DCE1DB",
+    faint="#8F9A98",
+    rail="#0F1516",
+    water="#6DB3CB",
+    reed="#8DBB90",
+    sun="#D9A54A",
+    flare="#F0814F",
+    chosen="#26383D",
+    part="#22343A",
+    alarm="#2C221D",
+    rail_text="#9AA6A2",
+    off="#5F6A68",
+    on_ink="#171E1F",
+    part_rule="#3C5C66",
+    part_hover="#2C454D",
+    map="#1A2223",
+    grid="#29322F",
+    grid_text="#76807D",
+    hull="#4E5955",
+    ellipse="#4F8797",
     backdrop="#56605C",
-)  # fmt: skip
+)
 _shown = {"roles": DAY}
 FAMILY = "IBM Plex Sans"
 
@@ -60,7 +80,8 @@ def colour(role: str) -> QColor:
 
 @cache
 def font(px: float = 13, weight: QFont.Weight = QFont.Weight.Normal, spacing: float = 0.0) -> QFont:
-    """The shipped font at a pixel size; spacing widens letters by that many pixels. Shared, so do not change it."""
+    """The shipped font at a pixel size; spacing widens letters by that many pixels. Shared, so do not change
+    it."""
     f = QFont(FAMILY)
     f.setPixelSize(round(px))
     f.setWeight(weight)
@@ -125,31 +146,44 @@ QFrame#finder {{ background: {r.sheet}; border: 1px solid {r.water}; border-radi
 QListWidget[look="found"] {{ border: none; }}
 QListWidget[look="found"]::item {{ padding: 4px 6px; }}
 QLabel[look="statement"] {{ font-size: 19px; color: {r.ink}; }}
-QPushButton[look="part"] {{ font-size: 19px; font-weight: 500; color: {r.water}; background: {r.part}; border: none;
+QPushButton[look="part"] {{ font-size: 19px; font-weight: 500; color: {r.water}; background: {r.part};
+  border: none;
   border-bottom: 2px solid {r.part_rule}; border-radius: 3px; padding: 0px 5px 1px 5px; text-align: left; }}
-QPushButton[look="part"]:hover, QPushButton[look="part"]:focus {{ background: {r.part_hover}; border-bottom: 2px solid {r.water}; }}
-QPushButton[look="part"]:disabled {{ color: {r.ink}; background: transparent; border-bottom: 2px solid transparent; }}
+QPushButton[look="part"]:hover, QPushButton[look="part"]:focus {{ background: {r.part_hover};
+  border-bottom: 2px solid {r.water}; }}
+QPushButton[look="part"]:disabled {{ color: {r.ink}; background: transparent;
+  border-bottom: 2px solid transparent; }}
 QPushButton[look="part"]::menu-indicator {{ image: none; width: 0; }}
-QPushButton[look="link"], QToolButton[look="link"] {{ color: {r.water}; background: transparent; border: none; padding: 1px 2px; text-align: left; }}
+QPushButton[look="link"], QToolButton[look="link"] {{ color: {r.water}; background: transparent;
+  border: none; padding: 1px 2px; text-align: left; }}
 QPushButton[look="link"]:hover, QPushButton[look="link"]:focus {{ text-decoration: underline; }}
 QPushButton[look="link"]::menu-indicator {{ image: none; width: 0; }}
-QPushButton[look="head"] {{ color: {r.water}; background: transparent; border: none; border-bottom: 1px dotted {r.water}; padding: 0 0 1px 0; }}
+QPushButton[look="head"] {{ color: {r.water}; background: transparent; border: none;
+  border-bottom: 1px dotted {r.water}; padding: 0 0 1px 0; }}
 QPushButton[look="head"]:hover, QPushButton[look="head"]:focus {{ border-bottom: 1px solid {r.water}; }}
 QPushButton[look="head"]::menu-indicator {{ image: none; width: 0; }}
-QPushButton[look="job"] {{ font-size: 15px; font-weight: 600; color: {r.ink}; background: transparent; border: none; padding: 4px 6px; text-align: left; }}
+QPushButton[look="job"] {{ font-size: 15px; font-weight: 600; color: {r.ink}; background: transparent;
+  border: none; padding: 4px 6px; text-align: left; }}
 QPushButton[look="job"]:hover, QPushButton[look="job"]:focus {{ background: {r.part}; border-radius: 4px; }}
 QPushButton[look="job"]::menu-indicator {{ image: none; width: 0; }}
-QPushButton[look="main"] {{ color: {r.on_ink}; background: {r.ink}; border: 1px solid {r.ink}; border-radius: 4px; padding: 5px 14px; font-weight: 600; }}
-QPushButton[look="main"]:hover, QPushButton[look="main"]:focus {{ background: {r.water}; border-color: {r.water}; }}
+QPushButton[look="main"] {{ color: {r.on_ink}; background: {r.ink}; border: 1px solid {r.ink};
+  border-radius: 4px; padding: 5px 14px; font-weight: 600; }}
+QPushButton[look="main"]:hover, QPushButton[look="main"]:focus {{ background: {r.water};
+  border-color: {r.water}; }}
 QPushButton[look="main"]:disabled {{ background: {r.off}; border-color: {r.off}; }}
-QPushButton[look="second"] {{ color: {r.ink}; background: {r.sheet}; border: 1px solid {r.ink}; border-radius: 4px; padding: 5px 14px; font-weight: 600; }}
-QPushButton[look="second"]:hover, QPushButton[look="second"]:focus {{ border-color: {r.water}; color: {r.water}; }}
-QPushButton[look="chip"] {{ color: {r.ink}; background: {r.sheet}; border: 1px solid {r.rule}; border-radius: 11px; padding: 2px 10px; font-size: 12px; font-weight: 500; }}
+QPushButton[look="second"] {{ color: {r.ink}; background: {r.sheet}; border: 1px solid {r.ink};
+  border-radius: 4px; padding: 5px 14px; font-weight: 600; }}
+QPushButton[look="second"]:hover, QPushButton[look="second"]:focus {{ border-color: {r.water};
+  color: {r.water}; }}
+QPushButton[look="chip"] {{ color: {r.ink}; background: {r.sheet}; border: 1px solid {r.rule};
+  border-radius: 11px; padding: 2px 10px; font-size: 12px; font-weight: 500; }}
 QPushButton[look="chip"]:checked {{ color: {r.on_ink}; background: {r.ink}; border-color: {r.ink}; }}
 QPushButton[look="chip"]:focus {{ border-color: {r.water}; }}
-QPushButton[look="find"] {{ color: {r.faint}; background: {r.paper}; border: 1px solid {r.rule}; border-radius: 14px; padding: 5px 14px; text-align: left; }}
+QPushButton[look="find"] {{ color: {r.faint}; background: {r.paper}; border: 1px solid {r.rule};
+  border-radius: 14px; padding: 5px 14px; text-align: left; }}
 QPushButton[look="find"]:hover, QPushButton[look="find"]:focus {{ border-color: {r.water}; }}
-QLineEdit {{ background: {r.sheet}; border: 1px solid {r.rule}; border-radius: 4px; padding: 3px 7px; color: {r.ink}; selection-background-color: {r.water}; }}
+QLineEdit {{ background: {r.sheet}; border: 1px solid {r.rule}; border-radius: 4px; padding: 3px 7px;
+  color: {r.ink}; selection-background-color: {r.water}; }}
 QLineEdit:focus {{ border-color: {r.water}; }}
 QTableView QLineEdit {{ border: 1px solid {r.water}; border-radius: 0; padding: 0 4px; }}
 QMenu {{ background: {r.sheet}; border: 1px solid {r.rule}; padding: 5px 0; }}
@@ -179,6 +213,7 @@ QScrollBar::add-page, QScrollBar::sub-page {{ background: transparent; }}
 QSplitter::handle {{ background: {r.rule}; }}
 QTextBrowser {{ background: #FFFFFF; color: #1F2A30; border: 1px solid {r.rule}; }}
 QToolTip {{ background: {r.ink}; color: {r.on_ink}; border: none; padding: 4px 7px; }}
-QProgressBar {{ background: {r.sheet}; border: 1px solid {r.rule}; border-radius: 4px; height: 8px; text-align: center; }}
+QProgressBar {{ background: {r.sheet}; border: 1px solid {r.rule}; border-radius: 4px; height: 8px;
+  text-align: center; }}
 QProgressBar::chunk {{ background: {r.water}; border-radius: 3px; }}
 """

@@ -1,4 +1,5 @@
-"""The trail of the selected mark: links from the raw reading to the adopted value, painted one under the other."""
+"""The trail of the selected mark: links from the raw reading to the adopted value, painted one under the
+other."""
 
 from __future__ import annotations
 
@@ -20,7 +21,9 @@ class _Links(QWidget):
 
     def show_links(self, title: str, links: tuple[Link, ...]) -> None:
         self.title, self.links = title, links
-        self.setAccessibleName(". ".join([title, *(f"{k.title}, {k.note}: {' '.join(k.values)}" for k in links)]))
+        self.setAccessibleName(
+            ". ".join([title, *(f"{k.title}, {k.note}: {' '.join(k.values)}" for k in links)])
+        )
         self.setMinimumHeight(self._layout(None))
         self.update()
 
@@ -71,7 +74,9 @@ class _Links(QWidget):
             p.setPen(colour("faint"))
             p.setFont(font(12))
             if link.note:
-                p.drawText(QRectF(left.left(), y + 17, left.width(), 400), Qt.TextFlag.TextWordWrap, link.note)
+                p.drawText(
+                    QRectF(left.left(), y + 17, left.width(), 400), Qt.TextFlag.TextWordWrap, link.note
+                )
             for i, value in enumerate(link.values):
                 p.setPen(colour("ink") if i == 0 else colour("faint"))
                 box = right.translated(0, i * metrics_title)

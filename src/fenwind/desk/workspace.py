@@ -1,9 +1,9 @@
-"""Fills the shell with a job: stages, plan, trail, doubts, commands. Imported after the shell has been painted."""
+"""Fills the shell with a job: stages, plan, trail, doubts, commands. Imported after the shell has been
+painted."""
 
 from __future__ import annotations
 
 import os
-from collections.abc import Callable
 from datetime import datetime
 from functools import partial
 
@@ -11,7 +11,7 @@ from PySide6.QtCore import QObject, QPoint, QTimer
 from PySide6.QtGui import QKeySequence, QShortcut
 from PySide6.QtWidgets import QApplication, QFileDialog, QMenu, QStackedLayout, QWidget
 
-from fenwind.desk.actions import ActionSet, ActionSpec
+from fenwind.desk.actions import ActionSet
 from fenwind.desk.bridge import JobBridge, Results, Thinker
 from fenwind.desk.doubts_bar import DoubtsBar, stage_of
 from fenwind.desk.finder import Finder, Found
@@ -30,6 +30,7 @@ from fenwind.desk.stages.moving import MovingSheet
 from fenwind.desk.stages.waiting import WaitingSheet
 from fenwind.desk.theme import apply_theme, is_night
 from fenwind.desk.trail import TrailPane
+from fenwind.desk.workspace_actions import action_specs
 from fenwind.errors import FenwindError
 from fenwind.geodesy.frames import height_words, open_frame
 from fenwind.geodesy.inverse import inverse
@@ -39,15 +40,15 @@ from fenwind.job.job import Job
 from fenwind.job.moved import Moved
 from fenwind.quantities.bearings import format_azimuth
 from fenwind.quantities.lengths import format_length, format_way
-from fenwind.records.records import Use
-from fenwind.reports.handover import FORMATS
 from fenwind.reports.trail import trail
 
 
 class Workspace(QObject):
     """One job on the desk."""
 
-    def __init__(self, shell: Shell, job: Job, thinker: Thinker | None = None, results: Results | None = None) -> None:
+    def __init__(
+        self, shell: Shell, job: Job, thinker: Thinker | None = None, results: Results | None = None
+    ) -> None:
         super().__init__(shell)
         self.shell = shell
         self.bridge = JobBridge(job, self, thinker, results)
@@ -81,7 +82,7 @@ class Workspace(QObject):
         self.doubts = DoubtsBar(self.bridge)
         shell.bar_layout.addWidget(self.line)
         shell.bar_layout.addWidget(self.doubts)
-        self.actions = ActionSet(self._action_specs(), shell)
+        self.actions = ActionSet(action_specs(self), shell)
         self.finder = Finder(self._findable, shell.body)
         self._quiet = QTimer(self)
         self._quiet.setSingleShot(True)
@@ -115,7 +116,11 @@ class Workspace(QObject):
         header = shell.header
         header.job.clicked.connect(lambda: self._menu_under(header.job, self.actions.menu))
         header.finder.clicked.connect(self.open_finder)
-        makers = {"frame": self.frame.menu_frame, "heights": self.frame.menu_heights, "units": self.frame.menu_units}
+        makers = {
+            "frame": self.frame.menu_frame,
+            "heights": self.frame.menu_heights,
+            "units": self.frame.menu_units,
+        }
         for key, maker in makers.items():
             header.parts[key].setEnabled(True)
             header.parts[key].clicked.connect(partial(self._open_menu, key, maker))
@@ -130,7 +135,8 @@ class Workspace(QObject):
             sheet.shut_down()
         self.bridge.shut_down()
 
-    # Showing -----------------------------------------------------------------------------------------------------
+    # Showing
+    # -----------------------------------------------------------------------------------------------------
 
     @property
     def stage(self) -> str:
@@ -142,9 +148,11 @@ class Workspace(QObject):
         """Show a stage."""
         self.shell.rail.choose(name)
         self.shell.pages.setCurrentWidget(self.sheets[name])
-        first: QWidget | None = {"Fits": self.fits.table, "Marks": self.marks.marks.table, "Handover": self.handover.write}.get(
-            name
-        )
+        first: QWidget | None = {
+            "Fits": self.fits.table,
+            "Marks": self.marks.marks.table,
+            "Handover": self.handover.write,
+        }.get(name)
         if first is not None:
             (first if first.isVisible() or name != "Marks" else self.marks.marks.first).setFocus()
         self._show_plan()
@@ -205,7 +213,11 @@ class Workspace(QObject):
         scene = build_scene(self.bridge, self._plan_follows_fit())
         if self.stage == "Handover" and self.handover.coverage is not None:
             add_coverage(scene, self.handover.coverage)
-        if self.stage == "Fits" and self.fits_stack.currentWidget() is self.comparing and self.comparing.found is not None:
+        if (
+            self.stage == "Fits"
+            and self.fits_stack.currentWidget() is self.comparing
+            and self.comparing.found is not None
+        ):
             add_differences(scene, self.comparing.found)
         scene.under = self.plan_commands.store.layers(self._shown_frame())
         self.plan_pane.plan.show_scene(scene)
@@ -253,7 +265,10 @@ class Workspace(QObject):
                 worst = max(range(len(change.names)), key=lambda i: abs(change.de_m[i]) + abs(change.dn_m[i]))
                 many = f"{len(change.names)} mark{'' if len(change.names) == 1 else 's'}"
                 if change.largest_m > 0:
-                    words.append(f"{many} moved in {name}, at most {format_way(change.largest_m)} ({change.names[worst]})")
+                    words.append(
+                        f"{many} moved in {name}, at most {format_way(change.largest_m)} "
+                        f"({change.names[worst]})"
+                    )
                 else:
                     words.append(f"the heights of {many} came or went in {name}")
             if change.appeared:
@@ -293,7 +308,9 @@ class Workspace(QObject):
             for name in (first, second):
                 i = adopted.index[name]
                 height = float(adopted.height_m[i])
-                ends.append((float(adopted.e_m[i]), float(adopted.n_m[i]), None if height != height else height))
+                ends.append(
+                    (float(adopted.e_m[i]), float(adopted.n_m[i]), None if height != height else height)
+                )
             result = inverse(frame, ends[0], ends[1])
         except FenwindError as error:
             self.bridge.tell_error(error)
@@ -309,11 +326,13 @@ class Workspace(QObject):
             words.append(f"geodetic azimuth {format_azimuth(result.geodetic_azimuth_rad, style, decimals)}")
         if result.ground_distance_m is not None:
             words.append(
-                f"ground {format_length(result.ground_distance_m, unit, 4)} (combined factor {result.combined_factor:.8f})"
+                f"ground {format_length(result.ground_distance_m, unit, 4)} (combined factor "
+                f"{result.combined_factor:.8f})"
             )
         self.plan_pane.result.setText("  ·  ".join(words))
 
-    # Menus of the header -----------------------------------------------------------------------------------------
+    # Menus of the header
+    # -----------------------------------------------------------------------------------------
 
     def _menu_under(self, button: QWidget, menu: QMenu) -> None:
         self.actions.refresh()
@@ -329,74 +348,16 @@ class Workspace(QObject):
         self.show_stage("Frame")
         self.frame.find_system()
 
-    # Commands ----------------------------------------------------------------------------------------------------
-
-    def _action_specs(self) -> list[ActionSpec]:
-        bridge, fits, marks = self.bridge, self.fits, self.marks
-
-        def on_fit() -> bool:
-            return self.stage == "Fits" and bridge.fit is not None
-
-        def on_marks() -> bool:
-            return self.stage == "Marks"
-
-        def spec(
-            id_: str,
-            menu: str,
-            text: str,
-            tip: str,
-            run: Callable[[], object],
-            shortcut: str = "",
-            enabled: Callable[[], bool] = lambda: True,
-        ) -> ActionSpec:
-            return ActionSpec(id=id_, menu=menu, text=text, tip=tip, run=run, shortcut=shortcut, enabled=enabled)
-
-        uses: tuple[tuple[Use, str, str], ...] = (
-            ("both", "Hold in plan and height", "Ctrl+H"),
-            ("horizontal", "Hold in plan only", ""),
-            ("height", "Hold in height only", ""),
-            ("check", "Hold out as a check", "Ctrl+E"),
-            ("off", "Switch the pair off", "Ctrl+D"),
-        )
-        return [
-            spec("job.rename", "Job", "Rename the job", "Give the job another name", self._ask_name),
-            spec("job.copy", "Job", "Copy the job to …", "Write a copy of the job as it is now", self._copy_job),
-            spec("job.quit", "Job", "Quit", "Close the window; everything is kept already", self.shell.close, "Ctrl+Q"),
-            spec("edit.undo", "Edit", "Undo", "Take the latest change back", bridge.undo, "Ctrl+Z", lambda: bool(bridge.job.undo_text)),
-            spec("edit.redo", "Edit", "Do again", "Do the change undone last again", bridge.redo, "Ctrl+Shift+Z", lambda: bool(bridge.job.redo_text)),
-            spec("edit.find", "Edit", "Find a mark or an action", "Marks and commands by any part of the name", self.open_finder, "Ctrl+K"),
-            spec("edit.derive", "Edit", "Derive again", "Compute all results from the records again", bridge.rederive, "F5"),
-            spec("edit.doubts", "Edit", "Show all doubts", "Open or close the list of doubts", self.doubts.toggle_list, "Ctrl+L"),
-            spec("frame.find", "Frame", "Find a system", "By name, code, country, or where the job lies", self._find_system),
-            spec("marks.paste", "Marks", "Paste a list", "Show a pasted list against the job, before anything is changed", self.paste_list, "Ctrl+Shift+V"),
-            spec("marks.read", "Marks", "Read a list from a file …", "Show a file's list against the job, before anything is changed", self._read_file, "Ctrl+O"),
-            spec("marks.set_down", "Marks", "Set down the selection", "Topmost selected value into all selected cells of its column", marks.marks.set_down,
-                 "Ctrl+Down", on_marks),
-            spec("marks.control", "Marks", "Make control of the selection", "Derived marks keep the position they have now, with its uncertainty, and may be held", marks.marks.make_control, "", on_marks),
-            spec("marks.derive", "Marks", "Derive the selection again", "Given positions are switched off; fits carry the marks again", marks.marks.release_control, "", on_marks),
-            spec("marks.off", "Marks", "Switch marks off", "Selected marks take no part; they stay, greyed", lambda: marks.marks.switch(False), "", on_marks),
-            spec("marks.on", "Marks", "Switch marks on", "Selected marks take part again", lambda: marks.marks.switch(True), "", on_marks),
-            spec("fits.new", "Fits", "New fit", "Carry measured positions onto known ones", self._new_fit, "Ctrl+N"),
-            spec("fits.next", "Fits", "Next fit", "Look at the next fit of the job", fits.next_fit, "Ctrl+J", lambda: len(bridge.state.fits) > 1),
-            spec("fits.move", "Fits", "Move a file …", "Move a drawing or a list by a fit, a shift or a turn", self.move_a_file),
-            spec("fits.compare", "Fits", "Compare two sets of positions", "By name: adopted, given, carried, before the last change, or a file", self.open_comparison),
-            *(spec(f"fits.use.{use}", "Fits", text, "For the selected pairs", partial(fits.set_use, use), key, on_fit) for use, text, key in uses),
-            *(spec(f"handover.{f.key}", "Handover", f"Hand over {f.words}", "Preview it, then write it", partial(self._hand_over, f.key)) for f in FORMATS.values()),
-            spec("plan.fit", "Plan", "Show all marks", "Fit the plan to all marks", self.plan_pane.plan.fit_all, "Ctrl+0"),
-            spec("plan.in", "Plan", "Zoom in", "Show less, larger", lambda: self.plan_pane.plan.zoom(1.25), "Ctrl++"),
-            spec("plan.out", "Plan", "Zoom out", "Show more, smaller", lambda: self.plan_pane.plan.zoom(0.8), "Ctrl+-"),
-            spec("plan.measure", "Plan", "Measure between two marks", "Distance, azimuth and height difference", self.plan_pane.measure.toggle, "Ctrl+M"),
-            spec("plan.layers", "Plan", "Layers of the plan", "What the plan shows, and what lies under it", self.plan_commands.open_layers),
-            spec("plan.under", "Plan", "Put a drawing or an image under the plan …", "DXF, GeoTIFF, or an image with a world file", self.plan_commands._browse),
-            spec("plan.png", "Plan", "Save the plan as a picture …", "Write a PNG of the plan", self.plan_commands.save_png),
-            spec("plan.print", "Plan", "Print the plan …", "Print the plan on one page", self.plan_commands.print_plan, "Ctrl+P"),
-            spec("plan.night", "Plan", "Night or day colours", "Dark colours for dark places, and back", self.toggle_night, "Ctrl+Shift+D"),
-            *(spec(f"go.{n.lower()}", "Go", n, f"Go to {n}", partial(self.show_stage, n), "") for n in STAGES),
-        ]  # fmt: skip
+    # Commands
+    # ----------------------------------------------------------------------------------------------------
 
     def _findable(self) -> list[Found]:
         commands = [
-            Found(s.text, f"{s.menu.lower()}{'  ' + s.shortcut if s.shortcut else ''}", partial(self.actions.run, s.id))
+            Found(
+                s.text,
+                f"{s.menu.lower()}{'  ' + s.shortcut if s.shortcut else ''}",
+                partial(self.actions.run, s.id),
+            )
             for s in self.actions.specs.values()
         ]
         marks = [
@@ -437,12 +398,16 @@ class Workspace(QObject):
 
         def answer(text: str) -> bool:
             name = text.strip()
-            return bool(name) and self.bridge.do(gestures.set_field([info], "name", name, f"Rename the job to {name}"))
+            return bool(name) and self.bridge.do(
+                gestures.set_field([info], "name", name, f"Rename the job to {name}")
+            )
 
         self.marks.marks.ask.ask("Name of the job", answer, text=info.name, button="Rename")
 
     def _copy_job(self) -> None:
-        path, _ = QFileDialog.getSaveFileName(self.shell, "Copy the job to", self.bridge.folder, "Fenwind job (*.fenwind)")
+        path, _ = QFileDialog.getSaveFileName(
+            self.shell, "Copy the job to", self.bridge.folder, "Fenwind job (*.fenwind)"
+        )
         if path:
             try:
                 self.bridge.job.copy_to(path)

@@ -1,4 +1,5 @@
-"""Rules that name a blunder behind a bad fit: units, swapped axes, exchanged names, a longitude without its sign."""
+"""Rules that name a blunder behind a bad fit: units, swapped axes, exchanged names, a longitude without its
+sign."""
 
 from __future__ import annotations
 
@@ -14,7 +15,15 @@ from fenwind.estimation.distributions import chi2_quantile, chi2_tail, f_tail
 from fenwind.procedures import similarity
 from fenwind.procedures.fit_case import FitCase
 from fenwind.procedures.similarity import PairSet, Similarity
-from fenwind.quantities.lengths import FOOT, KILOMETRE, METRE, MILLIMETRE, US_SURVEY_FOOT, LengthUnit, format_way
+from fenwind.quantities.lengths import (
+    FOOT,
+    KILOMETRE,
+    METRE,
+    MILLIMETRE,
+    US_SURVEY_FOOT,
+    LengthUnit,
+    format_way,
+)
 from fenwind.quantities.numbers import format_fixed
 
 FloatArray = NDArray[np.float64]
@@ -31,7 +40,8 @@ class _Ratio:
 
 
 def _distance_ratio(pairs: PairSet) -> _Ratio | None:
-    """Median over the pairs of known / measured distance between neighbours in the list and across it, and its spread."""
+    """Median over the pairs of known / measured distance between neighbours in the list and across it, and
+    its spread."""
     k = pairs.source.shape[1]
     if k < 2:
         return None
@@ -61,7 +71,8 @@ def longitude_sign(case: FitCase) -> Iterator[Doubt]:
             rule="fit.longitude-sign",
             subject=case.subject,
             names=names,
-            text=f"The longitude of {listed} lacks its sign or has one too many: {format_fixed(degrees, 4)}° is outside the frame's area of "
+            text=f"The longitude of {listed} lacks its sign or has one too many: "
+            f"{format_fixed(degrees, 4)}° is outside the frame's area of "
             f"use, {format_fixed(-degrees, 4)}° is inside.",
             value=degrees,
             limit=float(np.degrees(case.area[0] if degrees < 0 else case.area[2])),
@@ -77,7 +88,9 @@ def unit_ratio(case: FitCase) -> Iterator[Doubt]:
     ratio = _distance_ratio(case.pairs)
     if ratio is None or ratio.value <= 0.0 or abs(math.log(ratio.value)) < 1e-4:
         return
-    couples = [(abs(math.log(ratio.value * k.metres / m.metres)), m, k) for m in _UNITS for k in _UNITS if m is not k]
+    couples = [
+        (abs(math.log(ratio.value * k.metres / m.metres)), m, k) for m in _UNITS for k in _UNITS if m is not k
+    ]
     off, measured, known = min(couples, key=lambda c: c[0])
     if off > 1e-3 + 3.0 * ratio.spread or ratio.spread > 0.01:
         return
@@ -91,7 +104,8 @@ def unit_ratio(case: FitCase) -> Iterator[Doubt]:
         rule="fit.unit-ratio",
         subject=case.subject,
         names=case.result.pairs.names,
-        text=f"Distances between all pairs differ by the factor {ratio.value:.7f}: known positions in {words}?",
+        text=f"Distances between all pairs differ by the factor {ratio.value:.7f}: known positions in "
+        f"{words}?",
         value=ratio.value,
         limit=1.0,
         unit="",
@@ -122,7 +136,9 @@ def swapped_axes(case: FitCase) -> Iterator[Doubt]:
         unit = np.repeat(np.eye(2)[:, :, None], len(names), axis=2)
         errors = []
         for target in (pairs.target, pairs.target[::-1]):
-            both = PairSet(source=pairs.source, target=target, source_covariance=unit, target_covariance=0.0 * unit)
+            both = PairSet(
+                source=pairs.source, target=target, source_covariance=unit, target_covariance=0.0 * unit
+            )
             _, adjustment = similarity.estimate(both, "scale")
             errors.append(float(np.median(np.hypot(*adjustment.residuals))))
         if errors[0] > 20.0 * tolerance and errors[1] < 0.05 * errors[0]:
@@ -130,24 +146,30 @@ def swapped_axes(case: FitCase) -> Iterator[Doubt]:
                 rule="fit.swapped-axes",
                 subject=case.subject,
                 names=names,
-                text=f"Northing and easting look exchanged in one of the two lists: exchanged, the pairs agree to {format_way(errors[1])} "
+                text="Northing and easting look exchanged in one of the two lists: exchanged, the pairs "
+                f"agree to {format_way(errors[1])} "
                 f"instead of {format_way(errors[0])}.",
                 value=errors[0],
                 limit=20.0 * tolerance,
                 grave=True,
-                remedies=(Remedy(kind="swap-axes", label="exchange E and N of the known positions", names=names),),
+                remedies=(
+                    Remedy(kind="swap-axes", label="exchange E and N of the known positions", names=names),
+                ),
             )
     if case.majority is None:
         return
     east, north = case.majority.plan.forward(pairs.source[0], pairs.source[1])
     as_given = np.hypot(east - pairs.target[0], north - pairs.target[1])
     exchanged = np.hypot(east - pairs.target[1], north - pairs.target[0])
-    for i in np.flatnonzero(~case.majority.agrees & (exchanged < 10.0 * tolerance) & (as_given > 50.0 * tolerance)):
+    for i in np.flatnonzero(
+        ~case.majority.agrees & (exchanged < 10.0 * tolerance) & (as_given > 50.0 * tolerance)
+    ):
         yield Doubt(
             rule="fit.swapped-axes",
             subject=case.subject,
             names=(names[i],),
-            text=f"{names[i]} lies {format_way(float(as_given[i]))} from where the other pairs put it; with easting and northing exchanged "
+            text=f"{names[i]} lies {format_way(float(as_given[i]))} from where the other pairs put it; with "
+            "easting and northing exchanged "
             "it falls into line.",
             value=float(as_given[i]),
             limit=10.0 * tolerance,
@@ -189,7 +211,8 @@ def standing_out(case: FitCase) -> Iterator[Doubt]:
 
 
 def _standing_out_in_plan(case: FitCase) -> Iterator[Doubt]:
-    """Pairs are judged by a fit through those that agree, so that the culprit cannot hide behind its neighbours."""
+    """Pairs are judged by a fit through those that agree, so that the culprit cannot hide behind its
+    neighbours."""
     table, majority, options = case.result.pairs, case.majority, case.result.options
     if majority is None or case.result.model == "pivot" or not (table.used_h & majority.agrees).any():
         return
@@ -202,7 +225,8 @@ def _standing_out_in_plan(case: FitCase) -> Iterator[Doubt]:
             rule="fit.outlier",
             subject=case.subject,
             names=(name,),
-            text=f"{name} stands out: the other pairs put it {format_way(float(misfit[i]))} from its known position.",
+            text=f"{name} stands out: the other pairs put it {format_way(float(misfit[i]))} from its known "
+            "position.",
             value=float(misfit[i]),
             limit=options.tolerance_h_m,
             limit_source="tolerance of this fit, and significant at 1 % over all pairs",
@@ -212,7 +236,8 @@ def _standing_out_in_plan(case: FitCase) -> Iterator[Doubt]:
 
 
 def _without_outliers(case: FitCase, good: NDArray[np.bool_]) -> tuple[NDArray[np.bool_], Similarity]:
-    """Take pairs out one by one while the worst is significant by its deleted residual; returns what is left and its fit."""
+    """Take pairs out one by one while the worst is significant by its deleted residual; returns what is left
+    and its fit."""
     options, assumed = case.result.options, case.result.sigmas_assumed
     model = case.result.model
     if options.horizontal == "auto" and case.majority is not None:
@@ -221,7 +246,9 @@ def _without_outliers(case: FitCase, good: NDArray[np.bool_]) -> tuple[NDArray[n
     good = good.copy()
     while True:
         rows = np.flatnonzero(good)
-        plan, adjustment = similarity.estimate(case.pairs.take(rows), model, options.rotation_rad, options.scale)
+        plan, adjustment = similarity.estimate(
+            case.pairs.take(rows), model, options.rotation_rad, options.scale
+        )
         drop, rest_dof = adjustment.deleted_statistic, adjustment.dof - 2
         if rest_dof < 1 or not np.isfinite(drop).any():
             return good, plan
@@ -244,17 +271,23 @@ def _standing_out_in_height(case: FitCase) -> Iterator[Doubt]:
         return
     worst = int(np.nanargmax(drop))
     # Judged by the spread of the others, or by the given sigmas where those promise less.
-    rest = max((adjustment.sum_squares - drop[worst]) / (adjustment.dof - 1), 0.0 if case.result.sigmas_assumed else 1.0)
+    rest = max(
+        (adjustment.sum_squares - drop[worst]) / (adjustment.dof - 1),
+        0.0 if case.result.sigmas_assumed else 1.0,
+    )
     reach = chi2_quantile(1.0 - OUTLIER_ALPHA / rows.size, 1)
     misfit = float(table.loo_v_m[rows[worst]])
-    limit = max(case.result.options.tolerance_v_m, abs(misfit) * math.sqrt(reach * rest / max(drop[worst], 1e-300)))
+    limit = max(
+        case.result.options.tolerance_v_m, abs(misfit) * math.sqrt(reach * rest / max(drop[worst], 1e-300))
+    )
     if abs(misfit) > limit:
         name = table.names[rows[worst]]
         yield Doubt(
             rule="fit.outlier-height",
             subject=case.subject,
             names=(name,),
-            text=f"{name} stands out in height: the other pairs put it {format_way(abs(misfit))} {'above' if misfit > 0 else 'below'} "
+            text=f"{name} stands out in height: the other pairs put it {format_way(abs(misfit))} "
+            f"{'above' if misfit > 0 else 'below'} "
             "its known height.",
             value=abs(misfit),
             limit=limit,
@@ -264,12 +297,17 @@ def _standing_out_in_height(case: FitCase) -> Iterator[Doubt]:
         )
 
 
-def inside_area(area: tuple[float, float, float, float], lat_rad: FloatArray, lon_rad: FloatArray) -> NDArray[np.bool_]:
+def inside_area(
+    area: tuple[float, float, float, float], lat_rad: FloatArray, lon_rad: FloatArray
+) -> NDArray[np.bool_]:
     """Whether positions (n,) lie in west, south, east, north (radians); an area may cross the date line.
 
     Positions that are not finite lie outside."""
     west, south, east, north = area
-    lat_rad, lon_rad = np.where(np.isfinite(lat_rad), lat_rad, 9.9), np.where(np.isfinite(lon_rad), lon_rad, 0.0)
+    lat_rad, lon_rad = (
+        np.where(np.isfinite(lat_rad), lat_rad, 9.9),
+        np.where(np.isfinite(lon_rad), lon_rad, 0.0),
+    )
     from_west = np.mod(lon_rad - west, 2.0 * math.pi)
     width = math.fmod(east - west + 2.0 * math.pi, 2.0 * math.pi) or 2.0 * math.pi
     return np.asarray((lat_rad >= south) & (lat_rad <= north) & (from_west <= width))

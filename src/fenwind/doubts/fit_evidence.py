@@ -36,7 +36,8 @@ def residual_over_tolerance(case: FitCase) -> Iterator[Doubt]:
             rule=f"fit.residual-{what}",
             subject=case.subject,
             names=names,
-            text=f"Over the tolerance of {format_fixed(limit * 1000, 0)} mm in {what}: {listed}; the worst by "
+            text=f"Over the tolerance of {format_fixed(limit * 1000, 0)} mm in {what}: {listed}; the "
+            "worst by "
             f"{format_way(worst)}.",
             value=worst,
             limit=limit,
@@ -79,7 +80,8 @@ def no_redundancy(case: FitCase) -> Iterator[Doubt]:
         rule="fit.no-redundancy",
         subject=case.subject,
         names=(),
-        text=f"In {where} the pairs held just suffice: their residuals are zero whatever is wrong with them. Hold another pair.",
+        text=f"In {where} the pairs held just suffice: their residuals are zero whatever is wrong with "
+        "them. Hold another pair.",
         value=0.0,
         limit=1.0,
         unit="degrees of freedom",
@@ -97,7 +99,11 @@ def scale_unexplained(case: FitCase) -> Iterator[Doubt]:
         return  # a pair that stands out bends the scale; it has its own doubt
     used = case.pairs.source[:, case.result.pairs.used_h]
     spread = np.sqrt(np.sum((used - used.mean(axis=1)[:, None]) ** 2))
-    sigma = trial.rms_m / np.sqrt(2.0) / spread * np.sqrt(2.0 * used.shape[1] / trial.dof) if spread > 0 else np.inf
+    sigma = (
+        trial.rms_m / np.sqrt(2.0) / spread * np.sqrt(2.0 * used.shape[1] / trial.dof)
+        if spread > 0
+        else np.inf
+    )
     ground = 1.0 / case.combined_factor if case.combined_factor else 1.0
     low, high = min(1.0, ground), max(1.0, ground)
     off = max(low - trial.scale, trial.scale - high, 0.0)
@@ -105,13 +111,16 @@ def scale_unexplained(case: FitCase) -> Iterator[Doubt]:
     if off <= SCALE_REACH * sigma or off * extent < SCALE_EFFECT_M:
         return
     explained = (
-        f"; the combined factor of the frame explains {format_fixed((ground - 1) * 1e6, 1)} ppm" if case.combined_factor else ""
+        f"; the combined factor of the frame explains {format_fixed((ground - 1) * 1e6, 1)} ppm"
+        if case.combined_factor
+        else ""
     )
     yield Doubt(
         rule="fit.scale",
         subject=case.subject,
         names=(),
-        text=f"The pairs want a scale of {format_fixed((trial.scale - 1) * 1e6, 1, sign=True)} ± {format_fixed(float(sigma) * 1e6, 1)} ppm"
+        text=f"The pairs want a scale of {format_fixed((trial.scale - 1) * 1e6, 1, sign=True)} ± "
+        f"{format_fixed(float(sigma) * 1e6, 1)} ppm"
         f"{explained}.",
         value=(trial.scale - 1.0) * 1e6,
         limit=(ground - 1.0) * 1e6,

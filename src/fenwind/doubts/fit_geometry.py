@@ -1,4 +1,5 @@
-"""Rules about where things lie: area of use, pairs on a line, a tilting plane, marks far outside the pairs."""
+"""Rules about where things lie: area of use, pairs on a line, a tilting plane, marks far outside the
+pairs."""
 
 from __future__ import annotations
 
@@ -18,7 +19,8 @@ FloatArray = NDArray[np.float64]
 #: Tilt a height plane may have, metres per metre: over a geoid grid, and over the bare ellipsoid.
 TILT_OVER_GEOID = 20e-6
 TILT_OVER_ELLIPSOID = 100e-6
-#: Breadth of the pairs across their longest line, as part of their length, under which a plane hangs on a line.
+#: Breadth of the pairs across their longest line, as part of their length, under which a plane hangs on a
+#: line.
 LINE_BREADTH = 0.10
 #: How far outside the pairs a mark may lie, as part of the pairs' extent.
 OUTSIDE_PART = 0.5
@@ -30,7 +32,9 @@ def outside_area(case: FitCase) -> Iterator[Doubt]:
     """Positions outside the area the frame is meant for, that no change of sign explains."""
     if case.area is None or case.lat_rad is None or case.lon_rad is None:
         return
-    outside = ~inside_area(case.area, case.lat_rad, case.lon_rad) & ~inside_area(case.area, case.lat_rad, -case.lon_rad)
+    outside = ~inside_area(case.area, case.lat_rad, case.lon_rad) & ~inside_area(
+        case.area, case.lat_rad, -case.lon_rad
+    )
     if outside.any():
         names = tuple(case.measured.names[i] for i in np.flatnonzero(outside))
         first = int(np.flatnonzero(outside)[0])
@@ -39,7 +43,8 @@ def outside_area(case: FitCase) -> Iterator[Doubt]:
             subject=case.subject,
             names=names,
             text=f"{names[0]}{f' and {len(names) - 1} more' if len(names) > 1 else ''} at "
-            f"{format_fixed(math.degrees(case.lat_rad[first]), 3)}°, {format_fixed(math.degrees(case.lon_rad[first]), 3)}° lies outside "
+            f"{format_fixed(math.degrees(case.lat_rad[first]), 3)}°, "
+            f"{format_fixed(math.degrees(case.lon_rad[first]), 3)}° lies outside "
             "the frame's area of use: wrong frame, or latitude and longitude exchanged?",
             value=math.degrees(float(case.lon_rad[first])),
             limit=math.degrees(case.area[0] if case.lon_rad[first] < case.area[0] else case.area[2]),
@@ -63,7 +68,8 @@ def tilting_plane(case: FitCase) -> Iterator[Doubt]:
             rule="fit.tilt",
             subject=case.subject,
             names=tuple(n for n, used in zip(table.names, table.used_v, strict=True) if used),
-            text=f"The height plane tilts by {format_fixed(height.tilt * 1e6, 1)} mm per km {over}; the limit is {limit * 1e6:.0f}.",
+            text=f"The height plane tilts by {format_fixed(height.tilt * 1e6, 1)} mm per km {over}; the "
+            f"limit is {limit * 1e6:.0f}.",
             value=height.tilt,
             limit=limit,
             unit="m/m",
@@ -77,7 +83,8 @@ def tilting_plane(case: FitCase) -> Iterator[Doubt]:
             rule="fit.plane-on-line",
             subject=case.subject,
             names=tuple(case.measured.names[i] for i in rows),
-            text=f"The pairs that hold the height plane lie nearly on a line, {format_fixed(across, 0)} m broad over "
+            text=f"The pairs that hold the height plane lie nearly on a line, {format_fixed(across, 0)} m "
+            "broad over "
             f"{format_fixed(along, 0)} m: across it the tilt is a guess.",
             value=across / along if along > 0 else 0.0,
             limit=LINE_BREADTH,
@@ -95,9 +102,11 @@ def breadth_and_length(e_m: FloatArray, n_m: FloatArray) -> tuple[float, float]:
     return float(extents.min()), float(extents.max())
 
 
-def distance_outside(e_m: FloatArray, n_m: FloatArray, hull_e_m: FloatArray, hull_n_m: FloatArray) -> FloatArray:
-    """Distance (n,) of points outside the convex hull of others, zero inside: the largest overshoot in 64 directions, which is
-    short of the true distance by under 0.2 %."""
+def distance_outside(
+    e_m: FloatArray, n_m: FloatArray, hull_e_m: FloatArray, hull_n_m: FloatArray
+) -> FloatArray:
+    """Distance (n,) of points outside the convex hull of others, zero inside: the largest overshoot in 64
+    directions, which is short of the true distance by under 0.2 %."""
     unit = np.stack([np.sin(_DIRECTIONS), np.cos(_DIRECTIONS)], axis=1)
     reach = (unit @ np.stack([hull_e_m, hull_n_m])).max(axis=1)
     return np.asarray(np.maximum((unit @ np.stack([e_m, n_m]) - reach[:, None]).max(axis=0), 0.0))
@@ -122,7 +131,8 @@ def far_outside(case: FitCase) -> Iterator[Doubt]:
             rule="fit.far-outside",
             subject=case.subject,
             names=names,
-            text=f"{names[0]}{f' and {len(names) - 1} more' if len(names) > 1 else ''} lies {format_fixed(float(outside[far[0]]), 0)} m "
+            text=f"{names[0]}{f' and {len(names) - 1} more' if len(names) > 1 else ''} lies "
+            f"{format_fixed(float(outside[far[0]]), 0)} m "
             f"outside the pairs, which span {format_fixed(extent, 0)} m: there the fit is a guess.",
             value=float(outside[far[0]]),
             limit=limit,

@@ -1,4 +1,5 @@
-"""Rules about the records of a job: names and places, heights, frames, control that changed or is not there."""
+"""Rules about the records of a job: names and places, heights, frames, control that changed or is not
+there."""
 
 from __future__ import annotations
 
@@ -44,13 +45,16 @@ def doubts_about_job(state: JobState, derived: Derived) -> tuple[Doubt, ...]:
 def no_control(state: JobState, derived: Derived) -> Iterator[Doubt]:
     """A fit needs known positions in its target frame, and there are none that may be held."""
     for step in state.fits.values():
-        if step.active and not any(_may_be_held(state, g) for g in state.given.values() if g.frame == step.target_frame):
+        if step.active and not any(
+            _may_be_held(state, g) for g in state.given.values() if g.frame == step.target_frame
+        ):
             frame = state.frames.get(step.target_frame)
             yield Doubt(
                 rule="job.no-control",
                 subject=step.id,
                 names=(),
-                text=f"{step.name} needs control in {frame.spec.name if frame else 'a frame that is gone'}, and the job has none: "
+                text=f"{step.name} needs control in {frame.spec.name if frame else 'a frame that is gone'}, "
+                "and the job has none: "
                 "take in known positions, or make marks control.",
                 value=0,
                 limit=1,
@@ -89,7 +93,8 @@ def _two_places(name: str, what: str, apart_m: float, limit_m: float) -> Doubt:
         rule="marks.two-places",
         subject="job",
         names=(name,),
-        text=f"{name} {what} at two places, {format_way(apart_m)} apart: one of them is another mark, or is wrong.",
+        text=f"{name} {what} at two places, {format_way(apart_m)} apart: one of them is another mark, or "
+        "is wrong.",
         value=apart_m,
         limit=limit_m,
         grave=True,
@@ -108,7 +113,9 @@ def two_names(state: JobState, derived: Derived) -> Iterator[Doubt]:
         for i, j in zip(first.tolist(), second.tolist(), strict=True):
             names = (adopted.names[i], adopted.names[j])
             heights = abs(adopted.height_m[i] - adopted.height_m[j])
-            if names in told or heights > 0.3 or len(told) >= MOST:  # one above the other is a bolt and a pillar's top
+            if (
+                names in told or heights > 0.3 or len(told) >= MOST
+            ):  # one above the other is a bolt and a pillar's top
                 continue
             told.add(names)
             apart = float(np.hypot(adopted.e_m[i] - adopted.e_m[j], adopted.n_m[i] - adopted.n_m[j]))
@@ -127,9 +134,16 @@ def coarse_heights(state: JobState, derived: Derived) -> Iterator[Doubt]:
     """Given heights with fewer decimals than those around them were rounded, or read off a map."""
     by_frame: dict[str, list[tuple[str, int]]] = {}
     for given in state.given.values():
-        if given.active and given.height_m is not None and given.mark in state.marks and given.frame in state.frames:
+        if (
+            given.active
+            and given.height_m is not None
+            and given.mark in state.marks
+            and given.frame in state.frames
+        ):
             unit = UNITS[state.frames[given.frame].spec.unit].metres
-            by_frame.setdefault(given.frame, []).append((state.marks[given.mark].name, _decimals(given.height_m / unit)))
+            by_frame.setdefault(given.frame, []).append(
+                (state.marks[given.mark].name, _decimals(given.height_m / unit))
+            )
     for frame, found in by_frame.items():
         usual, times = Counter(d for _, d in found).most_common(1)[0]
         few = [(name, d) for name, d in found if d <= usual - FEWER_DECIMALS]
@@ -142,7 +156,8 @@ def coarse_heights(state: JobState, derived: Derived) -> Iterator[Doubt]:
             rule="marks.coarse-height",
             subject=frame,
             names=names,
-            text=f"The height{'s' if many else ''} of {listed} {'have' if many else 'has'} {few[0][1]} decimal{'' if few[0][1] == 1 else 's'}, "
+            text=f"The height{'s' if many else ''} of {listed} {'have' if many else 'has'} {few[0][1]} "
+            f"decimal{'' if few[0][1] == 1 else 's'}, "
             f"most others {usual}: rounded, or read off a plan?",
             value=few[0][1],
             limit=usual - FEWER_DECIMALS + 1,
@@ -168,7 +183,8 @@ def height_reference_unknown(state: JobState, derived: Derived) -> Iterator[Doub
                 rule="frame.height-unknown",
                 subject=key,
                 names=(),
-                text=f"Heights are given in {record.spec.name}, and it is not said what they are counted from: "
+                text=f"Heights are given in {record.spec.name}, and it is not said what they are "
+                "counted from: "
                 "a geoid, the ellipsoid, a local zero?",
                 unit="",
             )
@@ -176,40 +192,61 @@ def height_reference_unknown(state: JobState, derived: Derived) -> Iterator[Doub
 
 @job_rule
 def grids_and_epochs(state: JobState, derived: Derived) -> Iterator[Doubt]:
-    """Heights that need a grid that is not here, systems that move with time without an epoch, and what conversions said."""
+    """Heights that need a grid that is not here, systems that move with time without an epoch, and what
+    conversions said."""
     for key, grids in derived.missing_grids.items():
         spec = state.frames[key].spec
         yield Doubt(
             rule="frame.grid-missing",
             subject=key,
             names=(),
-            text=f"Heights in {spec.height.name or spec.height.crs} need a grid that is not here ({', '.join(grids[:3])}): "
+            text=f"Heights in {spec.height.name or spec.height.crs} need a grid that is not here "
+            f"({', '.join(grids[:3])}): "
             "they are not known until it is given.",
             limit_source="EPSG dataset",
             unit="",
             grave=True,
         )
     for key, record in state.frames.items():
-        if record.active and record.spec.crs and record.spec.epoch_year is None and is_dynamic(record.spec.crs):
+        if (
+            record.active
+            and record.spec.crs
+            and record.spec.epoch_year is None
+            and is_dynamic(record.spec.crs)
+        ):
             yield Doubt(
                 rule="frame.no-epoch",
                 subject=key,
                 names=(),
-                text=f"{record.spec.name} moves with time and has no epoch: coordinates in it are good to decimetres only.",
+                text=f"{record.spec.name} moves with time and has no epoch: coordinates in it are good to "
+                "decimetres only.",
                 limit_source="EPSG dataset",
                 unit="",
             )
-    told = {o.step.source_frame for o in derived.fits.values()}  # their notes and failures are told with the fit
-    for key, found in (*derived.elsewhere.items(), *((k, m) for k, m in derived.measured.items() if k not in told)):
+    told = {
+        o.step.source_frame for o in derived.fits.values()
+    }  # their notes and failures are told with the fit
+    for key, found in (
+        *derived.elsewhere.items(),
+        *((k, m) for k, m in derived.measured.items() if k not in told),
+    ):
         if isinstance(found, FenwindError):
             name = state.frames[key].spec.name
             text = f"What was measured has no place in {name}: {found}. {found.hint}."
             yield Doubt(
-                rule="frame.unreachable", subject=key, names=(), text=text, unit="", limit_source="computation", grave=True
+                rule="frame.unreachable",
+                subject=key,
+                names=(),
+                text=text,
+                unit="",
+                limit_source="computation",
+                grave=True,
             )
             continue
         for note in found.notes:
-            yield Doubt(rule=note.rule, subject=key, names=(), text=note.text, unit="", limit_source="EPSG dataset")
+            yield Doubt(
+                rule=note.rule, subject=key, names=(), text=note.text, unit="", limit_source="EPSG dataset"
+            )
 
 
 @job_rule
@@ -263,7 +300,8 @@ def scale_without_reason(state: JobState, derived: Derived) -> Iterator[Doubt]:
             rule="fit.scale-reason",
             subject=outcome.step.id,
             names=(),
-            text=f"{outcome.step.name} scales every length by {format_fixed(ppm, 1, sign=True)} ppm and no reason is given: "
+            text=f"{outcome.step.name} scales every length by {format_fixed(ppm, 1, sign=True)} ppm and no "
+            "reason is given: "
             "accept it with one, or hold the scale at 1.",
             value=ppm,
             limit=0.0,

@@ -32,7 +32,9 @@ class Judge:
         about_job = doubts_about_job(state, derived)
         uncontrolled = {d.subject for d in about_job if d.rule == "job.no-control"}
         # A fit without control fails; that it lacks control says it better.
-        found = [d for o in derived.fits.values() if o.step.id not in uncontrolled for d in self._about(o)] + list(about_job)
+        found = [
+            d for o in derived.fits.values() if o.step.id not in uncontrolled for d in self._about(o)
+        ] + list(about_job)
         for key, error in derived.frame_errors.items():
             found.append(_failed(f"Frame {state.frames[key].spec.name}", key, error))
         return _part(found, state)
@@ -50,12 +52,27 @@ class Judge:
             yield from known[1]
         if outcome.occupied is not None:
             for note in outcome.occupied.notes:
-                yield Doubt(rule=note.rule, subject=step.id, names=(), text=note.text, unit="", limit_source="EPSG dataset")
+                yield Doubt(
+                    rule=note.rule,
+                    subject=step.id,
+                    names=(),
+                    text=note.text,
+                    unit="",
+                    limit_source="EPSG dataset",
+                )
 
 
 def _failed(what: str, subject: str, error: FenwindError) -> Doubt:
     text = f"{what}: {error}. {error.hint}."
-    return Doubt(rule="step.failed", subject=subject, names=(), text=text, grave=True, unit="", limit_source="computation")
+    return Doubt(
+        rule="step.failed",
+        subject=subject,
+        names=(),
+        text=text,
+        grave=True,
+        unit="",
+        limit_source="computation",
+    )
 
 
 def _part(found: list[Doubt], state: JobState) -> Findings:

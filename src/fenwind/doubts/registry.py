@@ -23,8 +23,9 @@ class Remedy:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Doubt:
-    """One finding. value and limit are in `unit`; names are the marks concerned, the culprit first; limit_source says who set
-    the limit. A grave doubt makes a result unfit to hand on until it is settled or accepted."""
+    """One finding. value and limit are in `unit`; names are the marks concerned, the culprit first;
+    limit_source says who set the limit. A grave doubt makes a result unfit to hand on until it is settled or
+    accepted."""
 
     rule: str
     subject: str
@@ -73,7 +74,8 @@ def _run(case: FitCase) -> Iterator[Doubt]:
     explained: set[str] = set()
     for rule in fit_rules().values():
         for doubt in rule(case):
-            # A longitude without its sign also mirrors the marks, as exchanged axes do; the first cause found is the one told.
+            # A longitude without its sign also mirrors the marks, as exchanged axes do; the first cause found
+            # is the one told.
             if doubt.rule in (*CAUSES, "fit.outlier") and doubt.names and set(doubt.names) <= explained:
                 continue
             if doubt.rule in CAUSES:

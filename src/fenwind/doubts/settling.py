@@ -18,7 +18,9 @@ def accept(doubt: Doubt, reason: str) -> Gesture:
     if not reason.strip():
         raise ProcedureError("a doubt is accepted for a reason", hint="Type why it may stand")
     value = doubt.value if doubt.value is not None and math.isfinite(doubt.value) else None
-    return "Accept a doubt", (Add(record=Acceptance(id=new_id(), doubt=doubt.key, reason=reason.strip(), value=value)),)
+    return "Accept a doubt", (
+        Add(record=Acceptance(id=new_id(), doubt=doubt.key, reason=reason.strip(), value=value)),
+    )
 
 
 def settle(state: JobState, doubt: Doubt, remedy: Remedy) -> Gesture:
@@ -39,7 +41,10 @@ def settle(state: JobState, doubt: Doubt, remedy: Remedy) -> Gesture:
     first, second = given
     return (
         f"Exchange {remedy.names[0]} and {remedy.names[1]}",
-        (amend(first, reason=doubt.text, mark=second.mark), amend(second, reason=doubt.text, mark=first.mark)),
+        (
+            amend(first, reason=doubt.text, mark=second.mark),
+            amend(second, reason=doubt.text, mark=first.mark),
+        ),
     )
 
 

@@ -1,1 +1,2 @@
-"""The one least-squares engine: estimates, covariance, residuals and the statistics that say whether to believe them."""
+"""The one least-squares engine: estimates, covariance, residuals and the statistics that say whether to
+believe them."""

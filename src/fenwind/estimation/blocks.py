@@ -1,7 +1,7 @@
 """Linear algebra on stacks of small blocks, b = 1, 2 or 3 observations each.
 
-The block index k is the last axis everywhere, (b, b, k), so that every operation runs over contiguous memory; loops run
-over b, never over k.
+The block index k is the last axis everywhere, (b, b, k), so that every operation runs over contiguous memory;
+loops run over b, never over k.
 """
 
 from __future__ import annotations
@@ -11,8 +11,9 @@ from numpy.typing import NDArray
 
 FloatArray = NDArray[np.float64]
 
-# glibc gives freed memory back to the system unless a larger block was freed before (mallopt(3), M_MMAP_THRESHOLD is
-# dynamic); statistics over thousands of blocks then fault their pages in again at every step. The block is never touched.
+# glibc gives freed memory back to the system unless a larger block was freed before (mallopt(3),
+# M_MMAP_THRESHOLD is dynamic); statistics over thousands of blocks then fault their pages in again at every
+# step. The block is never touched.
 _ = np.empty(3_900_000)
 del _
 
@@ -52,7 +53,8 @@ def lower_inverse(lower: FloatArray) -> FloatArray:
 
 
 def apply_lower(lower: FloatArray, values: FloatArray) -> FloatArray:
-    """Product of every lower triangular block with its values: (b, k) or (b, n, k), result of the same shape."""
+    """Product of every lower triangular block with its values: (b, k) or (b, n, k), result of the same
+    shape."""
     out = np.empty(values.shape)
     for i in range(lower.shape[0]):
         out[i] = lower[i, i] * values[i]
@@ -105,7 +107,8 @@ def hat(design: FloatArray, cofactors: FloatArray) -> FloatArray:
 
 
 class Whitening:
-    """Covariance blocks C = L L^T (b, b, k), ready to whiten with: what is multiplied by L^-1 has unit covariance.
+    """Covariance blocks C = L L^T (b, b, k), ready to whiten with: what is multiplied by L^-1 has unit
+    covariance.
 
     Uncorrelated observations are by far the commonest; for them only the diagonals are touched.
     """
@@ -135,7 +138,11 @@ class Whitening:
 
     def weigh(self, whitened: FloatArray) -> FloatArray:
         """L^-T values (b, k): P v of whitened residuals."""
-        return np.asarray(whitened / self.sigma) if self.diagonal else apply_lower_transposed(self.inverse, whitened)
+        return (
+            np.asarray(whitened / self.sigma)
+            if self.diagonal
+            else apply_lower_transposed(self.inverse, whitened)
+        )
 
     def similar_diagonal(self, stack: FloatArray) -> FloatArray:
         """Diagonals (b, k) of L stack L^-1."""

@@ -37,8 +37,10 @@ def normal_quantile(probability: float) -> float:
 
 
 def detectable_shift(alpha: float, power: float) -> float:
-    """Non-centrality a two-sided test at level `alpha` finds with probability `power`; 4.13 for 0.001 and 0.80.
+    """Non-centrality a two-sided test at level `alpha` finds with probability `power`; 4.13 for 0.001 and
+    0.80.
 
-    Source: Baarda, A testing procedure for use in geodetic networks, 1968 (from memory; the far tail is neglected).
+    Source: Baarda, A testing procedure for use in geodetic networks, 1968 (from memory; the far tail is
+    neglected).
     """
     return normal_quantile(1.0 - 0.5 * alpha) + normal_quantile(power)

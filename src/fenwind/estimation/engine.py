@@ -1,11 +1,12 @@
 """Weighted least squares, linear or iterated, with exact constraints and the statistics of the result.
 
-Model: k blocks of b correlated observations each, m = b k in all; the block index is the last axis. Observed l (b, k),
-computed f(x) (b, k) with design A = df/dx (b, n, k), covariance of the observations (b, b, k); b is 1 for uncorrelated ones.
-Residuals are v = adjusted - observed = f(x) - l, and v^T P v is made smallest with P the inverse of the covariance
-(Mikhail and Ackermann, Observations and Least Squares, 1976, chapters 6 to 9; Koch, Parameter Estimation and Hypothesis
-Testing in Linear Models, 2nd edition 1999). All matrices are whitened by the Cholesky factor of the blocks first:
-Aw = L^-1 A, vw = L^-1 v, which keeps correlated observations exact.
+Model: k blocks of b correlated observations each, m = b k in all; the block index is the last axis. Observed
+l (b, k), computed f(x) (b, k) with design A = df/dx (b, n, k), covariance of the observations (b, b, k); b is
+1 for uncorrelated ones. Residuals are v = adjusted - observed = f(x) - l, and v^T P v is made smallest with P
+the inverse of the covariance (Mikhail and Ackermann, Observations and Least Squares, 1976, chapters 6 to 9;
+Koch, Parameter Estimation and Hypothesis Testing in Linear Models, 2nd edition 1999). All matrices are
+whitened by the Cholesky factor of the blocks first: Aw = L^-1 A, vw = L^-1 v, which keeps correlated
+observations exact.
 """
 
 from __future__ import annotations
@@ -25,7 +26,8 @@ from fenwind.estimation.solver import DenseSolver, Factorisation, NormalSolver
 FloatArray = NDArray[np.float64]
 Model = Callable[[FloatArray], tuple[FloatArray, FloatArray]]
 
-#: Level of the global test, and level and power behind the smallest detectable error (Baarda's customary values).
+#: Level of the global test, and level and power behind the smallest detectable error (Baarda's customary
+#: values).
 GLOBAL_ALPHA = 0.05
 LOCAL_ALPHA = 0.001
 LOCAL_POWER = 0.80
@@ -37,10 +39,10 @@ NEGLIGIBLE = 1e-12
 class Problem:
     """What to adjust.
 
-    names: the n unknowns. start: (n,). observed: (b, k). covariance: (b, b, k), in squared units of the observations,
-    or its whitening where several problems share it.
-    model: x -> (computed (b, k), design (b, n, k)). constraints: x -> (value (c,), rows (c, n)), made exactly zero; None for none.
-    linear: the design does not depend on x, so one step solves it.
+    names: the n unknowns. start: (n,). observed: (b, k). covariance: (b, b, k), in squared units of the
+    observations, or its whitening where several problems share it. model: x -> (computed (b, k), design (b,
+    n, k)). constraints: x -> (value (c,), rows (c, n)), made exactly zero; None for none. linear: the design
+    does not depend on x, so one step solves it.
     """
 
     names: tuple[str, ...]
@@ -54,7 +56,8 @@ class Problem:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class GlobalTest:
-    """Sum of weighted squares against chi-square: accepted when `statistic` <= `limit`; upper tail at `alpha`."""
+    """Sum of weighted squares against chi-square: accepted when `statistic` <= `limit`; upper tail at
+    `alpha`."""
 
     statistic: float
     limit: float
@@ -69,10 +72,11 @@ class GlobalTest:
 
 @dataclass(frozen=True, kw_only=True, eq=False)
 class Adjustment:
-    """Result of adjust. Statistics are computed when first asked for, so a model comparison pays only for what it reads.
+    """Result of adjust. Statistics are computed when first asked for, so a model comparison pays only for
+    what it reads.
 
-    x (n,); cofactors (n, n) is the covariance of x when the given sigmas hold; residuals (b, k); dof = m + c - n;
-    sum_squares = v^T P v.
+    x (n,); cofactors (n, n) is the covariance of x when the given sigmas hold; residuals (b, k); dof = m + c
+    - n; sum_squares = v^T P v.
     """
 
     names: tuple[str, ...]
@@ -120,16 +124,16 @@ class Adjustment:
 
     @cached_property
     def standardised(self) -> FloatArray:
-        """Standardised residuals (b, k): (P v)_i / sqrt((P Qvv P)_ii), standard normal when all is well; nan where the
-        observation has no redundancy. Source: Baarda 1968."""
+        """Standardised residuals (b, k): (P v)_i / sqrt((P Qvv P)_ii), standard normal when all is well; nan
+        where the observation has no redundancy. Source: Baarda 1968."""
         weighted = self.whitening.weigh(self.whitened_residuals)
         with np.errstate(invalid="ignore", divide="ignore"):
             return np.where(self._controlled(), weighted / self._sensitivity, np.nan)
 
     @cached_property
     def detectable(self) -> FloatArray:
-        """Smallest error (b, k) in one observation that its standardised residual finds at LOCAL_ALPHA with LOCAL_POWER;
-        inf where the observation has no redundancy."""
+        """Smallest error (b, k) in one observation that its standardised residual finds at LOCAL_ALPHA with
+        LOCAL_POWER; inf where the observation has no redundancy."""
         shift = detectable_shift(LOCAL_ALPHA, LOCAL_POWER)
         with np.errstate(divide="ignore"):
             return np.where(self._controlled(), shift / self._sensitivity, np.inf)
@@ -145,9 +149,9 @@ class Adjustment:
 
     @cached_property
     def deleted_residuals(self) -> FloatArray:
-        """Residuals (b, k) each block would have had, had it not taken part: L (I - H)^-1 vw; exact for linear models,
-        first order otherwise; nan where the rest cannot be solved. Source: Cook and Weisberg, Residuals and
-        Influence in Regression, 1982, section 2.2."""
+        """Residuals (b, k) each block would have had, had it not taken part: L (I - H)^-1 vw; exact for
+        linear models, first order otherwise; nan where the rest cannot be solved. Source: Cook and Weisberg,
+        Residuals and Influence in Regression, 1982, section 2.2."""
         return self.whitening.unwhiten(blocks.apply_lower_transposed(self._free_inverse, self._half_solved))
 
     @cached_property
@@ -156,7 +160,8 @@ class Adjustment:
 
     @cached_property
     def deleted_statistic(self) -> FloatArray:
-        """Drop of v^T P v (k,) when the block is taken out; chi-square with b degrees of freedom when the sigmas hold."""
+        """Drop of v^T P v (k,) when the block is taken out; chi-square with b degrees of freedom when the
+        sigmas hold."""
         return np.asarray((self._half_solved**2).sum(axis=0))
 
     @cached_property
@@ -172,14 +177,18 @@ class Adjustment:
 def adjust(problem: Problem, solver: NormalSolver | None = None, max_iterations: int = 50) -> Adjustment:
     """Solve a problem by Gauss-Newton steps, halved while they make v^T P v larger.
 
-    Raises DatumDefectError when unknowns are not determined, EstimationError when a covariance block is not positive
-    definite, a value is not finite, or the iteration does not settle within `max_iterations`.
+    Raises DatumDefectError when unknowns are not determined, EstimationError when a covariance block is not
+    positive definite, a value is not finite, or the iteration does not settle within `max_iterations`.
     """
     solver = solver or DenseSolver()
     given = problem.covariance
-    whitening = given if isinstance(given, blocks.Whitening) else blocks.Whitening(np.asarray(given, dtype=float))
+    whitening = (
+        given if isinstance(given, blocks.Whitening) else blocks.Whitening(np.asarray(given, dtype=float))
+    )
     if not whitening.sound:
-        raise EstimationError("a covariance is not positive definite", hint="Give every observation a sigma above zero")
+        raise EstimationError(
+            "a covariance is not positive definite", hint="Give every observation a sigma above zero"
+        )
     x = np.array(problem.start, dtype=float)
     residuals, design_w, sum_squares = _whiten(problem, whitening, *problem.model(x))
     for iteration in range(1, max_iterations + 1):
@@ -191,7 +200,9 @@ def adjust(problem: Problem, solver: NormalSolver | None = None, max_iterations:
         if problem.linear or predicted <= NEGLIGIBLE + 1e-16 * sum_squares:
             # The step is exact, or too small for the design to change under it.
             residuals = residuals + np.stack([step @ component for component in design_w])
-            return _finish(problem, factor, rows.shape[0], x + step, residuals, design_w, whitening, iteration)
+            return _finish(
+                problem, factor, rows.shape[0], x + step, residuals, design_w, whitening, iteration
+            )
         forced = bool(np.abs(gap).max(initial=0.0) > 1e-12)
         x, residuals, design_w, new_squares = _damped_step(problem, whitening, x, step, sum_squares, forced)
         if iteration > 1 and abs(sum_squares - new_squares) <= 1e-15 * new_squares:
@@ -219,15 +230,22 @@ def _whiten(
     sum_squares = float(np.vdot(residuals, residuals))
     if not np.isfinite(sum_squares) or not np.isfinite(np.vdot(design, design)):
         raise EstimationError(
-            "a value in the adjustment is not finite", hint="Look for empty or absurd values among the observations"
+            "a value in the adjustment is not finite",
+            hint="Look for empty or absurd values among the observations",
         )
     return residuals, whitening.whiten(design), sum_squares
 
 
 def _damped_step(
-    problem: Problem, whitening: blocks.Whitening, x: FloatArray, step: FloatArray, before: float, constrained: bool
+    problem: Problem,
+    whitening: blocks.Whitening,
+    x: FloatArray,
+    step: FloatArray,
+    before: float,
+    constrained: bool,
 ) -> tuple[FloatArray, FloatArray, FloatArray, float]:
-    """Take the step, halved up to 30 times while the sum of squares grows; a step onto the constraints is always whole."""
+    """Take the step, halved up to 30 times while the sum of squares grows; a step onto the constraints is
+    always whole."""
     trial = x + step
     for _ in range(30):
         with np.errstate(all="ignore"):

@@ -1,7 +1,7 @@
 """Solving the normal equations, and saying in words what cannot be solved.
 
-`NormalSolver` is what the engine asks of a solver. `DenseSolver` serves it with LAPACK; a sparse one can take its place
-for large networks without the engine noticing.
+`NormalSolver` is what the engine asks of a solver. `DenseSolver` serves it with LAPACK; a sparse one can take
+its place for large networks without the engine noticing.
 """
 
 from __future__ import annotations
@@ -15,8 +15,8 @@ from fenwind.errors import DatumDefectError
 
 FloatArray = NDArray[np.float64]
 
-#: Pivot of the scaled normal matrix below which an unknown counts as undetermined; the matrix has a unit diagonal, and
-#: squaring the design leaves about half of float64's 16 digits.
+#: Pivot of the scaled normal matrix below which an unknown counts as undetermined; the matrix has a unit
+#: diagonal, and squaring the design leaves about half of float64's 16 digits.
 PIVOT_LIMIT = 1e-13
 
 
@@ -38,7 +38,8 @@ class NormalSolver(Protocol):
 
 
 class _Dense:
-    """Null-space method: x = x_c + Z y with C Z = 0 (Nocedal and Wright, Numerical Optimization, 2nd edition, section 16.2)."""
+    """Null-space method: x = x_c + Z y with C Z = 0 (Nocedal and Wright, Numerical Optimization, 2nd edition,
+    section 16.2)."""
 
     def __init__(self, normal: FloatArray, constraints: FloatArray, names: tuple[str, ...]) -> None:
         n, c = normal.shape[0], constraints.shape[0]
@@ -46,7 +47,9 @@ class _Dense:
         q, r = np.linalg.qr(constraints.T, mode="complete") if c else (np.eye(n), np.zeros((n, 0)))
         if c and (c > n or np.abs(np.diag(r)).min() <= 1e-12 * np.abs(r).max()):
             raise DatumDefectError(
-                "constraints contradict or repeat each other", hint="Drop one of the constraints", parameters=names
+                "constraints contradict or repeat each other",
+                hint="Drop one of the constraints",
+                parameters=names,
             )
         self._range, self._null, self._r = q[:, :c], q[:, c:], r[:c, :c]
         reduced = self._null.T @ normal @ self._null
@@ -90,10 +93,13 @@ class DenseSolver:
         return _Dense(normal, constraints, names)
 
 
-def _defect(scaled: FloatArray, to_unknowns: FloatArray, normal: FloatArray, names: tuple[str, ...]) -> DatumDefectError:
+def _defect(
+    scaled: FloatArray, to_unknowns: FloatArray, normal: FloatArray, names: tuple[str, ...]
+) -> DatumDefectError:
     """Name the unknowns that take part in each direction that no observation sees."""
     values, vectors = np.linalg.eigh(scaled)
-    # Scaled by the diagonal of the normal matrix, so that metres and radians can be weighed against each other.
+    # Scaled by the diagonal of the normal matrix, so that metres and radians can be weighed against each
+    # other.
     weight = np.sqrt(np.maximum(np.diag(normal), 0.0))
     groups: list[tuple[str, ...]] = []
     for vector in vectors[:, values <= max(1e-11, values[0] * 10)].T:
@@ -101,7 +107,9 @@ def _defect(scaled: FloatArray, to_unknowns: FloatArray, normal: FloatArray, nam
         share = np.abs(direction) * np.where(weight > 0.0, weight, 1.0)
         groups.append(tuple(name for name, s in zip(names, share, strict=True) if s > 0.05 * share.max()))
     words = "; ".join(
-        f"{g[0]} changes no observation" if len(g) == 1 else f"{', '.join(g[:-1])} and {g[-1]} can change together unseen"
+        f"{g[0]} changes no observation"
+        if len(g) == 1
+        else f"{', '.join(g[:-1])} and {g[-1]} can change together unseen"
         for g in groups
     )
     undetermined = tuple(dict.fromkeys(name for group in groups for name in group))

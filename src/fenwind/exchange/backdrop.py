@@ -1,4 +1,5 @@
-"""What lies under the plan: the line work of a drawing, flattened, and images with their place on the ground."""
+"""What lies under the plan: the line work of a drawing, flattened, and images with their place on the
+ground."""
 
 from __future__ import annotations
 
@@ -19,7 +20,8 @@ from fenwind.quantities.lengths import METRE, UNITS, LengthUnit
 
 FloatArray = NDArray[np.float64]
 
-#: Longer side an image is kept at, pixels, and the most pixels an image may have before it is not opened at all.
+#: Longer side an image is kept at, pixels, and the most pixels an image may have before it is not opened at
+#: all.
 LARGEST_SIDE, MOST_PIXELS = 4096, 400_000_000
 #: How far a flattened curve may lie beside the true one, as a part of its size.
 FLAT = 0.002
@@ -36,27 +38,33 @@ class LineWork:
 
 @dataclass(frozen=True, kw_only=True, eq=False)
 class GroundImage:
-    """Pixels (h, w, 4) of 8-bit RGBA and their place: e = a + b column + c row, n = d + f column + g row in metres, with
-    `place` = (a, b, c, d, f, g) for the upper left corner of the upper left pixel."""
+    """Pixels (h, w, 4) of 8-bit RGBA and their place: e = a + b column + c row, n = d + f column + g row in
+    metres, with `place` = (a, b, c, d, f, g) for the upper left corner of the upper left pixel."""
 
     pixels: NDArray[np.uint8]
     place: tuple[float, float, float, float, float, float]
 
 
-def read_backdrop(path: str, unit: LengthUnit = METRE, progress: Progress = NULL_PROGRESS) -> LineWork | GroundImage:
-    """A drawing (.dxf) or an image; coordinates in `unit` where the file states none. Raises FormatError, Cancelled."""
+def read_backdrop(
+    path: str, unit: LengthUnit = METRE, progress: Progress = NULL_PROGRESS
+) -> LineWork | GroundImage:
+    """A drawing (.dxf) or an image; coordinates in `unit` where the file states none. Raises FormatError,
+    Cancelled."""
     ending = os.path.splitext(path)[1].lower()
     if ending == ".dxf":
         return read_line_work(path, unit, progress)
     if ending in IMAGE_ENDINGS:
         return read_image(path, unit)
     raise FormatError(
-        f"{ending or 'this'} is no drawing or image", where=path, hint="Give a DXF, a GeoTIFF, or an image with a world file"
+        f"{ending or 'this'} is no drawing or image",
+        where=path,
+        hint="Give a DXF, a GeoTIFF, or an image with a world file",
     )
 
 
 def read_line_work(path: str, unit: LengthUnit = METRE, progress: Progress = NULL_PROGRESS) -> LineWork:
-    """Lines, polylines, arcs, circles, ellipses, splines and the blocks made of them, flattened. Raises FormatError, Cancelled."""
+    """Lines, polylines, arcs, circles, ellipses, splines and the blocks made of them, flattened. Raises
+    FormatError, Cancelled."""
     from ezdxf import path as paths
     from ezdxf.disassemble import recursive_decompose
 
@@ -64,7 +72,9 @@ def read_line_work(path: str, unit: LengthUnit = METRE, progress: Progress = NUL
     stated = unit_of(drawing)
     metres = (UNITS[stated] if stated else unit).metres
     parts: dict[str, list[FloatArray]] = {}
-    with foreign_reader(path, "the drawing", "Save the drawing again as DXF, or check it in a drawing program"):
+    with foreign_reader(
+        path, "the drawing", "Save the drawing again as DXF, or check it in a drawing program"
+    ):
         for count, entity in enumerate(recursive_decompose(drawing.modelspace())):
             if count % 500 == 0:
                 progress.check()
@@ -91,7 +101,8 @@ def _corners(entity: Any, paths: Any) -> FloatArray | None:
 
 
 def read_image(path: str, unit: LengthUnit = METRE) -> GroundImage:
-    """An image with its place from GeoTIFF tags (OGC 19-008r4) or from a world file beside it. Raises FormatError without either."""
+    """An image with its place from GeoTIFF tags (OGC 19-008r4) or from a world file beside it. Raises
+    FormatError without either."""
     from PIL import Image
 
     check_size(path)
@@ -113,7 +124,8 @@ def read_image(path: str, unit: LengthUnit = METRE) -> GroundImage:
 
 
 def _world_file(path: str) -> tuple[float, float, float, float, float, float] | None:
-    """Six lines: b, f, c, g, and the centre of the upper left pixel (common practice; the format has no standard)."""
+    """Six lines: b, f, c, g, and the centre of the upper left pixel (common practice; the format has no
+    standard)."""
     stem, ending = os.path.splitext(path)
     short = ending[1:2] + ending[-1:] + "w"
     for candidate in (f"{stem}.{short}", f"{stem}{ending}w", f"{stem}.wld", f"{stem}.{short.upper()}"):
@@ -121,7 +133,9 @@ def _world_file(path: str) -> tuple[float, float, float, float, float, float] | 
             try:
                 b, f, c, g, e0, n0 = (float(line) for line in Path(candidate).read_text().split()[:6])
             except ValueError as error:
-                raise FormatError("the world file does not hold six numbers", where=candidate, hint=_HINT) from error
+                raise FormatError(
+                    "the world file does not hold six numbers", where=candidate, hint=_HINT
+                ) from error
             if not all(map(math.isfinite, (b, f, c, g, e0, n0))) or b * g == c * f:
                 raise FormatError("the world file gives the image no extent", where=candidate, hint=_HINT)
             return e0 - 0.5 * (b + c), b, c, n0 - 0.5 * (f + g), f, g
@@ -129,7 +143,8 @@ def _world_file(path: str) -> tuple[float, float, float, float, float, float] | 
 
 
 def _geotiff_place(image: Any) -> tuple[float, float, float, float, float, float] | None:
-    """ModelTransformation (34264), or ModelPixelScale (33550) with one ModelTiepoint (33922), pixel-is-area."""
+    """ModelTransformation (34264), or ModelPixelScale (33550) with one ModelTiepoint (33922),
+    pixel-is-area."""
     tags = getattr(image, "tag_v2", None)
     if tags is None:
         return None

@@ -50,16 +50,20 @@ COLUMNS: dict[str, str] = {
     "others": "the other frames of the job, side by side",
 }
 DEFAULT = Layout(
-    id="default", name="full list", columns=("name", "e", "n", "h", "sh", "sv", "class", "code", "because", "system")
+    id="default",
+    name="full list",
+    columns=("name", "e", "n", "h", "sh", "sv", "class", "code", "because", "system"),
 )
 PLAIN = Layout(id="plain", name="name, E, N, H", columns=("name", "e", "n", "h", "system"))
-BESIDE = Layout(id="beside", name="both systems side by side", columns=("name", "e", "n", "h", "others", "system"))
+BESIDE = Layout(
+    id="beside", name="both systems side by side", columns=("name", "e", "n", "h", "others", "system")
+)
 BUILT_IN = (DEFAULT, PLAIN, BESIDE)
 
 
 def list_columns(out: Outgoing, layout: Layout) -> list[ListColumn]:
-    """Columns of a layout; plane coordinates in the unit and axis order of the frame. Raises FormatError for a key that is not known, and
-    for latitudes in a frame without a datum."""
+    """Columns of a layout; plane coordinates in the unit and axis order of the frame. Raises FormatError for
+    a key that is not known, and for latitudes in a frame without a datum."""
     keys = list(layout.columns)
     unknown = [k for k in keys if k not in COLUMNS]
     if unknown or not keys:
@@ -69,7 +73,11 @@ def list_columns(out: Outgoing, layout: Layout) -> list[ListColumn]:
         at = keys.index("e")
         keys[at : at + 2] = ["n", "e"]
     makers: dict[str, Callable[[], list[ListColumn]]] = {
-        "others": lambda: [c for spec, values in out.others.values() for c in _plane(spec, values, layout.decimals, beside=True)],
+        "others": lambda: [
+            c
+            for spec, values in out.others.values()
+            for c in _plane(spec, values, layout.decimals, beside=True)
+        ],
         "lat": lambda: [ListColumn(head="lat", cells=_degrees(out.geodetic()[0]), decimals=10)],
         "lon": lambda: [ListColumn(head="lon", cells=_degrees(out.geodetic()[1]), decimals=10)],
         "h_ell": lambda: [ListColumn(head="h_ell", cells=out.geodetic()[2].tolist(), decimals=4)],
@@ -86,16 +94,23 @@ def list_columns(out: Outgoing, layout: Layout) -> list[ListColumn]:
         elif key in makers:
             found += makers[key]()
         else:
-            found.append(ListColumn(head="adopted because" if key == "because" else key, cells=out.words[key]))
+            found.append(
+                ListColumn(head="adopted because" if key == "because" else key, cells=out.words[key])
+            )
     return found
 
 
-def _plane(spec: FrameSpec, values: Iterable[FloatArray], decimals: int, beside: bool = False) -> list[ListColumn]:
+def _plane(
+    spec: FrameSpec, values: Iterable[FloatArray], decimals: int, beside: bool = False
+) -> list[ListColumn]:
     unit = UNITS[spec.unit]
     suffix = f" ({unit.key})" if unit.key != "m" or beside else ""
     name = f" {spec.name}" if beside else ""
     cells: list[list[float]] = [(v / unit.metres).tolist() for v in values]
-    return [ListColumn(head=f"{axis}{name}{suffix}", cells=c, decimals=decimals) for axis, c in zip("enh", cells, strict=True)]
+    return [
+        ListColumn(head=f"{axis}{name}{suffix}", cells=c, decimals=decimals)
+        for axis, c in zip("enh", cells, strict=True)
+    ]
 
 
 def _degrees(angle_rad: FloatArray) -> list[float]:
@@ -106,7 +121,8 @@ def text_rows(columns: list[ListColumn]) -> Iterator[list[str]]:
     """Rows as text, numbers with fixed decimals, empty for nan."""
     for row in zip(*(c.cells for c in columns), strict=True):
         yield [
-            v if isinstance(v, str) else "" if math.isnan(v) else f"{v:.{c.decimals}f}" for c, v in zip(columns, row, strict=True)
+            v if isinstance(v, str) else "" if math.isnan(v) else f"{v:.{c.decimals}f}"
+            for c, v in zip(columns, row, strict=True)
         ]
 
 

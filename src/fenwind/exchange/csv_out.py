@@ -1,4 +1,5 @@
-"""CSV out, safe to open in a spreadsheet: a text cell that would run as a formula gets an apostrophe before it."""
+"""CSV out, safe to open in a spreadsheet: a text cell that would run as a formula gets an apostrophe before
+it."""
 
 from __future__ import annotations
 
@@ -10,8 +11,13 @@ from fenwind.exchange.raw_table import is_number
 
 
 def guarded(cell: str, decimal_comma: bool = False) -> str:
-    """The cell, with an apostrophe before it when a spreadsheet would run it; plain numbers stay as they are."""
-    return "'" + cell if cell[:1] in tuple("=+-@\t\r") and cell[:1] and not is_number(cell, decimal_comma) else cell
+    """The cell, with an apostrophe before it when a spreadsheet would run it; plain numbers stay as they
+    are."""
+    return (
+        "'" + cell
+        if cell[:1] in tuple("=+-@\t\r") and cell[:1] and not is_number(cell, decimal_comma)
+        else cell
+    )
 
 
 def csv_text(headers: Sequence[str], rows: Iterable[Sequence[str]], delimiter: str = ",") -> str:

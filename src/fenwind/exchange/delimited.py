@@ -1,4 +1,5 @@
-"""Delimited text and clipboard into a raw table: encoding, delimiter, decimal sign and header are found out, not asked."""
+"""Delimited text and clipboard into a raw table: encoding, delimiter, decimal sign and header are found out,
+not asked."""
 
 from __future__ import annotations
 
@@ -33,11 +34,15 @@ def decode(data: bytes, where: str) -> tuple[str, str]:
         try:
             return data.decode("utf-16"), "utf-16"
         except UnicodeDecodeError as error:
-            raise FormatError("the UTF-16 text is cut off or damaged", where=where, hint="Save it again as UTF-8 text") from error
+            raise FormatError(
+                "the UTF-16 text is cut off or damaged", where=where, hint="Save it again as UTF-8 text"
+            ) from error
     sample = data[:100_000]
     odd = sum(sample.count(bytes([c])) for c in range(32) if c not in (9, 10, 12, 13))
     if b"\x00" in sample or odd > 0.01 * len(sample):
-        raise FormatError("this is a binary file, not text", where=where, hint="Export the list as CSV or plain text first")
+        raise FormatError(
+            "this is a binary file, not text", where=where, hint="Export the list as CSV or plain text first"
+        )
     try:
         return data.decode("utf-8-sig"), "utf-8"
     except UnicodeDecodeError:
@@ -48,18 +53,30 @@ def decode(data: bytes, where: str) -> tuple[str, str]:
     best = matches.best()
     # Many code pages fit a few accented letters equally well; then the commonest one is meant.
     best = next(
-        (m for m in matches if best and m.encoding == "cp1252" and m.chaos == best.chaos and m.coherence == best.coherence), best
+        (
+            m
+            for m in matches
+            if best and m.encoding == "cp1252" and m.chaos == best.chaos and m.coherence == best.coherence
+        ),
+        best,
     )
     if best is None:
-        raise FormatError("the text is in no encoding that could be recognised", where=where, hint="Save it again as UTF-8 text")
+        raise FormatError(
+            "the text is in no encoding that could be recognised",
+            where=where,
+            hint="Save it again as UTF-8 text",
+        )
     try:
         return data.decode(best.encoding), best.encoding
     except UnicodeDecodeError as error:
-        raise FormatError(f"the text is not all {best.encoding}", where=where, hint="Save it again as UTF-8 text") from error
+        raise FormatError(
+            f"the text is not all {best.encoding}", where=where, hint="Save it again as UTF-8 text"
+        ) from error
 
 
 def read_text(text: str, where: str, encoding: str = "utf-8") -> RawTable:
-    """Raw table of a text, such as the clipboard's. Raises FormatError when it holds no rows or a quote is never closed."""
+    """Raw table of a text, such as the clipboard's. Raises FormatError when it holds no rows or a quote is
+    never closed."""
     if not text.strip():
         raise FormatError("there are no rows in it", where=where, hint="Give a list with one mark a line")
     sample = text[:20_000].splitlines()
@@ -81,7 +98,8 @@ def read_text(text: str, where: str, encoding: str = "utf-8") -> RawTable:
 
 
 def _find_delimiter(sample: list[str]) -> str:
-    """The delimiter that splits most lines into the same number of columns; a blank when none of the others does."""
+    """The delimiter that splits most lines into the same number of columns; a blank when none of the others
+    does."""
     best, best_score = " ", 0.0
     for delimiter in _DELIMITERS:
         counts = Counter(len(row) for row in csv.reader(sample, delimiter=delimiter) if row)
@@ -94,7 +112,11 @@ def _find_delimiter(sample: list[str]) -> str:
 
 def _split(text: str, delimiter: str, where: str) -> tuple[list[list[str]], Sequence[int]]:
     if delimiter == " ":
-        lines = [(n, line) for n, line in enumerate(text.splitlines(), 1) if line.strip() and not line.lstrip().startswith("#")]
+        lines = [
+            (n, line)
+            for n, line in enumerate(text.splitlines(), 1)
+            if line.strip() and not line.lstrip().startswith("#")
+        ]
         return [line.split() for _, line in lines], [n for n, _ in lines]
     if '"' in text:
         return _split_quoted(text, delimiter, where)
@@ -119,7 +141,9 @@ def _split_quoted(text: str, delimiter: str, where: str) -> tuple[list[list[str]
             return rows, numbers
         except csv.Error as error:
             problem = "a quote is opened and never closed" if "unexpected end" in str(error) else str(error)
-            raise FormatError(problem, where=f"{where}, line {start}", hint="Close the quote, or remove it") from error
+            raise FormatError(
+                problem, where=f"{where}, line {start}", hint="Close the quote, or remove it"
+            ) from error
         if any(cell.strip() for cell in row) and not row[0].lstrip().startswith("#"):
             rows.append([cell.strip() for cell in row])
             numbers.append(start)
@@ -128,7 +152,9 @@ def _split_quoted(text: str, delimiter: str, where: str) -> tuple[list[list[str]
 def uses_decimal_comma(rows: list[list[str]]) -> bool:
     """Whether the numbers among some cells are written with a decimal comma."""
     cells = [cell for row in rows[:200] for cell in row]
-    return sum(bool(_COMMA_NUMBER.fullmatch(c)) for c in cells) > sum(bool(re.fullmatch(r"[+\-−]?\d+\.\d+", c)) for c in cells)
+    return sum(bool(_COMMA_NUMBER.fullmatch(c)) for c in cells) > sum(
+        bool(re.fullmatch(r"[+\-−]?\d+\.\d+", c)) for c in cells
+    )
 
 
 def is_header(rows: list[list[str]], decimal_comma: bool) -> bool:
@@ -136,4 +162,6 @@ def is_header(rows: list[list[str]], decimal_comma: bool) -> bool:
     first = rows[0]
     if len(first) < 2:
         return not is_number(first[0], decimal_comma) and len(rows) > 1
-    return not any(is_number(cell, decimal_comma) for cell in first[1:]) and any(re.search(r"[^\W\d_]", cell) for cell in first)
+    return not any(is_number(cell, decimal_comma) for cell in first[1:]) and any(
+        re.search(r"[^\W\d_]", cell) for cell in first
+    )

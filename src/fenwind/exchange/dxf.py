@@ -1,4 +1,5 @@
-"""DXF through ezdxf: points and blocks with attributes into a raw table, and positions out as points, symbols and labels on layers.
+"""DXF through ezdxf: points and blocks with attributes into a raw table, and positions out as points, symbols
+and labels on layers.
 
 Group codes and entity names are those of the published DXF reference (from memory).
 """
@@ -24,7 +25,8 @@ INSUNITS = {2: "ft", 4: "mm", 6: "m", 7: "km", 21: "ftUS"}
 
 
 def open_drawing(path: str) -> Any:
-    """The drawing of a DXF file, text or binary. Raises FormatError when it is missing, damaged, or no DXF at all."""
+    """The drawing of a DXF file, text or binary. Raises FormatError when it is missing, damaged, or no DXF at
+    all."""
     check_size(path)
     with foreign_reader(path, "the drawing", _HINT):
         from ezdxf.filemanagement import readfile
@@ -38,10 +40,11 @@ def unit_of(drawing: Any) -> str:
 
 
 def read_dxf(path: str, part: str = "") -> RawTable:
-    """POINT entities, and INSERT entities that carry attributes, of the model space as a raw table; `part` names one layer.
+    """POINT entities, and INSERT entities that carry attributes, of the model space as a raw table; `part`
+    names one layer.
 
-    A block's attributes become columns named by their tags. A point takes the text nearest to it, within three text heights, as its name.
-    Raises FormatError when the drawing is damaged or holds neither.
+    A block's attributes become columns named by their tags. A point takes the text nearest to it, within
+    three text heights, as its name. Raises FormatError when the drawing is damaged or holds neither.
     """
     drawing = open_drawing(path)
     with foreign_reader(path, "the drawing", _HINT):
@@ -49,10 +52,15 @@ def read_dxf(path: str, part: str = "") -> RawTable:
         points = [p for p in space.query("POINT") if not part or p.dxf.layer == part]
         inserts = [b for b in space.query("INSERT") if b.attribs and (not part or b.dxf.layer == part)]
         there = {_spot(_of_block(b)) for b in inserts}
-        points = [p for p in points if _spot(p.dxf.location) not in there]  # the block says more of the same mark
+        points = [
+            p for p in points if _spot(p.dxf.location) not in there
+        ]  # the block says more of the same mark
         layers = tuple(sorted({p.dxf.layer for p in space.query("POINT INSERT")}))
         names = [text for _, text in labels_of(space, points)]
-        rows = [[n, *_place(p.dxf.location), p.dxf.layer, p.dxf.handle] for n, p in zip(names, points, strict=True)]
+        rows = [
+            [n, *_place(p.dxf.location), p.dxf.layer, p.dxf.handle]
+            for n, p in zip(names, points, strict=True)
+        ]
         tags = tuple(dict.fromkeys(a.dxf.tag for b in inserts for a in b.attribs))
         name_tag = next((t for t in tags if _NAME_TAG.fullmatch(t)), "")
         others = [t for t in tags if t != name_tag]
@@ -61,10 +69,20 @@ def read_dxf(path: str, part: str = "") -> RawTable:
         for block in inserts:
             values = {a.dxf.tag: str(a.dxf.text).strip() for a in block.attribs}
             at = _place(_of_block(block))
-            rows.append([values.get(name_tag, ""), *at, block.dxf.layer, block.dxf.handle, *(values.get(t, "") for t in others)])
+            rows.append(
+                [
+                    values.get(name_tag, ""),
+                    *at,
+                    block.dxf.layer,
+                    block.dxf.handle,
+                    *(values.get(t, "") for t in others),
+                ]
+            )
     if not rows:
         raise FormatError(
-            "there are no points or blocks with attributes in it", where=path, hint="Lines and texts are moved, not read"
+            "there are no points or blocks with attributes in it",
+            where=path,
+            hint="Lines and texts are moved, not read",
         )
     return RawTable(
         source=path,
@@ -83,7 +101,11 @@ _NAME_TAG = re.compile(r"(POINT_?)?(NAME|NO|NR|NUMBER|ID)|POINT|PT|MARK|STATION"
 
 def _header(tag: str) -> str:
     """A tag as a header: the coordinates stand in columns of their own already."""
-    return f"attribute {tag}" if tag.lower() in ("e", "n", "h", "x", "y", "z", "layer", "handle", "height", "elevation") else tag
+    return (
+        f"attribute {tag}"
+        if tag.lower() in ("e", "n", "h", "x", "y", "z", "layer", "handle", "height", "elevation")
+        else tag
+    )
 
 
 def _of_block(block: Any) -> Any:
@@ -101,9 +123,12 @@ def _place(point: Any) -> list[str]:
 
 
 def labels_of(space: Any, points: list[Any]) -> list[tuple[Any, str]]:
-    """For every POINT the TEXT or MTEXT nearest to it within three text heights, each used once, and what it says; (None, "") without one."""
+    """For every POINT the TEXT or MTEXT nearest to it within three text heights, each used once, and what it
+    says; (None, "") without one."""
     texts = [(t, t.dxf.insert, t.dxf.get("height", 1.0), t.dxf.text.strip()) for t in space.query("TEXT")]
-    texts += [(t, t.dxf.insert, t.dxf.get("char_height", 1.0), t.plain_text().strip()) for t in space.query("MTEXT")]
+    texts += [
+        (t, t.dxf.insert, t.dxf.get("char_height", 1.0), t.plain_text().strip()) for t in space.query("MTEXT")
+    ]
     texts = [t for t in texts if t[3]]
     if not texts:
         return [(None, "")] * len(points)
@@ -118,7 +143,12 @@ def labels_of(space: Any, points: list[Any]) -> list[tuple[Any, str]]:
         low, high = np.searchsorted(at[:, 0], [x - widest, x + widest])
         distance = np.hypot(at[low:high, 0] - x, at[low:high, 1] - y)
         near = next(
-            (int(i) + low for i in np.argsort(distance) if distance[i] <= reach[i + low] and int(i) + low not in used), -1
+            (
+                int(i) + low
+                for i in np.argsort(distance)
+                if distance[i] <= reach[i + low] and int(i) + low not in used
+            ),
+            -1,
         )
         used.add(near)
         found.append((texts[order[near]][0], texts[order[near]][3]) if near >= 0 else (None, ""))
@@ -126,8 +156,9 @@ def labels_of(space: Any, points: list[Any]) -> list[tuple[Any, str]]:
 
 
 def write_dxf(path: str, out: Outgoing, text_height: float = 0.0) -> None:
-    """Write positions as points in the frame's unit, with a symbol (a block named by it) and a label each; a layer a class for points, symbols
-    and labels. The system stands in a text at the lower left. text_height 0 chooses one by the marks' spacing.
+    """Write positions as points in the frame's unit, with a symbol (a block named by it) and a label each; a
+    layer a class for points, symbols and labels. The system stands in a text at the lower left. text_height 0
+    chooses one by the marks' spacing.
 
     Raises FormatError when the file cannot be written.
     """
@@ -151,9 +182,16 @@ def write_dxf(path: str, out: Outgoing, text_height: float = 0.0) -> None:
         size = height * 0.8
         look = {"layer": f"{layer} symbols", "xscale": size, "yscale": size, "zscale": size}
         symbol = space.add_blockref(_block_name(out.symbols[i]), at, dxfattribs=look)
-        for tag, text in (("NAME", name), ("CODE", out.words["code"][i]), ("DESCRIPTION", out.words["description"][i])):
+        for tag, text in (
+            ("NAME", name),
+            ("CODE", out.words["code"][i]),
+            ("DESCRIPTION", out.words["description"][i]),
+        ):
             symbol.add_attrib(
-                tag, _line(text), insert=at, dxfattribs={"layer": f"{layer} symbols", "height": height, "invisible": 1}
+                tag,
+                _line(text),
+                insert=at,
+                dxfattribs={"layer": f"{layer} symbols", "height": height, "invisible": 1},
             )
         if out.labelled[i]:
             label = space.add_text(_line(name), dxfattribs={"layer": f"{layer} labels", "height": height})

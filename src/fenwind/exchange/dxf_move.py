@@ -1,4 +1,5 @@
-"""Moving the line work of a drawing: every entity of the model space by one similarity, layers, colours and handles kept."""
+"""Moving the line work of a drawing: every entity of the model space by one similarity, layers, colours and
+handles kept."""
 
 from __future__ import annotations
 
@@ -20,13 +21,25 @@ from fenwind.progress import NULL_PROGRESS, Progress
 
 #: Entities with a place of their own, by which they can be a target or carry a mark's name.
 _PLACED = {"POINT": "location", "INSERT": "insert", "TEXT": "insert", "MTEXT": "insert", "CIRCLE": "center"}
-_ROUND = {"CIRCLE", "ARC", "INSERT", "LWPOLYLINE", "POLYLINE", "DIMENSION", "TEXT", "MTEXT", "HATCH", "ELLIPSE"}
+_ROUND = {
+    "CIRCLE",
+    "ARC",
+    "INSERT",
+    "LWPOLYLINE",
+    "POLYLINE",
+    "DIMENSION",
+    "TEXT",
+    "MTEXT",
+    "HATCH",
+    "ELLIPSE",
+}
 _BLOCK = 2000
 
 
 @dataclass(kw_only=True)
 class MovedDrawing:
-    """What a move did to a drawing: handles of what moved and of what stayed, each with the reason; counts by kind."""
+    """What a move did to a drawing: handles of what moved and of what stayed, each with the reason; counts by
+    kind."""
 
     moved: list[str] = field(default_factory=list)
     stayed: list[tuple[str, str, str]] = field(default_factory=list)  # handle, what it is, why
@@ -34,12 +47,14 @@ class MovedDrawing:
     remarks: list[str] = field(default_factory=list)
 
 
-def move_drawing(path: str, out: str, move: Move, stay: Iterable[str] = (), progress: Progress = NULL_PROGRESS) -> MovedDrawing:
+def move_drawing(
+    path: str, out: str, move: Move, stay: Iterable[str] = (), progress: Progress = NULL_PROGRESS
+) -> MovedDrawing:
     """Read a drawing, move its model space, write it to `out`.
 
-    stay: names of what stays put, each a layer, a text, an attribute's value, or a handle. Entities at a pair's target stay by themselves;
-    what the library cannot move stays and is listed. Raises FormatError when the drawing is damaged or cannot be written, ProcedureError for
-    heights on a tilted plane, Cancelled.
+    stay: names of what stays put, each a layer, a text, an attribute's value, or a handle. Entities at a
+    pair's target stay by themselves; what the library cannot move stays and is listed. Raises FormatError
+    when the drawing is damaged or cannot be written, ProcedureError for heights on a tilted plane, Cancelled.
     """
     with _without_collection():
         return _move(path, out, move, frozenset(s.lower() for s in stay), progress)
@@ -47,7 +62,8 @@ def move_drawing(path: str, out: str, move: Move, stay: Iterable[str] = (), prog
 
 @contextmanager
 def _without_collection() -> Iterator[None]:
-    """Millions of small objects are made and none is garbage: looking for some again and again takes a fifth of the time."""
+    """Millions of small objects are made and none is garbage: looking for some again and again takes a fifth
+    of the time."""
     was = gc.isenabled()
     gc.disable()
     try:
@@ -62,11 +78,15 @@ def _move(path: str, out: str, move: Move, stay: frozenset[str], progress: Progr
     drawing = open_drawing(path)
     progress.check()
     done = MovedDrawing()
-    with foreign_reader(path, "the drawing", "Save the drawing again as DXF, or check it in a drawing program"):
+    with foreign_reader(
+        path, "the drawing", "Save the drawing again as DXF, or check it in a drawing program"
+    ):
         _move_space(drawing, move, stay, done, progress)
     sheets = [layout.name for layout in drawing.layouts if layout.name != "Model" and len(layout) > 1]
     if sheets:
-        done.remarks.append(f"Sheets stay as they are and still look at the old place: {', '.join(sheets[:6])}.")
+        done.remarks.append(
+            f"Sheets stay as they are and still look at the old place: {', '.join(sheets[:6])}."
+        )
     progress.report(3, 4, "writing")
     progress.check()
     write_whole(out, drawing.saveas)
@@ -74,20 +94,27 @@ def _move(path: str, out: str, move: Move, stay: frozenset[str], progress: Progr
     return done
 
 
-def preview(path: str, move: Move, stay: Iterable[str] = ()) -> tuple[Counter[str], list[tuple[str, str, str]]]:
-    """What a move would do: counts of what moves by kind and layer, and what stays with the reason; nothing is changed.
+def preview(
+    path: str, move: Move, stay: Iterable[str] = ()
+) -> tuple[Counter[str], list[tuple[str, str, str]]]:
+    """What a move would do: counts of what moves by kind and layer, and what stays with the reason; nothing
+    is changed.
 
     Raises FormatError when the drawing is damaged.
     """
     drawing = open_drawing(path)
-    with foreign_reader(path, "the drawing", "Save the drawing again as DXF, or check it in a drawing program"):
+    with foreign_reader(
+        path, "the drawing", "Save the drawing again as DXF, or check it in a drawing program"
+    ):
         _Matrices(move)  # refuses what cannot be done to a drawing
         entities, reasons = _entities(drawing, move, frozenset(s.lower() for s in stay))
         counts = Counter(f"{e.dxftype()} on {e.dxf.layer}" for e in entities if id(e) not in reasons)
     return counts, [(e.dxf.handle, _what(e), reasons[id(e)]) for e in entities if id(e) in reasons]
 
 
-def _move_space(drawing: Any, move: Move, stay: frozenset[str], done: MovedDrawing, progress: Progress) -> None:
+def _move_space(
+    drawing: Any, move: Move, stay: frozenset[str], done: MovedDrawing, progress: Progress
+) -> None:
     from ezdxf import transform
 
     entities, reasons = _entities(drawing, move, stay)
@@ -163,7 +190,8 @@ def _what(entity: Any) -> str:
 
 
 class _Matrices:
-    """The matrix of a move for each entity. Heights never scale, and what lies flat at zero has no height to shift."""
+    """The matrix of a move for each entity. Heights never scale, and what lies flat at zero has no height to
+    shift."""
 
     def __init__(self, move: Move) -> None:
         if move.heights and move.height.model == "plane":
@@ -173,7 +201,8 @@ class _Matrices:
             )
         self._move = move
         zero = np.zeros(1)
-        # The images of the origin and of the unit vectors, taken at the pairs' centre so that no digit is lost far from the origin.
+        # The images of the origin and of the unit vectors, taken at the pairs' centre so that no digit is
+        # lost far from the origin.
         centre = move.plan.target_centre if move.backwards else move.plan.source_centre
         e, n, _ = move.apply(zero + centre[0], zero + centre[1], zero)
         rotation, scale = (-move.plan.rotation_rad if move.backwards else move.plan.rotation_rad), move.scale

@@ -23,8 +23,8 @@ MAX_FEATURES = 2_000_000
 
 
 def read_geopackage(path: str, part: str = "") -> RawTable:
-    """Point features of a GeoPackage's layer, `part` or the first with points. Raises FormatError when the file is no SQLite database or
-    no GeoPackage, is damaged, or holds no points."""
+    """Point features of a GeoPackage's layer, `part` or the first with points. Raises FormatError when the
+    file is no SQLite database or no GeoPackage, is damaged, or holds no points."""
     check_size(path)
     if read_head(path, 16) != b"SQLite format 3\x00":
         raise FormatError("this is not a GeoPackage: it is not an SQLite database", where=path, hint=_HINT)
@@ -32,7 +32,8 @@ def read_geopackage(path: str, part: str = "") -> RawTable:
 
 
 def read_geojson(path: str, part: str = "") -> RawTable:
-    """Point features of a GeoJSON file; longitude and latitude in WGS 84 unless it states another system. Raises FormatError."""
+    """Point features of a GeoJSON file; longitude and latitude in WGS 84 unless it states another system.
+    Raises FormatError."""
     data = read_bytes(path)
     try:
         parsed = json.loads(data.decode("utf-8-sig"))
@@ -60,8 +61,14 @@ def _read(path: str, part: str, what: str) -> RawTable:
         layers = [(str(name), str(kind)) for name, kind in pyogrio.list_layers(path)]
         names = tuple(name for name, _ in layers)
         if part and part not in names:
-            raise FormatError(f"there is no layer {part!r}", where=path, hint=f"Choose one of {', '.join(names)}")
-        likely = [n for n, kind in layers if "Point" in kind or kind in ("Unknown", "3D Unknown", "GeometryCollection")]
+            raise FormatError(
+                f"there is no layer {part!r}", where=path, hint=f"Choose one of {', '.join(names)}"
+            )
+        likely = [
+            n
+            for n, kind in layers
+            if "Point" in kind or kind in ("Unknown", "3D Unknown", "GeometryCollection")
+        ]
         for name in [part] if part else likely or list(names[:1]):
             meta, _, shapes, columns = pyogrio.raw.read(path, layer=name, max_features=MAX_FEATURES)
             if shapes is None:
@@ -73,7 +80,9 @@ def _read(path: str, part: str, what: str) -> RawTable:
     raise FormatError("there are no points in it", where=path, hint="Export points, not lines or areas")
 
 
-def _table(path: str, name: str, names: tuple[str, ...], meta: Any, geometry: Any, points: Any, columns: Any) -> RawTable:
+def _table(
+    path: str, name: str, names: tuple[str, ...], meta: Any, geometry: Any, points: Any, columns: Any
+) -> RawTable:
     import shapely
 
     xyz = shapely.get_coordinates(geometry[points], include_z=True)
@@ -85,7 +94,8 @@ def _table(path: str, name: str, names: tuple[str, ...], meta: Any, geometry: An
     keep = [
         i
         for i, f in enumerate(fields)
-        if f.lower() not in ("e", "n", "lat", "lon") and not (f.lower() == "h" and np.isfinite(xyz[:, 2]).any())
+        if f.lower() not in ("e", "n", "lat", "lon")
+        and not (f.lower() == "h" and np.isfinite(xyz[:, 2]).any())
     ]
     axes = ([xyz[:, 1], xyz[:, 0]] if geographic else [xyz[:, 0], xyz[:, 1]]) + [xyz[:, 2]]
     cells = [[plain(v) for v in axis] for axis in axes] + [texts[i] for i in keep]
@@ -130,7 +140,10 @@ def _text(value: Any) -> str:
 
 
 def _fields(out: Outgoing) -> dict[str, Any]:
-    words = {"name": out.names, **{k: out.words[k] for k in ("class", "code", "monument", "description", "source", "because")}}
+    words = {
+        "name": out.names,
+        **{k: out.words[k] for k in ("class", "code", "monument", "description", "source", "because")},
+    }
     fields: dict[str, Any] = {k: np.array(v, dtype=object) for k, v in words.items()}
     fields["height"] = np.asarray(out.height_m / UNITS[out.spec.unit].metres)
     fields["sh"], fields["sv"] = out.sigma_h_m, out.sigma_v_m
@@ -139,8 +152,9 @@ def _fields(out: Outgoing) -> dict[str, Any]:
 
 
 def write_geopackage(path: str, out: Outgoing) -> None:
-    """Write positions as a layer of points in the frame's own system and unit, height as z; a frame without a datum is written without a
-    system, its name in the column "system". Raises FormatError when the file cannot be written."""
+    """Write positions as a layer of points in the frame's own system and unit, height as z; a frame without a
+    datum is written without a system, its name in the column "system". Raises FormatError when the file
+    cannot be written."""
     unit = UNITS[out.spec.unit].metres
 
     def put(name: str) -> None:
@@ -157,19 +171,29 @@ def write_geopackage(path: str, out: Outgoing) -> None:
 
 
 def write_geojson(path: str, out: Outgoing) -> None:
-    """Write positions as RFC 7946 wants them: WGS 84 longitude and latitude in degrees, ellipsoidal height in metres. Raises FormatError when
-    the frame has no datum, or the file cannot be written."""
+    """Write positions as RFC 7946 wants them: WGS 84 longitude and latitude in degrees, ellipsoidal height in
+    metres. Raises FormatError when the frame has no datum, or the file cannot be written."""
     lat, lon, h = out.wgs84()
     with tempfile.TemporaryDirectory() as folder:
         name = os.path.join(folder, "out.geojson")
         with foreign_reader(path, "the GeoJSON file", _WRITE_HINT, "written"):
             _write(
-                name, "GeoJSON", out, np.degrees(lon), np.degrees(lat), h, "EPSG:4326", RFC7946="YES", COORDINATE_PRECISION="10"
+                name,
+                "GeoJSON",
+                out,
+                np.degrees(lon),
+                np.degrees(lat),
+                h,
+                "EPSG:4326",
+                RFC7946="YES",
+                COORDINATE_PRECISION="10",
             )
         write_bytes(path, read_bytes(name))
 
 
-def _write(name: str, driver: str, out: Outgoing, x: Any, y: Any, z: Any, crs: str | None, **options: str) -> None:
+def _write(
+    name: str, driver: str, out: Outgoing, x: Any, y: Any, z: Any, crs: str | None, **options: str
+) -> None:
     import pyogrio
     import shapely
 

@@ -1,4 +1,5 @@
-"""Files as bytes: read with a limit, written whole or not at all; the one error that foreign readers' failures become."""
+"""Files as bytes: read with a limit, written whole or not at all; the one error that foreign readers'
+failures become."""
 
 from __future__ import annotations
 
@@ -30,7 +31,11 @@ def check_size(path: str | os.PathLike[str]) -> None:
         if Path(path).is_dir():
             raise FormatError("this is a folder", where=where, hint="Name a file in it")
         if Path(path).stat().st_size > MAX_BYTES:
-            raise FormatError("the file is larger than 200 MB", where=where, hint="Split it, or check that it is a point list")
+            raise FormatError(
+                "the file is larger than 200 MB",
+                where=where,
+                hint="Split it, or check that it is a point list",
+            )
     except OSError as error:
         raise _unreadable(path, error) from error
 
@@ -50,15 +55,17 @@ def read_head(path: str | os.PathLike[str], size: int) -> bytes:
 
 
 def _unreadable(path: str | os.PathLike[str], error: OSError) -> FormatError:
-    return FormatError(f"cannot be read: {error.strerror}", where=str(path), hint="Check the name and the permissions")
+    return FormatError(
+        f"cannot be read: {error.strerror}", where=str(path), hint="Check the name and the permissions"
+    )
 
 
 @contextmanager
 def foreign_reader(where: str, what: str, hint: str, deed: str = "read") -> Iterator[None]:
     """Turn whatever a library's reader (or writer: `deed`) raises into FormatError.
 
-    A damaged file can make a parser fail in any way at all; none of it is a fault of the user or of Fenwind, so all of it becomes one
-    message. Errors of our own pass.
+    A damaged file can make a parser fail in any way at all; none of it is a fault of the user or of Fenwind,
+    so all of it becomes one message. Errors of our own pass.
     """
     try:
         yield
@@ -68,16 +75,20 @@ def foreign_reader(where: str, what: str, hint: str, deed: str = "read") -> Iter
         raise FormatError(f"{what} is too large for this machine's memory", where=where, hint=hint) from error
     except Exception as error:
         reason = " ".join(str(error).split())[:160]
-        raise FormatError(f"{what} cannot be {deed}{': ' + reason if reason else ''}", where=where, hint=hint) from error
+        raise FormatError(
+            f"{what} cannot be {deed}{': ' + reason if reason else ''}", where=where, hint=hint
+        ) from error
 
 
 def write_whole(path: str | os.PathLike[str], write: Callable[[str], None]) -> None:
-    """Let `write` make a file under a temporary name beside the target, then put it in place. Raises FormatError when that fails;
-    a file that was there before stays then."""
+    """Let `write` make a file under a temporary name beside the target, then put it in place. Raises
+    FormatError when that fails; a file that was there before stays then."""
     target = Path(path)
     name = ""
     try:
-        with tempfile.NamedTemporaryFile(dir=target.parent, prefix=".fenwind-", suffix=target.suffix, delete=False) as file:
+        with tempfile.NamedTemporaryFile(
+            dir=target.parent, prefix=".fenwind-", suffix=target.suffix, delete=False
+        ) as file:
             name = file.name
         write(name)
         with open(name, "rb+") as done:
@@ -88,7 +99,9 @@ def write_whole(path: str | os.PathLike[str], write: Callable[[str], None]) -> N
         os.replace(name, target)
     except OSError as error:
         raise FormatError(
-            f"cannot be written: {error.strerror or error}", where=str(path), hint="Choose a folder you may write to"
+            f"cannot be written: {error.strerror or error}",
+            where=str(path),
+            hint="Choose a folder you may write to",
         ) from error
     finally:
         if name:

@@ -1,4 +1,5 @@
-"""KML (OGC 12-007r2): placemarks with a point in and out. KML is always in WGS 84, longitude before latitude."""
+"""KML (OGC 12-007r2): placemarks with a point in and out. KML is always in WGS 84, longitude before
+latitude."""
 
 from __future__ import annotations
 
@@ -15,8 +16,9 @@ NAMESPACE = "http://www.opengis.net/kml/2.2"
 
 
 def read_kml(path: str, part: str = "") -> RawTable:
-    """Placemarks with a point as a raw table of latitude and longitude. Heights are taken only where altitudeMode is absolute, since the others
-    are counted from a terrain model. Raises FormatError when the file is damaged or holds no points."""
+    """Placemarks with a point as a raw table of latitude and longitude. Heights are taken only where
+    altitudeMode is absolute, since the others are counted from a terrain model. Raises FormatError when the
+    file is damaged or holds no points."""
     root = parse_xml(path, "the KML file")
     rows: list[list[str]] = []
     without_height = 0
@@ -39,8 +41,14 @@ def read_kml(path: str, part: str = "") -> RawTable:
                 ]
             )
     if not rows:
-        raise FormatError("there are no placemarks with a point in it", where=path, hint="Export points, not lines or areas")
-    remarks = (f"{without_height} heights are above terrain, not the ellipsoid, and were left out.",) if without_height else ()
+        raise FormatError(
+            "there are no placemarks with a point in it", where=path, hint="Export points, not lines or areas"
+        )
+    remarks = (
+        (f"{without_height} heights are above terrain, not the ellipsoid, and were left out.",)
+        if without_height
+        else ()
+    )
     return RawTable(
         source=path,
         headers=("name", "lat", "lon", "h", "code", "monument", "source", "description"),
@@ -61,8 +69,9 @@ def _data(mark: Any, name: str) -> str:
 
 
 def write_kml(path: str, out: Outgoing) -> None:
-    """Write positions as placemarks in WGS 84; ellipsoidal heights as absolute altitudes (KML counts them from the sea, which is said in the
-    document). Raises FormatError when the frame has no datum, or the file cannot be written."""
+    """Write positions as placemarks in WGS 84; ellipsoidal heights as absolute altitudes (KML counts them
+    from the sea, which is said in the document). Raises FormatError when the frame has no datum, or the file
+    cannot be written."""
     from xml.etree import ElementTree as Tree
 
     lat, lon, h = out.wgs84()
@@ -82,7 +91,9 @@ def write_kml(path: str, out: Outgoing) -> None:
         extended = Tree.SubElement(mark, "ExtendedData")
         for key in ("code", "class", "monument", "source"):
             if out.words[key][i]:
-                Tree.SubElement(Tree.SubElement(extended, "Data", {"name": key}), "value").text = out.words[key][i]
+                Tree.SubElement(Tree.SubElement(extended, "Data", {"name": key}), "value").text = out.words[
+                    key
+                ][i]
         point = Tree.SubElement(mark, "Point")
         if math.isfinite(h[i]):
             Tree.SubElement(point, "altitudeMode").text = "absolute"

@@ -1,7 +1,8 @@
 """LandXML 1.2, the part about points: CgPoint elements in and out.
 
-Source: schema LandXML-1.2 (landxml.org, 2008; from memory). A CgPoint holds northing, easting and, where there is one, elevation, parted by
-blanks, in the linear unit of the Units element; its attributes are name, code, desc, oID, pntRef.
+Source: schema LandXML-1.2 (landxml.org, 2008; from memory). A CgPoint holds northing, easting and, where
+there is one, elevation, parted by blanks, in the linear unit of the Units element; its attributes are name,
+code, desc, oID, pntRef.
 """
 
 from __future__ import annotations
@@ -29,8 +30,9 @@ LINEAR_UNITS = {
 
 
 def read_landxml(path: str, part: str = "") -> RawTable:
-    """All CgPoint elements with a position as a raw table; `part` names one CgPoints group. A point that only refers to another (pntRef)
-    takes that one's position. Raises FormatError when the file is damaged, states a unit Fenwind does not know, or holds no points."""
+    """All CgPoint elements with a position as a raw table; `part` names one CgPoints group. A point that only
+    refers to another (pntRef) takes that one's position. Raises FormatError when the file is damaged, states
+    a unit Fenwind does not know, or holds no points."""
     root = parse_xml(path, "the LandXML file")
     groups = list(elements(root, "CgPoints"))
     names = tuple(dict.fromkeys(g.get("name", "") for g in groups if g.get("name")))
@@ -52,7 +54,9 @@ def read_landxml(path: str, part: str = "") -> RawTable:
         rows.append([name, e, n, h, attributes[1], attributes[2]])
     if not rows:
         raise FormatError(
-            "there are no CgPoint elements in it", where=path, hint="Export the points, not only surfaces or alignments"
+            "there are no CgPoint elements in it",
+            where=path,
+            hint="Export the points, not only surfaces or alignments",
         )
     crs = next((s.get("epsgCode", "") for s in elements(root, "CoordinateSystem")), "")
     return RawTable(
@@ -83,8 +87,8 @@ def _unit(root: object, path: str) -> str:
 
 
 def write_landxml(path: str, out: Outgoing, made: datetime) -> None:
-    """Write positions as CgPoints in the unit of their frame. `made` is the time stated in the file. Raises FormatError for a unit the
-    schema has no word for, and when the file cannot be written."""
+    """Write positions as CgPoints in the unit of their frame. `made` is the time stated in the file. Raises
+    FormatError for a unit the schema has no word for, and when the file cannot be written."""
     from xml.etree import ElementTree as Tree
 
     unit = UNITS[out.spec.unit]
@@ -101,7 +105,11 @@ def write_landxml(path: str, out: Outgoing, made: datetime) -> None:
     )
     units = Tree.SubElement(root, "Units")
     imperial = unit.key in ("ft", "ftUS")
-    volume = ("squareFoot", "cubicFeet", "fahrenheit", "inHG") if imperial else ("squareMeter", "cubicMeter", "celsius", "mmHG")
+    volume = (
+        ("squareFoot", "cubicFeet", "fahrenheit", "inHG")
+        if imperial
+        else ("squareMeter", "cubicMeter", "celsius", "mmHG")
+    )
     Tree.SubElement(
         units,
         "Imperial" if imperial else "Metric",

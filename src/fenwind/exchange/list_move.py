@@ -28,24 +28,33 @@ class MovedList:
     reasons: dict[str, str]
 
 
-def move_list(found: PointList, move: Move, stay: tuple[str, ...], result: FitResult | None = None) -> MovedList:
-    """Move a list of plane coordinates; names in `stay` and marks at a pair's target stay. With the fit's `result` sigmas that came in are
-    carried with its own uncertainty.
+def move_list(
+    found: PointList, move: Move, stay: tuple[str, ...], result: FitResult | None = None
+) -> MovedList:
+    """Move a list of plane coordinates; names in `stay` and marks at a pair's target stay. With the fit's
+    `result` sigmas that came in are carried with its own uncertainty.
 
-    Raises ProcedureError for geographic lists, for names that stand twice, and for names to stay that are not in it.
+    Raises ProcedureError for geographic lists, for names that stand twice, and for names to stay that are not
+    in it.
     """
     if found.geographic:
         raise ProcedureError(
-            "latitude and longitude cannot be moved by a plane fit", where=found.source, hint="Give the list as name,e,n,h"
+            "latitude and longitude cannot be moved by a plane fit",
+            where=found.source,
+            hint="Give the list as name,e,n,h",
         )
     if len(set(found.names)) < len(found.names):
         raise ProcedureError("a name stands twice in the list", where=found.source, hint="Rename one of them")
     points = positions(found.names, *found.values)
     unknown = [n for n in stay if n not in points.index]
     if unknown:
-        raise ProcedureError(f"no mark {unknown[0]!r} to leave where it is", where=found.source, hint="Name marks of the file")
+        raise ProcedureError(
+            f"no mark {unknown[0]!r} to leave where it is", where=found.source, hint="Name marks of the file"
+        )
     reasons = {
-        n: "is a target of the move" for n, at in zip(points.names, move.at_target(points.e_m, points.n_m), strict=True) if at
+        n: "is a target of the move"
+        for n, at in zip(points.names, move.at_target(points.e_m, points.n_m), strict=True)
+        if at
     }
     reasons |= {n: f"named: {n}" for n in stay}
     fixed = np.array([n in reasons for n in points.names], dtype=bool)
@@ -59,13 +68,20 @@ def move_list(found: PointList, move: Move, stay: tuple[str, ...], result: FitRe
 
 
 def moved_text(raw: RawTable, found: PointList, done: MovedList, unit: LengthUnit, decimals: int = 6) -> str:
-    """The list as it came, with its own columns, heads and delimiter, and the coordinates replaced; rows that could not be read are left out.
+    """The list as it came, with its own columns, heads and delimiter, and the coordinates replaced; rows that
+    could not be read are left out.
 
     `unit` is that of columns whose head states none.
     """
     rows = {line: list(cells) for line, cells in zip(raw.lines, raw.rows, strict=True)}
     points = done.points
-    values = {"e": points.e_m, "n": points.n_m, "h": points.height_m, "sh": points.sigma_h_m, "sv": points.sigma_v_m}
+    values = {
+        "e": points.e_m,
+        "n": points.n_m,
+        "h": points.height_m,
+        "sh": points.sigma_h_m,
+        "sv": points.sigma_v_m,
+    }
     kept = []
     for i, line in enumerate(found.lines.tolist()):
         cells = rows[line]

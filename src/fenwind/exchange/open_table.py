@@ -14,7 +14,8 @@ ENDINGS = "*.csv *.txt *.xlsx *.xml *.landxml *.dxf *.geojson *.json *.gpkg *.km
 
 
 def read_table(path: str | os.PathLike[str], part: str = "") -> RawTable:
-    """Raw table of a file: delimited text, XLSX, LandXML, DXF, GeoJSON, GeoPackage or KML. `part` names a sheet, a layer or a group.
+    """Raw table of a file: delimited text, XLSX, LandXML, DXF, GeoJSON, GeoPackage or KML. `part` names a
+    sheet, a layer or a group.
 
     Raises FormatError when the file is missing, damaged, of no format known here, or holds no marks.
     """
@@ -42,12 +43,15 @@ def read_table(path: str | os.PathLike[str], part: str = "") -> RawTable:
 
         return read_landxml(name, part)
     if kind == "xml":
-        raise FormatError("this XML is neither LandXML nor KML", where=name, hint="Export the points as LandXML, KML or CSV")
+        raise FormatError(
+            "this XML is neither LandXML nor KML", where=name, hint="Export the points as LandXML, KML or CSV"
+        )
     return delimited.read_file(name)
 
 
 def format_of(path: str) -> str:
-    """Key of a file's format by its first bytes; the ending decides where these leave it open. Raises FormatError when it cannot be read."""
+    """Key of a file's format by its first bytes; the ending decides where these leave it open. Raises
+    FormatError when it cannot be read."""
     head = read_head(path, 4096)
     ending = os.path.splitext(path)[1].lower()
     by_ending = {

@@ -1,4 +1,5 @@
-"""What a job hands over, whatever the format: adopted positions with all that is known of their marks, and the system in words."""
+"""What a job hands over, whatever the format: adopted positions with all that is known of their marks, and
+the system in words."""
 
 from __future__ import annotations
 
@@ -22,8 +23,9 @@ WORDS = ("class", "code", "monument", "description", "source", "because")
 
 @dataclass(frozen=True, kw_only=True, eq=False)
 class Outgoing:
-    """k positions of one frame, metres, nan where there is none. words: texts (k,) by WORDS. symbols: by `MarkSymbol` names with "by state"
-    resolved. labelled (k,). spec: frame with its grid's full path. others: the same marks' positions in other frames of the job, (3, k) each."""
+    """k positions of one frame, metres, nan where there is none. words: texts (k,) by WORDS. symbols: by
+    `MarkSymbol` names with "by state" resolved. labelled (k,). spec: frame with its grid's full path. others:
+    the same marks' positions in other frames of the job, (3, k) each."""
 
     title: str
     spec: FrameSpec
@@ -52,14 +54,17 @@ class Outgoing:
         """Metres in a unit of the system's own axes; of the frame's unit where it has no datum."""
         from fenwind.quantities.lengths import UNITS
 
-        return crs_unit_metres(self._frame.crs) if self._frame.crs is not None else UNITS[self.spec.unit].metres
+        return (
+            crs_unit_metres(self._frame.crs) if self._frame.crs is not None else UNITS[self.spec.unit].metres
+        )
 
     def wkt(self) -> str:
         """WKT2 of the system, empty for a local plane."""
         return str(self._frame.crs.to_wkt()) if self._frame.crs is not None else ""
 
     def geodetic(self) -> tuple[FloatArray, FloatArray, FloatArray]:
-        """Latitude, longitude in radians and ellipsoidal height in metres in the frame's own datum. Heights above a local zero give nan.
+        """Latitude, longitude in radians and ellipsoidal height in metres in the frame's own datum. Heights
+        above a local zero give nan.
 
         Raises FormatError when the frame has no datum.
         """
@@ -77,14 +82,17 @@ class Outgoing:
     @cached_property
     def _wgs84(self) -> tuple[FloatArray, FloatArray, FloatArray, str]:
         lat, lon, h = self.geodetic()
-        found = convert(self._frame.geodetic_name, "EPSG:4979", np.degrees(lon), np.degrees(lat), h, self.spec.epoch_year)
+        found = convert(
+            self._frame.geodetic_name, "EPSG:4979", np.degrees(lon), np.degrees(lat), h, self.spec.epoch_year
+        )
         notes = " ".join(n.text for n in found.notes)
         accuracy = f", {found.accuracy_m:g} m" if found.accuracy_m is not None else ""
         words = f"To WGS 84 by {found.operation}{accuracy}. {notes}".strip()
         return np.radians(found.second), np.radians(found.first), found.height, words
 
     def wgs84(self) -> tuple[FloatArray, FloatArray, FloatArray]:
-        """Latitude, longitude in radians and ellipsoidal height in WGS 84. Raises FormatError when the frame has no datum."""
+        """Latitude, longitude in radians and ellipsoidal height in WGS 84. Raises FormatError when the frame
+        has no datum."""
         return self._wgs84[:3]
 
     @property
@@ -114,13 +122,18 @@ def frame_words(spec: FrameSpec) -> str:
     """A frame in one sentence: name, code, unit, what heights are counted from, epoch."""
     from fenwind.quantities.lengths import UNITS
 
-    code = f" ({spec.crs})" if spec.crs.upper().startswith("EPSG:") and spec.crs.upper() not in spec.name.upper() else ""
+    code = (
+        f" ({spec.crs})"
+        if spec.crs.upper().startswith("EPSG:") and spec.crs.upper() not in spec.name.upper()
+        else ""
+    )
     epoch = f", epoch {spec.epoch_year:g}" if spec.epoch_year is not None else ""
     return f"{spec.name}{code}, {UNITS[spec.unit].plural}, heights above {height_words(spec.height)}{epoch}."
 
 
 def outgoing(state: JobState, adopted: dict[str, Adopted], frame: str, spec: FrameSpec) -> Outgoing:
-    """Adopted positions of a frame as they are handed over; `spec` is the frame's recipe with its grid's full path."""
+    """Adopted positions of a frame as they are handed over; `spec` is the frame's recipe with its grid's full
+    path."""
     own = adopted[frame]
     marks = {m.name: m for m in state.marks.values()}
     given = {g.mark: g for g in state.given.values() if g.active and g.frame == frame}

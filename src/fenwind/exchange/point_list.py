@@ -25,7 +25,20 @@ MAX_SIGMA_M = 1000.0
 
 #: What a column can mean, with the words that say so in a header.
 MEANINGS: dict[str, tuple[str, ...]] = {
-    "name": ("name", "point", "pt", "pt.", "point id", "id", "no", "nr", "number", "mark", "station", "punkt"),
+    "name": (
+        "name",
+        "point",
+        "pt",
+        "pt.",
+        "point id",
+        "id",
+        "no",
+        "nr",
+        "number",
+        "mark",
+        "station",
+        "punkt",
+    ),
     "e": ("e", "east", "easting", "x", "eastings"),
     "n": ("n", "north", "northing", "y", "northings"),
     "h": ("h", "z", "height", "elev", "elevation", "hgt", "level"),
@@ -41,7 +54,9 @@ MEANINGS: dict[str, tuple[str, ...]] = {
 }
 FloatArray = NDArray[np.float64]
 _WORDS = {word: meaning for meaning, words in MEANINGS.items() for word in words}
-_UNIT_IN_HEADER = re.compile(r"^(?P<word>.*?)[\s,]*[\[(]?\b(?P<unit>m|ft|ftUS|usft|km|mm)\b[\])]?\s*$", re.IGNORECASE)
+_UNIT_IN_HEADER = re.compile(
+    r"^(?P<word>.*?)[\s,]*[\[(]?\b(?P<unit>m|ft|ftUS|usft|km|mm)\b[\])]?\s*$", re.IGNORECASE
+)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -54,8 +69,8 @@ class ColumnMatch:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class PointRow:
-    """One point as read; metres and radians, nan where a cell was empty. first, second are e, n or, when the list is
-    geographic, lat, lon."""
+    """One point as read; metres and radians, nan where a cell was empty. first, second are e, n or, when the
+    list is geographic, lat, lon."""
 
     line: int
     name: str
@@ -85,8 +100,9 @@ class RowProblem:
 class PointList:
     """What a table holds once its columns have meanings, as columns over its k readable rows.
 
-    lines (k,): the line of each; values (5, k): first, second (e, n in metres, or lat, lon in radians), height and the sigmas in plan and
-    height in metres, nan where a cell was empty; words: texts of the columns of words that are there.
+    lines (k,): the line of each; values (5, k): first, second (e, n in metres, or lat, lon in radians),
+    height and the sigmas in plan and height in metres, nan where a cell was empty; words: texts of the
+    columns of words that are there.
     """
 
     source: str
@@ -147,13 +163,17 @@ BLOCK = 4096
 
 
 def interpret(
-    table: RawTable, match: ColumnMatch | None = None, unit: LengthUnit = METRE, progress: Progress = NULL_PROGRESS
+    table: RawTable,
+    match: ColumnMatch | None = None,
+    unit: LengthUnit = METRE,
+    progress: Progress = NULL_PROGRESS,
 ) -> PointList:
-    """Point rows of a table; `unit` is that of e, n and h where the header states none. Latitude and longitude may be
-    typed in any spelling of an angle, their heights are metres unless the header says otherwise.
+    """Point rows of a table; `unit` is that of e, n and h where the header states none. Latitude and
+    longitude may be typed in any spelling of an angle, their heights are metres unless the header says
+    otherwise.
 
-    Raises FormatError when no column can serve as name or as coordinates, when a header stands twice or easting and northing state
-    different units, or when no row can be read.
+    Raises FormatError when no column can serve as name or as coordinates, when a header stands twice or
+    easting and northing state different units, or when no row can be read.
     """
     match = match or match_header(table)
     geographic = "lat" in match.columns and "lon" in match.columns
@@ -201,11 +221,14 @@ def _check_columns(table: RawTable, match: ColumnMatch, geographic: bool) -> Non
         )
     repeated = [h for h in table.headers if h and table.headers.count(h) > 1 and _meaning_of(h)[0]]
     if repeated:
-        raise FormatError(f"the column {repeated[0]!r} stands twice", where=where, hint="Name every column once")
+        raise FormatError(
+            f"the column {repeated[0]!r} stands twice", where=where, hint="Name every column once"
+        )
     stated = [match.units[m].key if m in match.units else "" for m in axes]
     if stated[0] != stated[1]:
         raise FormatError(
-            f"easting and northing are in different units: {stated[0] or 'none stated'} and {stated[1] or 'none stated'}",
+            f"easting and northing are in different units: {stated[0] or 'none stated'} and "
+            f"{stated[1] or 'none stated'}",
             where=where,
             hint="State one unit for both in the header",
         )
@@ -222,7 +245,11 @@ class _Block:
 
 
 def _one_by_one(
-    reader: _RowReader, table: RawTable, rows: list[list[str]], lines: Sequence[int], problems: list[RowProblem]
+    reader: _RowReader,
+    table: RawTable,
+    rows: list[list[str]],
+    lines: Sequence[int],
+    problems: list[RowProblem],
 ) -> _Block:
     """The readable ones of some rows; the others become problems."""
     kept: list[int] = []
@@ -232,12 +259,16 @@ def _one_by_one(
         try:
             texts, values = reader.read(row)
         except _BadCell as bad:
-            problems.append(RowProblem(line=line, column=bad.column, raw=table.delimiter.join(row)[:200], why=bad.why))
+            problems.append(
+                RowProblem(line=line, column=bad.column, raw=table.delimiter.join(row)[:200], why=bad.why)
+            )
             continue
         kept.append(line)
         words.append(texts)
         cells.append(values)
-    turned = [list(column) for column in zip(*words, strict=True)] or [[] for _ in range(1 + len(reader.word_meanings))]
+    turned = [list(column) for column in zip(*words, strict=True)] or [
+        [] for _ in range(1 + len(reader.word_meanings))
+    ]
     return _Block(
         kept,
         turned[0],
@@ -262,7 +293,8 @@ class _RowReader:
         self._needed = 1 + max(match.columns[m] for m in ("name", *self._axes))
         self.word_meanings = tuple(m for m in WORD_MEANINGS if m in match.columns)
 
-    # Many at once ------------------------------------------------------------------------------------------------
+    # Many at once
+    # ------------------------------------------------------------------------------------------------
 
     def read_block(self, rows: list[list[str]], lines: Sequence[int]) -> _Block:
         """Columns of rows whose numbers are all plain; ValueError, IndexError or _BadCell when one is not."""
@@ -300,7 +332,8 @@ class _RowReader:
             raise ValueError
         return values * scale
 
-    # One by one --------------------------------------------------------------------------------------------------
+    # One by one
+    # --------------------------------------------------------------------------------------------------
 
     def read(self, row: list[str]) -> tuple[tuple[str, ...], tuple[float, ...]]:
         """Texts (name first) and the five numbers of one row. Raises _BadCell."""
@@ -330,7 +363,11 @@ class _RowReader:
 
     def _number(self, text: str, meaning: str) -> float:
         try:
-            return float(text) if text.isascii() and _PLAIN.fullmatch(text) else parse_number(text, decimal_comma=self._comma)
+            return (
+                float(text)
+                if text.isascii() and _PLAIN.fullmatch(text)
+                else parse_number(text, decimal_comma=self._comma)
+            )
         except ParseError as error:
             raise _BadCell(meaning, f"{text[:40]!r} found, expected a number") from error
 

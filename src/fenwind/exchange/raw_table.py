@@ -11,9 +11,10 @@ from fenwind.quantities.numbers import parse_number
 
 @dataclass(frozen=True, kw_only=True)
 class RawTable:
-    """Cells as text. headers is empty where there are none; lines holds the number of every row in its file, counted from 1 in
-    what `place` names. unit: key of the length unit the file states, crs: the system it states, both empty where it states none.
-    parts: names of the tables the file holds, `part` the one read. remarks: what the reader left out, in sentences."""
+    """Cells as text. headers is empty where there are none; lines holds the number of every row in its file,
+    counted from 1 in what `place` names. unit: key of the length unit the file states, crs: the system it
+    states, both empty where it states none. parts: names of the tables the file holds, `part` the one read.
+    remarks: what the reader left out, in sentences."""
 
     source: str
     headers: tuple[str, ...]

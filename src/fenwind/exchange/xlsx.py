@@ -1,4 +1,5 @@
-"""Spreadsheets (Office Open XML, ISO/IEC 29500) through openpyxl: a sheet into a raw table, and a list out."""
+"""Spreadsheets (Office Open XML, ISO/IEC 29500) through openpyxl: a sheet into a raw table, and a list
+out."""
 
 from __future__ import annotations
 
@@ -21,9 +22,11 @@ _HINT = "Save the sheet as CSV, or check the file in a spreadsheet program"
 
 
 def read_xlsx(path: str, part: str = "") -> RawTable:
-    """A sheet of a workbook as a raw table: the one named `part`, else the first with rows in it. Values, not formulas, are read.
+    """A sheet of a workbook as a raw table: the one named `part`, else the first with rows in it. Values, not
+    formulas, are read.
 
-    Raises FormatError for damaged files, for archives that unpack beyond all bounds, and when there are no rows.
+    Raises FormatError for damaged files, for archives that unpack beyond all bounds, and when there are no
+    rows.
     """
     from openpyxl import load_workbook
 
@@ -35,7 +38,9 @@ def read_xlsx(path: str, part: str = "") -> RawTable:
             names = tuple(sheet.title for sheet in book.worksheets)
             for name in (part,) if part else names:
                 if name not in names:
-                    raise FormatError(f"there is no sheet {name!r}", where=path, hint=f"Choose one of {', '.join(names)}")
+                    raise FormatError(
+                        f"there is no sheet {name!r}", where=path, hint=f"Choose one of {', '.join(names)}"
+                    )
                 rows, lines = _cells(book[name].iter_rows(values_only=True), path)
                 if rows:
                     return _table(path, name, names, rows, lines)
@@ -51,7 +56,9 @@ def _check_archive(data: bytes, path: str) -> None:
             sizes = [(i.file_size, max(i.compress_size, 1)) for i in archive.infolist()]
     except (zipfile.BadZipFile, ValueError, OSError, NotImplementedError) as error:
         raise FormatError("the workbook is damaged", where=path, hint=_HINT) from error
-    if sum(size for size, _ in sizes) > MAX_UNPACKED or any(s > 10_000_000 and s / c > MAX_RATIO for s, c in sizes):
+    if sum(size for size, _ in sizes) > MAX_UNPACKED or any(
+        s > 10_000_000 and s / c > MAX_RATIO for s, c in sizes
+    ):
         raise FormatError("the workbook unpacks to far more than a list of marks", where=path, hint=_HINT)
 
 
@@ -98,9 +105,12 @@ def _table(path: str, name: str, names: tuple[str, ...], rows: list[list[str]], 
     )
 
 
-def write_xlsx(path: str, headers: Sequence[str], rows: Iterable[Sequence[str | float]], title: str, note: str) -> None:
-    """Write a list as a workbook with one sheet; numbers stay numbers, texts stay texts even where they begin like a formula. `note` stands
-    in the document's description. Raises FormatError when the file cannot be written."""
+def write_xlsx(
+    path: str, headers: Sequence[str], rows: Iterable[Sequence[str | float]], title: str, note: str
+) -> None:
+    """Write a list as a workbook with one sheet; numbers stay numbers, texts stay texts even where they begin
+    like a formula. `note` stands in the document's description. Raises FormatError when the file cannot be
+    written."""
     from openpyxl import Workbook
     from openpyxl.cell import WriteOnlyCell
     from openpyxl.styles import Font

@@ -1,4 +1,5 @@
-"""XML from strangers: parsed without entities, external references or document types, so that no file can reach out or blow up."""
+"""XML from strangers: parsed without entities, external references or document types, so that no file can
+reach out or blow up."""
 
 from __future__ import annotations
 
@@ -12,8 +13,8 @@ _HINT = "Have it exported again, or open it in a text editor at that place"
 
 
 def parse_xml(path: str, what: str) -> Any:
-    """Root element (xml.etree) of an XML file. Raises FormatError with line and column where it is not well formed, and for documents
-    that declare entities or a document type."""
+    """Root element (xml.etree) of an XML file. Raises FormatError with line and column where it is not well
+    formed, and for documents that declare entities or a document type."""
     from xml.etree.ElementTree import ParseError
 
     from defusedxml import DefusedXmlException
@@ -26,11 +27,15 @@ def parse_xml(path: str, what: str) -> Any:
         line, column = error.position
         reason = str(error).split(":")[0]
         raise FormatError(
-            f"{what} is not well formed: {reason}", where=f"{path}, line {line}, column {column + 1}", hint=_HINT
+            f"{what} is not well formed: {reason}",
+            where=f"{path}, line {line}, column {column + 1}",
+            hint=_HINT,
         ) from error
     except DefusedXmlException as error:
         raise FormatError(
-            f"{what} declares a document type or entities, which are never read", where=path, hint="Have it exported without them"
+            f"{what} declares a document type or entities, which are never read",
+            where=path,
+            hint="Have it exported without them",
         ) from error
     except (ValueError, LookupError, RecursionError) as error:
         raise FormatError(f"{what} cannot be read: {str(error)[:120]}", where=path, hint=_HINT) from error

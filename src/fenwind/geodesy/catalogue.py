@@ -1,4 +1,5 @@
-"""Systems of the EPSG dataset, found by any words of their name, by code, by country, or by where the job lies."""
+"""Systems of the EPSG dataset, found by any words of their name, by code, by country, or by where the job
+lies."""
 
 from __future__ import annotations
 
@@ -18,8 +19,8 @@ _TYPES = {"projected": PJType.PROJECTED_CRS, "vertical": PJType.VERTICAL_CRS}
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class System:
-    """One system: code such as EPSG:25832, where it may be used in words, and the bounds of that (west, south, east, north; radians;
-    west > east across the date line), None where none are stated."""
+    """One system: code such as EPSG:25832, where it may be used in words, and the bounds of that (west,
+    south, east, north; radians; west > east across the date line), None where none are stated."""
 
     code: str
     name: str
@@ -48,7 +49,11 @@ class System:
 @cache
 def systems(kind: SystemKind) -> tuple[System, ...]:
     """All systems of a kind that are not deprecated."""
-    found = [_system(info) for info in query_crs_info(auth_name="EPSG", pj_types=[_TYPES[kind]]) if not info.deprecated]
+    found = [
+        _system(info)
+        for info in query_crs_info(auth_name="EPSG", pj_types=[_TYPES[kind]])
+        if not info.deprecated
+    ]
     # A system meant for several areas stands there once for each; the last, which is the widest, is kept.
     return tuple({system.code: system for system in sorted(found, key=lambda s: s.extent)}.values())
 
@@ -63,7 +68,12 @@ def _system(info: object) -> System:
     words = " ".join(["", *_tokens(f"{code} {name} {area.name if area is not None else ''}")])
     projection = str(info.projection_method_name or "")  # type: ignore[attr-defined]
     return System(
-        code=code, name=name, area=area.name if area is not None else "", bounds=bounds, projection=projection, words=words
+        code=code,
+        name=name,
+        area=area.name if area is not None else "",
+        bounds=bounds,
+        projection=projection,
+        words=words,
     )
 
 
@@ -77,10 +87,15 @@ def search(
     """Systems whose code, name or area have a word that begins with each word of `text`, those that
     cover `place` (lat, lon in radians) only when it is given.
 
-    A code that is meant exactly comes first, then names that begin with the text, then systems of smaller areas, which were made for them.
+    A code that is meant exactly comes first, then names that begin with the text, then systems of smaller
+    areas, which were made for them.
     """
     words = _tokens(text)
-    found = [s for s in systems(kind) if all(f" {w}" in s.words for w in words) and (place is None or s.covers(*place))]
+    found = [
+        s
+        for s in systems(kind)
+        if all(f" {w}" in s.words for w in words) and (place is None or s.covers(*place))
+    ]
     plain = text.strip().lower()
     exact = {plain, f"epsg:{plain}"}
     found.sort(

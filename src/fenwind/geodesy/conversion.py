@@ -26,8 +26,9 @@ class ConversionNote:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Conversion:
-    """Result of convert: `first`, `second` are longitude, latitude (degrees) or easting, northing (unit of the target);
-    `height` likewise, nan where none was given; accuracy in metres as EPSG states it, None where not stated."""
+    """Result of convert: `first`, `second` are longitude, latitude (degrees) or easting, northing (unit of
+    the target); `height` likewise, nan where none was given; accuracy in metres as EPSG states it, None where
+    not stated."""
 
     first: FloatArray
     second: FloatArray
@@ -43,23 +44,32 @@ def _three_dimensional(crs: pyproj.CRS) -> pyproj.CRS:
 
 
 def convert(
-    source_text: str, target_text: str, first: FloatArray, second: FloatArray, height: FloatArray, epoch_year: float | None = None
+    source_text: str,
+    target_text: str,
+    first: FloatArray,
+    second: FloatArray,
+    height: FloatArray,
+    epoch_year: float | None = None,
 ) -> Conversion:
-    """Convert arrays (n,) of longitude, latitude in degrees or easting, northing in the source's unit, and heights
-    (metres for geographic systems, the unit of the axes for projected ones).
+    """Convert arrays (n,) of longitude, latitude in degrees or easting, northing in the source's unit, and
+    heights (metres for geographic systems, the unit of the axes for projected ones).
 
-    The best operation for where the positions lie that needs no missing grid is used. Notes tell of a missing better grid,
-    of a shift that PROJ only
-    assumes to be zero ("ballpark"), of a missing epoch, and of points that could not be converted (nan in the result).
-    Raises FrameError when no operation exists or a system is geocentric.
+    The best operation for where the positions lie that needs no missing grid is used. Notes tell of a missing
+    better grid, of a shift that PROJ only assumes to be zero ("ballpark"), of a missing epoch, and of points
+    that could not be converted (nan in the result). Raises FrameError when no operation exists or a system is
+    geocentric.
     """
     source, target = find_crs(source_text), find_crs(target_text)
     for crs in (source, target):
         if crs.is_geocentric or not (crs.is_geographic or crs.is_projected or crs.is_compound):
-            raise FrameError(f"{crs.name} is neither geographic nor projected", hint="Choose a geographic or a projected system")
+            raise FrameError(
+                f"{crs.name} is neither geographic nor projected",
+                hint="Choose a geographic or a projected system",
+            )
     has_height = bool(np.isfinite(height).any())
     z = np.where(np.isfinite(height), height, 0.0)
-    # Between projected systems PROJ may miss the published datum operation, so projections are taken off and put on apart.
+    # Between projected systems PROJ may miss the published datum operation, so projections are taken off and
+    # put on apart.
     source_base, east, north = _unprojected(source, first, second)
     target_base = _base(target)
     if has_height:
@@ -70,12 +80,15 @@ def convert(
     if not found.present:
         names = found.missing_grids
         raise FrameError(
-            f"every way to {target.name} needs a grid that is not here: {', '.join(names)}", hint="Provide that grid file"
+            f"every way to {target.name} needs a grid that is not here: {', '.join(names)}",
+            hint="Provide that grid file",
         )
     chosen = found.present[0]
     times = np.full(z.shape, epoch_year) if epoch_year is not None else None
     out = chosen.transform(east, north, z, times, direction=TransformDirection.FORWARD)
-    east, north, up = (np.where(np.isfinite(v), v, np.nan) for v in (np.asarray(a, dtype=float) for a in out[:3]))
+    east, north, up = (
+        np.where(np.isfinite(v), v, np.nan) for v in (np.asarray(a, dtype=float) for a in out[:3])
+    )
     words = [plain_name(chosen.description)]
     if target_base is not target and not target.is_compound and target.is_projected:
         projection = pyproj.Transformer.from_crs(target.geodetic_crs, target, always_xy=True)
@@ -83,7 +96,10 @@ def convert(
         up = up / crs_unit_metres(target)
         words.append(target.coordinate_operation.name if target.coordinate_operation else "projection")
     if source.is_projected and not source.is_compound:
-        words.insert(0, f"inverse of {source.coordinate_operation.name if source.coordinate_operation else 'projection'}")
+        words.insert(
+            0,
+            f"inverse of {source.coordinate_operation.name if source.coordinate_operation else 'projection'}",
+        )
     # PROJ numbers an operation's accuracy -1 where the registry states none.
     accuracy = chosen.accuracy if chosen.accuracy is not None and chosen.accuracy >= 0 else None
     return Conversion(
@@ -103,7 +119,9 @@ def _base(crs: pyproj.CRS) -> pyproj.CRS:
     return base if crs.is_projected and not crs.is_compound and base is not None else crs
 
 
-def _unprojected(crs: pyproj.CRS, first: FloatArray, second: FloatArray) -> tuple[pyproj.CRS, FloatArray, FloatArray]:
+def _unprojected(
+    crs: pyproj.CRS, first: FloatArray, second: FloatArray
+) -> tuple[pyproj.CRS, FloatArray, FloatArray]:
     base = _base(crs)
     if base is crs:
         return crs, first, second
@@ -112,7 +130,8 @@ def _unprojected(crs: pyproj.CRS, first: FloatArray, second: FloatArray) -> tupl
 
 
 def _area(base: pyproj.CRS, lon: FloatArray, lat: FloatArray) -> tuple[float, float, float, float] | None:
-    """West, south, east, north in degrees of what is converted, for the choice among operations; None where that is not known."""
+    """West, south, east, north in degrees of what is converted, for the choice among operations; None where
+    that is not known."""
     fine = np.isfinite(lon) & np.isfinite(lat)
     if not base.is_geographic or not fine.any():
         return None
@@ -120,7 +139,9 @@ def _area(base: pyproj.CRS, lon: FloatArray, lat: FloatArray) -> tuple[float, fl
     inside = -180.0 <= west <= east <= 180.0 and -90.0 <= south <= north <= 90.0
     # A single place is widened a little: an area of no size is contained in none.
     return (
-        (max(west - 1e-4, -180.0), max(south - 1e-4, -90.0), min(east + 1e-4, 180.0), min(north + 1e-4, 90.0)) if inside else None
+        (max(west - 1e-4, -180.0), max(south - 1e-4, -90.0), min(east + 1e-4, 180.0), min(north + 1e-4, 90.0))
+        if inside
+        else None
     )
 
 
@@ -134,7 +155,10 @@ def _notes(
 ) -> list[ConversionNote]:
     notes = []
     if is_assumed(chosen):
-        text = f"No published relation from {source.name} to {target.name} was found; the datums were taken as equal."
+        text = (
+            f"No published relation from {source.name} to {target.name} was found; the datums were taken "
+            "as equal."
+        )
         notes.append(ConversionNote(rule="convert.assumed-equal", text=text))
     if found.elsewhere:
         area = chosen.area_of_use.name if chosen.area_of_use is not None else "elsewhere"
@@ -146,8 +170,15 @@ def _notes(
             text = f"A better operation needs a grid that is not here: {', '.join(names[:4])}."
             notes.append(ConversionNote(rule="convert.grid-missing", text=text))
     if epoch_year is None and (is_dynamic(source.to_wkt()) or is_dynamic(target.to_wkt())):
-        text = "A system in this conversion moves with time and no epoch was given; the operation's own epoch was assumed."
+        text = (
+            "A system in this conversion moves with time and no epoch was given; the operation's own "
+            "epoch was assumed."
+        )
         notes.append(ConversionNote(rule="convert.no-epoch", text=text))
     if bad:
-        notes.append(ConversionNote(rule="convert.outside", text=f"{bad} positions lie where the operation is not defined."))
+        notes.append(
+            ConversionNote(
+                rule="convert.outside", text=f"{bad} positions lie where the operation is not defined."
+            )
+        )
     return notes

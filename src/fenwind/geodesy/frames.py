@@ -1,8 +1,8 @@
 """Frames: a horizontal system, a height reference, units, axis order and epoch.
 
-A `FrameSpec` is the recipe, a plain frozen value that a job keeps; a `Frame` is the live object made from it. Every
-coordinate that passes through a Frame is in metres, easting before northing; only `unit` and `axis_order` of the recipe
-tell how people and files write them.
+A `FrameSpec` is the recipe, a plain frozen value that a job keeps; a `Frame` is the live object made from it.
+Every coordinate that passes through a Frame is in metres, easting before northing; only `unit` and
+`axis_order` of the recipe tell how people and files write them.
 """
 
 from __future__ import annotations
@@ -28,8 +28,9 @@ _FIND_HINT = "Use an EPSG code such as EPSG:25832, WKT or a PROJ string of a pro
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class HeightReference:
-    """What heights of a frame are counted from: the ellipsoid, the geoid of a grid file, a vertical system of the EPSG dataset (`crs` its code;
-    `grid` a file that realises it, empty to let PROJ find one), a plain local zero, or nothing that anybody stated."""
+    """What heights of a frame are counted from: the ellipsoid, the geoid of a grid file, a vertical system of
+    the EPSG dataset (`crs` its code; `grid` a file that realises it, empty to let PROJ find one), a plain
+    local zero, or nothing that anybody stated."""
 
     kind: Literal["ellipsoid", "geoid", "vertical", "local", "unknown"] = "ellipsoid"
     grid: str = ""
@@ -39,9 +40,9 @@ class HeightReference:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class FrameSpec:
-    """Recipe of a frame. `crs` empty means a local plane with no known relation to the earth; `unit` is a key of UNITS;
-    `epoch_year` the coordinate epoch as a decimal year for
-    positions that carry none, None where the system is static or it is not known; axis_order is how people and files write it."""
+    """Recipe of a frame. `crs` empty means a local plane with no known relation to the earth; `unit` is a key
+    of UNITS; `epoch_year` the coordinate epoch as a decimal year for positions that carry none, None where
+    the system is static or it is not known; axis_order is how people and files write it."""
 
     name: str
     crs: str = ""
@@ -53,7 +54,8 @@ class FrameSpec:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Factors:
-    """Arrays of one shape: point scale factor, convergence (rad, east positive), elevation factor, combined factor."""
+    """Arrays of one shape: point scale factor, convergence (rad, east positive), elevation factor, combined
+    factor."""
 
     point_scale: FloatArray
     convergence_rad: FloatArray
@@ -62,7 +64,8 @@ class Factors:
 
 
 class _ThreadCache(threading.local):
-    """What one thread has opened. PROJ's objects belong to the thread that made them; sharing them between threads crashes."""
+    """What one thread has opened. PROJ's objects belong to the thread that made them; sharing them between
+    threads crashes."""
 
     def __init__(self) -> None:
         self.systems: dict[str, pyproj.CRS] = {}
@@ -74,7 +77,8 @@ _CACHE_LIMIT = 200
 
 
 def find_crs(text: str) -> pyproj.CRS:
-    """The coordinate reference system of a code, WKT or PROJ string. Raises FrameError when PROJ knows none."""
+    """The coordinate reference system of a code, WKT or PROJ string. Raises FrameError when PROJ knows
+    none."""
     if text not in _cache.systems:
         try:
             found = pyproj.CRS.from_user_input(text)
@@ -98,12 +102,16 @@ def is_dynamic(text: str) -> bool:
 
 
 def unit_key_of(crs_text: str) -> str:
-    """Key of the length unit a projected system is defined in. Raises FrameError for units Fenwind does not know."""
+    """Key of the length unit a projected system is defined in. Raises FrameError for units Fenwind does not
+    know."""
     factor = crs_unit_metres(_projected(crs_text))
     for unit in UNITS.values():
         if math.isclose(unit.metres, factor, rel_tol=1e-12):
             return unit.key
-    raise FrameError(f"the unit of {crs_text} ({factor} m) is not known", hint="Use a system in metres, feet or US survey feet")
+    raise FrameError(
+        f"the unit of {crs_text} ({factor} m) is not known",
+        hint="Use a system in metres, feet or US survey feet",
+    )
 
 
 def _projected(text: str) -> pyproj.CRS:
@@ -119,16 +127,21 @@ class Frame:
     """A live frame. Local planes know no latitude; asking for one raises FrameError."""
 
     def __init__(self, spec: FrameSpec) -> None:
-        """Look the system up and open the geoid grid. Raises FrameError when either fails or the unit is unknown."""
+        """Look the system up and open the geoid grid. Raises FrameError when either fails or the unit is
+        unknown."""
         if spec.unit not in UNITS:
-            raise FrameError(f"unit {spec.unit!r} is not known", where=spec.name, hint=f"Use one of {', '.join(UNITS)}")
+            raise FrameError(
+                f"unit {spec.unit!r} is not known", where=spec.name, hint=f"Use one of {', '.join(UNITS)}"
+            )
         self.spec = spec
         self.crs = _projected(spec.crs) if spec.crs else None
         height = spec.height
         self.geoid: GeoidGrid | VerticalRelation | None = None
         if height.kind in ("geoid", "vertical") and self.crs is None:
             raise FrameError(
-                "heights above a geoid need a frame with a datum", where=spec.name, hint="Choose local heights for a local plane"
+                "heights above a geoid need a frame with a datum",
+                where=spec.name,
+                hint="Choose local heights for a local plane",
             )
         if height.grid and height.kind in ("geoid", "vertical"):
             self.geoid = GeoidGrid(height.grid)
@@ -159,7 +172,8 @@ class Frame:
 
     @property
     def geodetic_name(self) -> str:
-        """Code of the geographic system below the projection, such as EPSG:4258, its WKT where it has none."""
+        """Code of the geographic system below the projection, such as EPSG:4258, its WKT where it has
+        none."""
         authority = self.geodetic_crs.to_authority()
         return ":".join(authority) if authority else self.geodetic_crs.to_wkt()
 
@@ -187,7 +201,8 @@ class Frame:
         return west, south, east, north
 
     def forward(self, lat_rad: ArrayLike, lon_rad: ArrayLike) -> tuple[FloatArray, FloatArray]:
-        """Easting and northing in metres of geodetic positions in the frame's own datum; inf where undefined."""
+        """Easting and northing in metres of geodetic positions in the frame's own datum; inf where
+        undefined."""
         unit = crs_unit_metres(self._require_crs())
         east, north = self._transformer.transform(
             np.asarray(lon_rad, dtype=float), np.asarray(lat_rad, dtype=float), radians=True
@@ -198,12 +213,16 @@ class Frame:
         """Latitude and longitude in radians of projected positions in metres; inf where undefined."""
         unit = crs_unit_metres(self._require_crs())
         lon, lat = self._transformer.transform(
-            np.asarray(e_m, dtype=float) / unit, np.asarray(n_m, dtype=float) / unit, radians=True, direction="INVERSE"
+            np.asarray(e_m, dtype=float) / unit,
+            np.asarray(n_m, dtype=float) / unit,
+            radians=True,
+            direction="INVERSE",
         )
         return np.asarray(lat), np.asarray(lon)
 
     def geoid_height(self, lat_rad: ArrayLike, lon_rad: ArrayLike) -> FloatArray:
-        """Geoid height in metres, zeros where heights are not counted from a geoid; nan outside its grid, and where the grid is missing."""
+        """Geoid height in metres, zeros where heights are not counted from a geoid; nan outside its grid, and
+        where the grid is missing."""
         if self.geoid is None:
             return np.zeros(np.broadcast(np.asarray(lat_rad), np.asarray(lon_rad)).shape)
         return self.geoid.height(lat_rad, lon_rad)
@@ -211,7 +230,8 @@ class Frame:
     def radii(self, lat_rad: ArrayLike) -> tuple[FloatArray, FloatArray]:
         """Radii of curvature of the meridian M and of the prime vertical N, metres.
 
-        Source: Torge and Müller, Geodesy, 4th edition 2012 (from memory); checked by differences in tests/geodesy.
+        Source: Torge and Müller, Geodesy, 4th edition 2012 (from memory); checked by differences in
+        tests/geodesy.
         """
         crs = self._require_crs()
         assert crs.ellipsoid is not None
@@ -221,19 +241,24 @@ class Frame:
         return a * (1.0 - e2) / w2**1.5, a / np.sqrt(w2)
 
     def elevation_factor(self, lat_rad: ArrayLike, h_ell_m: ArrayLike) -> FloatArray:
-        """R / (R + h) with R = sqrt(M N) at the mark and h the ellipsoidal height; common practice, no source."""
+        """R / (R + h) with R = sqrt(M N) at the mark and h the ellipsoidal height; common practice, no
+        source."""
         meridian, prime = self.radii(lat_rad)
         radius = np.sqrt(meridian * prime)
         return np.asarray(radius / (radius + np.asarray(h_ell_m, dtype=float)))
 
     def point_scale(self, lat_rad: ArrayLike, lon_rad: ArrayLike) -> tuple[FloatArray, FloatArray]:
-        """Point scale factor along the parallel (equal in all directions for conformal projections) and convergence in
-        radians, positive where grid north lies east of true north."""
+        """Point scale factor along the parallel (equal in all directions for conformal projections) and
+        convergence in radians, positive where grid north lies east of true north."""
         try:
-            factors = self._proj.get_factors(np.asarray(lon_rad, dtype=float), np.asarray(lat_rad, dtype=float), radians=True)
+            factors = self._proj.get_factors(
+                np.asarray(lon_rad, dtype=float), np.asarray(lat_rad, dtype=float), radians=True
+            )
         except ProjError as error:
             raise FrameError(
-                "no scale factor can be computed here", where=self.spec.name, hint="Stay inside the area of use"
+                "no scale factor can be computed here",
+                where=self.spec.name,
+                hint="Stay inside the area of use",
             ) from error
         return np.asarray(factors.parallel_scale), np.radians(np.asarray(factors.meridian_convergence))
 
@@ -241,7 +266,9 @@ class Frame:
         """Point scale, convergence, elevation factor and combined factor (their product)."""
         scale, convergence = self.point_scale(lat_rad, lon_rad)
         elevation = self.elevation_factor(lat_rad, h_ell_m)
-        return Factors(point_scale=scale, convergence_rad=convergence, elevation=elevation, combined=scale * elevation)
+        return Factors(
+            point_scale=scale, convergence_rad=convergence, elevation=elevation, combined=scale * elevation
+        )
 
 
 def height_words(height: HeightReference) -> str:
@@ -266,6 +293,7 @@ def open_frame(spec: FrameSpec) -> Frame:
 
 
 def working_frame_spec(crs: str, geoid: str = "") -> FrameSpec:
-    """Recipe for a projected system in the unit it is defined in, heights from a geoid grid or the ellipsoid."""
+    """Recipe for a projected system in the unit it is defined in, heights from a geoid grid or the
+    ellipsoid."""
     height = HeightReference(kind="geoid", grid=geoid) if geoid else HeightReference()
     return FrameSpec(name=find_crs(crs).name, crs=crs, height=height, unit=unit_key_of(crs))

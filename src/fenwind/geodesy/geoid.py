@@ -1,4 +1,5 @@
-"""Geoid heights from a grid file in GTX or GeoTIFF form, or from the published relation to a vertical system; both through PROJ."""
+"""Geoid heights from a grid file in GTX or GeoTIFF form, or from the published relation to a vertical system;
+both through PROJ."""
 
 from __future__ import annotations
 
@@ -29,14 +30,21 @@ class GeoidGrid:
         """Open a grid. Raises FrameError when the file is missing, damaged or of another form."""
         self.path = Path(path).resolve()
         if not self.path.is_file():
-            raise FrameError("geoid grid not found", where=str(path), hint="Name an existing GTX or GeoTIFF file")
+            raise FrameError(
+                "geoid grid not found", where=str(path), hint="Name an existing GTX or GeoTIFF file"
+            )
         try:
-            self._shift = pyproj.Transformer.from_pipeline(f"+proj=vgridshift +grids={_plain_path(self.path)} +multiplier=1")
+            self._shift = pyproj.Transformer.from_pipeline(
+                f"+proj=vgridshift +grids={_plain_path(self.path)} +multiplier=1"
+            )
         except ProjError as error:
-            raise FrameError("not a readable geoid grid", where=str(path), hint="Use a whole GTX or GeoTIFF grid file") from error
+            raise FrameError(
+                "not a readable geoid grid", where=str(path), hint="Use a whole GTX or GeoTIFF grid file"
+            ) from error
 
     def height(self, lat_rad: ArrayLike, lon_rad: ArrayLike) -> NDArray[np.float64]:
-        """Geoid height in metres, shape of the broadcast inputs; nan outside the grid and where it has no data.
+        """Geoid height in metres, shape of the broadcast inputs; nan outside the grid and where it has no
+        data.
 
         Bilinear between the nodes, as PROJ's vgridshift does it.
         """
@@ -47,14 +55,20 @@ class GeoidGrid:
 
 
 class VerticalRelation:
-    """Heights N of a vertical system's zero surface above the ellipsoid, by the best operation that is here. `missing` names the grids of
-    the better ones that are not; with none to be had, N is nan everywhere, never zero."""
+    """Heights N of a vertical system's zero surface above the ellipsoid, by the best operation that is here.
+    `missing` names the grids of the better ones that are not; with none to be had, N is nan everywhere, never
+    zero."""
 
     def __init__(self, geodetic: pyproj.CRS, vertical: pyproj.CRS) -> None:
-        """Look the relation up. Raises FrameError when `vertical` is no vertical system or no relation is known."""
+        """Look the relation up. Raises FrameError when `vertical` is no vertical system or no relation is
+        known."""
         if not vertical.is_vertical:
-            raise FrameError(f"{vertical.name} is not a height system", hint="Choose a vertical system, such as EPSG:5941")
-        compound = CompoundCRS(name=f"{geodetic.name} + {vertical.name}", components=[geodetic.to_2d(), vertical])
+            raise FrameError(
+                f"{vertical.name} is not a height system", hint="Choose a vertical system, such as EPSG:5941"
+            )
+        compound = CompoundCRS(
+            name=f"{geodetic.name} + {vertical.name}", components=[geodetic.to_2d(), vertical]
+        )
         try:
             with warnings.catch_warnings():
                 warnings.simplefilter("ignore")
@@ -63,7 +77,9 @@ class VerticalRelation:
             raise FrameError(
                 f"no relation is known from {geodetic.name} to {vertical.name}", hint="Choose other heights"
             ) from error
-        self.missing = tuple(sorted({g.short_name for op in group.unavailable_operations for g in op.grids if not g.available}))
+        self.missing = tuple(
+            sorted({g.short_name for op in group.unavailable_operations for g in op.grids if not g.available})
+        )
         fine = [t for t in group.transformers if "ballpark" not in t.description.lower()]
         self._transformer = fine[0] if fine else None
         self.operation = fine[0].description if fine else ""
@@ -73,13 +89,16 @@ class VerticalRelation:
         lat, lon = np.broadcast_arrays(np.asarray(lat_rad, dtype=float), np.asarray(lon_rad, dtype=float))
         if self._transformer is None:
             return np.full(lat.shape, math.nan)
-        _, _, z = self._transformer.transform(np.rad2deg(lon).ravel(), np.rad2deg(lat).ravel(), np.zeros(lat.size))
+        _, _, z = self._transformer.transform(
+            np.rad2deg(lon).ravel(), np.rad2deg(lat).ravel(), np.zeros(lat.size)
+        )
         result = -np.asarray(z, dtype=float).reshape(lat.shape)
         return np.where(np.isfinite(result), result, math.nan)
 
 
 def _plain_path(path: Path) -> str:
-    """A path PROJ can take in a pipeline text: blanks and commas in it would end the word, so link to it by a plain name."""
+    """A path PROJ can take in a pipeline text: blanks and commas in it would end the word, so link to it by a
+    plain name."""
     if _SAFE.fullmatch(str(path)):
         return str(path)
     folder = Path(tempfile.gettempdir()) / f"fenwind-grids-{os.getuid()}"

@@ -11,8 +11,8 @@ from fenwind.quantities.angles import wrap_positive
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Inverse:
-    """Metres and radians, azimuths clockwise from north in [0, 2 pi). None where the frame has no datum, and for the
-    ground values also where a height is missing."""
+    """Metres and radians, azimuths clockwise from north in [0, 2 pi). None where the frame has no datum, and
+    for the ground values also where a height is missing."""
 
     grid_distance_m: float
     grid_azimuth_rad: float
@@ -23,7 +23,9 @@ class Inverse:
     height_difference_m: float | None
 
 
-def inverse(frame: Frame, start: tuple[float, float, float | None], end: tuple[float, float, float | None]) -> Inverse:
+def inverse(
+    frame: Frame, start: tuple[float, float, float | None], end: tuple[float, float, float | None]
+) -> Inverse:
     """Inverse between (e_m, n_m, height_m) of two marks in `frame`.
 
     The combined factor of the line is the mean point scale by Simpson's rule (ends and middle;
@@ -49,7 +51,12 @@ def inverse(frame: Frame, start: tuple[float, float, float | None], end: tuple[f
 
 
 def _result(
-    grid: float, azimuth: float, length: float | None, geodetic: float | None, combined: float | None, rise: float | None
+    grid: float,
+    azimuth: float,
+    length: float | None,
+    geodetic: float | None,
+    combined: float | None,
+    rise: float | None,
 ) -> Inverse:
     usable = combined is not None and math.isfinite(combined)
     return Inverse(

@@ -16,7 +16,8 @@ from fenwind.errors import FrameError
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Operation:
-    """One way. accuracy_m None where the dataset states none. grids: (file name, present). chosen: the one that is used."""
+    """One way. accuracy_m None where the dataset states none. grids: (file name, present). chosen: the one
+    that is used."""
 
     name: str
     accuracy_m: float | None
@@ -29,8 +30,8 @@ class Operation:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Ways:
-    """PROJ's operations: those that can be done, the best first, and those for the area that lack a grid. elsewhere: the best is meant for
-    another area than was asked for."""
+    """PROJ's operations: those that can be done, the best first, and those for the area that lack a grid.
+    elsewhere: the best is meant for another area than was asked for."""
 
     present: tuple[pyproj.Transformer, ...]
     lacking: tuple[Any, ...]
@@ -43,30 +44,46 @@ class Ways:
         return sorted({g.short_name for op in self.lacking for g in op.grids if not g.available})
 
 
-def ways(source: pyproj.CRS, target: pyproj.CRS, area: tuple[float, float, float, float] | None = None) -> Ways:
+def ways(
+    source: pyproj.CRS, target: pyproj.CRS, area: tuple[float, float, float, float] | None = None
+) -> Ways:
     """PROJ's operations from `source` to `target` for an area (west, south, east, north in degrees).
 
-    Asked for an area PROJ leaves out operations that go by a third system; where it then has nothing but datums taken as equal, it is asked
-    without one, and the areas are compared here. Raises FrameError when it knows no operation at all.
+    Asked for an area PROJ leaves out operations that go by a third system; where it then has nothing but
+    datums taken as equal, it is asked without one, and the areas are compared here. Raises FrameError when it
+    knows no operation at all.
     """
     group = _group(source, target, AreaOfInterest(*area) if area is not None else None)
     present = group.transformers
     if area is not None and (not present or is_assumed(present[0])):
         group = _group(source, target, None)
         present = sorted(group.transformers, key=lambda t: (is_assumed(t), not _covers(t, area)))
-    elsewhere = bool(area is not None and present and not is_assumed(present[0]) and not _covers(present[0], area))
+    elsewhere = bool(
+        area is not None and present and not is_assumed(present[0]) and not _covers(present[0], area)
+    )
     lacking = tuple(op for op in group.unavailable_operations if area is None or _covers(op, area))
-    return Ways(present=tuple(present), lacking=lacking, best_present=group.best_available or not lacking, elsewhere=elsewhere)
+    return Ways(
+        present=tuple(present),
+        lacking=lacking,
+        best_present=group.best_available or not lacking,
+        elsewhere=elsewhere,
+    )
 
 
 def _group(source: pyproj.CRS, target: pyproj.CRS, interest: AreaOfInterest | None) -> TransformerGroup:
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")  # of a better operation that lacks a grid; that becomes a note
-            return TransformerGroup(source, target, always_xy=True, area_of_interest=interest)  # type: ignore[arg-type]
+            return TransformerGroup(
+                source,
+                target,
+                always_xy=True,
+                area_of_interest=interest,  # type: ignore[arg-type]
+            )
     except ProjError as error:
         raise FrameError(
-            f"no way is known from {source.name} to {target.name}", hint="Choose systems whose datums are related"
+            f"no way is known from {source.name} to {target.name}",
+            hint="Choose systems whose datums are related",
         ) from error
 
 
@@ -86,12 +103,17 @@ def _covers(transformer: Any, area: tuple[float, float, float, float]) -> bool:
 def operations(
     source: pyproj.CRS, target: pyproj.CRS, area: tuple[float, float, float, float] | None = None
 ) -> tuple[Operation, ...]:
-    """All ways from `source` to `target` for an area, the chosen one first, those that lack a grid last; those meant for elsewhere are left out.
+    """All ways from `source` to `target` for an area, the chosen one first, those that lack a grid last;
+    those meant for elsewhere are left out.
 
     Raises FrameError when there is none at all.
     """
     found = ways(source, target, area)
-    present = [_present(t, chosen=i == 0) for i, t in enumerate(found.present) if i == 0 or area is None or _covers(t, area)]
+    present = [
+        _present(t, chosen=i == 0)
+        for i, t in enumerate(found.present)
+        if i == 0 or area is None or _covers(t, area)
+    ]
     return (*present, *(_missing(op) for op in found.lacking))
 
 
@@ -125,7 +147,8 @@ def _accuracy(stated: float | None) -> float | None:
 
 
 def plain_name(description: str) -> str:
-    """An operation's name without the changes of axis order and of form (geocentric, geographic) that PROJ puts around it."""
+    """An operation's name without the changes of axis order and of form (geocentric, geographic) that PROJ
+    puts around it."""
     idle = ("axis order change", "Conversion from", "Inverse of Conversion from")
     parts = [part for part in description.split(" + ") if not part.startswith(idle)]
     return " + ".join(parts) or description

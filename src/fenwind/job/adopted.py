@@ -18,8 +18,8 @@ FloatArray = NDArray[np.float64]
 
 @dataclass(frozen=True, kw_only=True, eq=False)
 class Adopted:
-    """k adopted positions of one frame, metres, nan where there is none. basis: "given", "converted", "carried" or "measured"; why in words;
-    held: the mark is control that is held in plan."""
+    """k adopted positions of one frame, metres, nan where there is none. basis: "given", "converted",
+    "carried" or "measured"; why in words; held: the mark is control that is held in plan."""
 
     names: tuple[str, ...]
     e_m: FloatArray
@@ -54,11 +54,13 @@ def adopt(
 ) -> Adopted:
     """Adopted positions of the active marks in a frame.
 
-    In this order: the given position of control that is held; one given in another frame and `converted`; what the last fit onto the frame
-    carried; a given position
-    that is not held; the measured position itself. A height that the first of these lacks comes from the next.
+    In this order: the given position of control that is held; one given in another frame and `converted`;
+    what the last fit onto the frame carried; a given position that is not held; the measured position itself.
+    A height that the first of these lacks comes from the next.
     """
-    given: dict[str, GivenPosition] = {g.mark: g for g in state.given.values() if g.active and g.frame == frame}
+    given: dict[str, GivenPosition] = {
+        g.mark: g for g in state.given.values() if g.active and g.frame == frame
+    }
     sources = [(f"given in {name}", "converted", points) for name, points in converted]
     sources += [(f"carried by {name}", "carried", points) for name, points in reversed(carried)]
     if measured is not None:
@@ -69,7 +71,11 @@ def adopt(
         if not mark.active:
             continue
         own = given.get(mark.id)
-        row = _from_given(own, mark.hold_horizontal) if own is not None and (mark.hold_horizontal or mark.hold_height) else None
+        row = (
+            _from_given(own, mark.hold_horizontal)
+            if own is not None and (mark.hold_horizontal or mark.hold_height)
+            else None
+        )
         for why, basis, points in sources:
             place = points.index.get(mark.name)
             if place is None:
@@ -100,7 +106,9 @@ def adopt(
 
 
 def _from_given(own: GivenPosition, held: bool) -> _Row:
-    numbers = tuple(np.nan if v is None else v for v in (own.e_m, own.n_m, own.height_m, own.sigma_h_m, own.sigma_v_m))
+    numbers = tuple(
+        np.nan if v is None else v for v in (own.e_m, own.n_m, own.height_m, own.sigma_h_m, own.sigma_v_m)
+    )
     return _Row(
         (numbers[0], numbers[1], numbers[2], numbers[3], numbers[4]),
         "given",

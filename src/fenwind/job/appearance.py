@@ -1,4 +1,5 @@
-"""How marks are drawn, on the plan and in drawings handed over: by their state, and by the rules of their code or class."""
+"""How marks are drawn, on the plan and in drawings handed over: by their state, and by the rules of their
+code or class."""
 
 from __future__ import annotations
 
@@ -12,8 +13,8 @@ from fenwind.job.state import JobState
 def appearance(state: JobState, adopted: Adopted) -> tuple[tuple[str, ...], NDArray[np.bool_]]:
     """Symbols (k,) by the names of `MarkSymbol` and whether each is labelled (k,).
 
-    By state: triangle for held control, square for control that is not held, cross for a single occupation, ring for what is derived. A
-    code's rule goes before that of a class.
+    By state: triangle for held control, square for control that is not held, cross for a single occupation,
+    ring for what is derived. A code's rule goes before that of a class.
     """
     marks = {m.name: m for m in state.marks.values()}
     rules = {(r.by, r.value): r for r in state.mark_rules.values() if r.active}

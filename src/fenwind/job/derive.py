@@ -1,7 +1,7 @@
 """Derivation: what follows from the records, as a pure function with a memory (module memo).
 
-Every step is kept under the content of all it was computed from, so that after a change only what depends on it runs
-again. Positions go by the names of their marks, which are unique in a job.
+Every step is kept under the content of all it was computed from, so that after a change only what depends on
+it runs again. Positions go by the names of their marks, which are unique in a job.
 """
 
 from __future__ import annotations
@@ -36,10 +36,12 @@ FloatArray = NDArray[np.float64]
 
 @dataclass(frozen=True, kw_only=True, eq=False)
 class Occupied:
-    """The measured marks on the plane of a frame: one position a mark, averaged where it was occupied more than once.
+    """The measured marks on the plane of a frame: one position a mark, averaged where it was occupied more
+    than once.
 
-    averages: by mark name, where there was more than one. lat_rad, lon_rad (k,) of the first occupation of each mark. operations: how other
-    datums were reached, in words, with the stated accuracy."""
+    averages: by mark name, where there was more than one. lat_rad, lon_rad (k,) of the first occupation of
+    each mark. operations: how other datums were reached, in words, with the stated accuracy.
+    """
 
     plane: Positions
     lat_rad: FloatArray
@@ -62,9 +64,9 @@ class FitOutcome:
 
 @dataclass(frozen=True, kw_only=True, eq=False)
 class Derived:
-    """Everything that follows from the records: fits by step id; by frame id adopted positions, frames that failed, grids without which
-    heights are not known, what was converted into it,
-    and everything measured on its plane."""
+    """Everything that follows from the records: fits by step id; by frame id adopted positions, frames that
+    failed, grids without which heights are not known, what was converted into it, and everything measured on
+    its plane."""
 
     fits: dict[str, FitOutcome]
     adopted: dict[str, Adopted]
@@ -77,7 +79,8 @@ class Derived:
 def derive(state: JobState, memo: Memo, folder: str = ".", progress: Progress = NULL_PROGRESS) -> Derived:
     """All results of a job; geoid grids with a relative name are looked for in `folder`.
 
-    Errors of single steps become part of the result, never an exception. Raises Cancelled when `progress` says so.
+    Errors of single steps become part of the result, never an exception. Raises Cancelled when `progress`
+    says so.
     """
     memo.begin()
     frames, frame_errors = _open_frames(state, folder)
@@ -101,7 +104,9 @@ def derive(state: JobState, memo: Memo, folder: str = ".", progress: Progress = 
         adopted=adopted,
         frame_errors=frame_errors,
         missing_grids={
-            k: f.geoid.missing for k, f in frames.items() if isinstance(f.geoid, VerticalRelation) and f.geoid.missing
+            k: f.geoid.missing
+            for k, f in frames.items()
+            if isinstance(f.geoid, VerticalRelation) and f.geoid.missing
         },
         elsewhere={key: found for key, found in elsewhere.items() if found is not None},
         measured=measured,
@@ -120,7 +125,11 @@ def _open_frames(state: JobState, folder: str) -> tuple[dict[str, Frame], dict[s
 
 
 def _outcome(
-    step: FitStep, state: JobState, frames: dict[str, Frame], frame_errors: dict[str, FenwindError], memo: Memo
+    step: FitStep,
+    state: JobState,
+    frames: dict[str, Frame],
+    frame_errors: dict[str, FenwindError],
+    memo: Memo,
 ) -> FitOutcome:
     for key in (step.source_frame, step.target_frame):
         if key in frame_errors:
@@ -146,7 +155,8 @@ def _outcome(
         return FitOutcome(step=step, case=case, occupied=occupied)
     except KeyError:
         return FitOutcome(
-            step=step, error=FenwindError("its frame is switched off", hint="Switch the frame on, or choose another")
+            step=step,
+            error=FenwindError("its frame is switched off", hint="Switch the frame on, or choose another"),
         )
     except FenwindError as error:
         return FitOutcome(step=step, error=error)
@@ -205,34 +215,55 @@ def fit_options(step: FitStep, state: JobState) -> FitOptions:
 
 def default_use(hold_horizontal: bool, hold_height: bool) -> str:
     """Use of a pair that follows from its mark's hold flags."""
-    return {(True, True): "both", (True, False): "horizontal", (False, True): "height", (False, False): "check"}[
-        hold_horizontal, hold_height
-    ]
+    return {
+        (True, True): "both",
+        (True, False): "horizontal",
+        (False, True): "height",
+        (False, False): "check",
+    }[hold_horizontal, hold_height]
 
 
 def known_and_measured(state: JobState, step: FitStep) -> set[str]:
-    """Names of the active marks with an active known position and an active occupation that this step uses."""
+    """Names of the active marks with an active known position and an active occupation that this step
+    uses."""
     marks = state.marks
     known = {g.mark for g in state.given.values() if g.active and g.frame == step.target_frame}
-    measured = {m.mark for m in state.measured.values() if m.active and (not step.sessions or m.session in step.sessions)}
+    measured = {
+        m.mark
+        for m in state.measured.values()
+        if m.active and (not step.sessions or m.session in step.sessions)
+    }
     return {marks[m].name for m in known & measured if usable(marks, m)}
 
 
-def occupied_marks(state: JobState, key: str, frames: dict[str, Frame], sessions: tuple[str, ...], memo: Memo) -> Occupied:
-    """Measured marks on the plane of the frame with id `key`. Raises FenwindError when a position cannot be carried there."""
+def occupied_marks(
+    state: JobState, key: str, frames: dict[str, Frame], sessions: tuple[str, ...], memo: Memo
+) -> Occupied:
+    """Measured marks on the plane of the frame with id `key`. Raises FenwindError when a position cannot be
+    carried there."""
     versions = (state.version(MeasuredPosition, Mark), tuple((k, f.spec) for k, f in frames.items()))
-    return memo.latest(("occupied", key, sessions), versions, lambda: _gather_occupied(state, key, frames, sessions, memo))
+    return memo.latest(
+        ("occupied", key, sessions), versions, lambda: _gather_occupied(state, key, frames, sessions, memo)
+    )
 
 
-def _gather_occupied(state: JobState, key: str, frames: dict[str, Frame], sessions: tuple[str, ...], memo: Memo) -> Occupied:
+def _gather_occupied(
+    state: JobState, key: str, frames: dict[str, Frame], sessions: tuple[str, ...], memo: Memo
+) -> Occupied:
     marks = state.marks
     chosen = [
         m
         for m in state.measured.values()
-        if m.active and (not sessions or m.session in sessions) and usable(marks, m.mark) and _reaches(m, key, frames)
+        if m.active
+        and (not sessions or m.session in sessions)
+        and usable(marks, m.mark)
+        and _reaches(m, key, frames)
     ]
     names = tuple(marks[m.mark].name for m in chosen)
-    rows = [[nan(v) for v in (m.lat_rad, m.lon_rad, m.e_m, m.n_m, m.h_m, m.sigma_h_m, m.sigma_v_m)] for m in chosen]
+    rows = [
+        [nan(v) for v in (m.lat_rad, m.lon_rad, m.e_m, m.n_m, m.h_m, m.sigma_h_m, m.sigma_v_m)]
+        for m in chosen
+    ]
     values: FloatArray = np.array(rows, dtype=np.float64).reshape(-1, 7)
     systems = tuple((m.id, m.crs, m.epoch_year, m.frame) for m in chosen)
     return memo.get(
@@ -251,16 +282,28 @@ def _reaches(measured: MeasuredPosition, key: str, frames: dict[str, Frame]) -> 
 
 
 def _on_plane(
-    key: str, frames: dict[str, Frame], chosen: list[MeasuredPosition], names: tuple[str, ...], values: FloatArray, memo: Memo
+    key: str,
+    frames: dict[str, Frame],
+    chosen: list[MeasuredPosition],
+    names: tuple[str, ...],
+    values: FloatArray,
+    memo: Memo,
 ) -> Occupied:
     frame = frames[key]
     lat, lon, height, notes, operations = _geodetic(key, frames, chosen, values)
     every = positions(_numbered(names), values[:, 2], values[:, 3], values[:, 4], values[:, 5], values[:, 6])
     far = np.array([i for i, m in enumerate(chosen) if m.frame != key], dtype=int)
     if far.size:
-        carried = to_plane(frame, [names[i] for i in far], lat[far], lon[far], height[far], values[far, 5], values[far, 6])
+        carried = to_plane(
+            frame, [names[i] for i in far], lat[far], lon[far], height[far], values[far, 5], values[far, 6]
+        )
         e, n, h, covariance = (np.array(a) for a in (every.e_m, every.n_m, every.height_m, every.covariance))
-        e[far], n[far], h[far], covariance[:, :, far] = carried.e_m, carried.n_m, carried.height_m, carried.covariance
+        e[far], n[far], h[far], covariance[:, :, far] = (
+            carried.e_m,
+            carried.n_m,
+            carried.height_m,
+            carried.covariance,
+        )
         every = Positions(names=every.names, e_m=e, n_m=n, height_m=h, covariance=covariance)
     rows: dict[str, list[int]] = {}
     for row, name in enumerate(names):
@@ -283,11 +326,23 @@ def _averaged(
     every: Positions, rows: dict[str, list[int]], first: NDArray[np.intp], frame: Frame, memo: Memo
 ) -> tuple[Positions, dict[str, Average]]:
     """One position a mark: the only one, or the weighted mean."""
-    e, n, h, covariance = every.e_m[first], every.n_m[first], every.height_m[first], every.covariance[:, :, first]
+    e, n, h, covariance = (
+        every.e_m[first],
+        every.n_m[first],
+        every.height_m[first],
+        every.covariance[:, :, first],
+    )
     averages: dict[str, Average] = {}
     for place, (name, group) in enumerate(rows.items()):
         if len(group) > 1:
-            inputs = (name, every.e_m[group], every.n_m[group], every.height_m[group], every.covariance[:, :, group], frame.spec)
+            inputs = (
+                name,
+                every.e_m[group],
+                every.n_m[group],
+                every.height_m[group],
+                every.covariance[:, :, group],
+                frame.spec,
+            )
             mean = memo.get(f"average {name}", inputs, partial(_average, every, group))
             averages[name] = mean
             axes = mean.mean.size
@@ -308,7 +363,9 @@ def _average(every: Positions, group: list[int]) -> Average:
     covariance = np.array(every.covariance[:, :, group])
     sigmas = (ASSUMED_SIGMA_H_M, ASSUMED_SIGMA_H_M, ASSUMED_SIGMA_V_M)
     for axis, sigma in enumerate(sigmas):
-        covariance[axis, axis] = np.where(np.isfinite(covariance[axis, axis]), covariance[axis, axis], sigma**2)
+        covariance[axis, axis] = np.where(
+            np.isfinite(covariance[axis, axis]), covariance[axis, axis], sigma**2
+        )
     covariance[np.isnan(covariance)] = 0.0
     axes = 3 if np.isfinite(values[2]).all() else 2
     return average(values[:axes], covariance[:axes, :axes])
@@ -317,7 +374,8 @@ def _average(every: Positions, group: list[int]) -> Average:
 def _geodetic(
     key: str, frames: dict[str, Frame], chosen: list[MeasuredPosition], values: FloatArray
 ) -> tuple[FloatArray, FloatArray, FloatArray, tuple[ConversionNote, ...], tuple[str, ...]]:
-    """Latitude, longitude and ellipsoidal height of every occupation in the frame's own datum; nan for those already on its plane."""
+    """Latitude, longitude and ellipsoidal height of every occupation in the frame's own datum; nan for those
+    already on its plane."""
     frame = frames[key]
     lat, lon, height = values[:, 0].copy(), values[:, 1].copy(), values[:, 4].copy()
     systems = [m.crs for m in chosen]
@@ -336,7 +394,14 @@ def _geodetic(
             if find_crs(system).to_2d().equals(base.to_2d(), ignore_axis_order=True):
                 continue
             rows = np.array([i for i in range(len(chosen)) if (systems[i], epochs[i]) == (system, epoch)])
-            done = convert(system, base.to_3d().to_wkt(), np.degrees(lon[rows]), np.degrees(lat[rows]), height[rows], epoch)
+            done = convert(
+                system,
+                base.to_3d().to_wkt(),
+                np.degrees(lon[rows]),
+                np.degrees(lat[rows]),
+                height[rows],
+                epoch,
+            )
             lon[rows], lat[rows], height[rows] = np.radians(done.first), np.radians(done.second), done.height
             notes |= {note.rule: note for note in done.notes}
             operations.append(operation_words(done))
@@ -360,7 +425,11 @@ def _adopt(
     memo: Memo,
 ) -> Adopted:
     """Adopted positions of all marks in one frame."""
-    carried = [(o.step.name, o.case.result.carried) for o in fits.values() if o.case is not None and o.step.target_frame == key]
+    carried = [
+        (o.step.name, o.case.result.carried)
+        for o in fits.values()
+        if o.case is not None and o.step.target_frame == key
+    ]
     measured = occupied.plane if isinstance(occupied, Occupied) else None
     versions = (
         state.version(GivenPosition, Mark),
@@ -371,7 +440,9 @@ def _adopt(
     converted = elsewhere.by_frame if elsewhere is not None else ()
     # The positions are held as well, so that their ids stay theirs.
     return memo.latest(
-        ("adopted", key), versions, lambda: (adopt(state, key, carried, measured, converted), carried, measured, elsewhere)
+        ("adopted", key),
+        versions,
+        lambda: (adopt(state, key, carried, measured, converted), carried, measured, elsewhere),
     )[0]
 
 

@@ -1,4 +1,5 @@
-"""What a user can do to a job, as the entries that do it: each function gives a text for undo and the entries of one gesture."""
+"""What a user can do to a job, as the entries that do it: each function gives a text for undo and the entries
+of one gesture."""
 
 from __future__ import annotations
 
@@ -22,7 +23,9 @@ Gesture = tuple[str, tuple[Entry, ...]]
 
 def set_field(records: Iterable[Record], field: str, value: Any, what: str, reason: str = "") -> Gesture:
     """Set one field of several records, where it differs."""
-    return what, tuple(amend(r, reason=reason, **{field: value}) for r in records if getattr(r, field) != value)
+    return what, tuple(
+        amend(r, reason=reason, **{field: value}) for r in records if getattr(r, field) != value
+    )
 
 
 def rename_mark(state: JobState, mark: Mark, name: str) -> Gesture:
@@ -40,7 +43,9 @@ def new_mark(state: JobState, name: str) -> tuple[Mark, Gesture]:
     """A new mark. Raises ProcedureError when the name is empty or taken."""
     name = name.strip()
     if not name or state.mark_named(name) is not None:
-        raise ProcedureError(f"{name or 'an empty name'} cannot be used", hint="Choose a name that is not taken")
+        raise ProcedureError(
+            f"{name or 'an empty name'} cannot be used", hint="Choose a name that is not taken"
+        )
     mark = Mark(id=new_id(), name=name)
     return mark, (f"New mark {name}", (Add(record=mark),))
 
@@ -64,7 +69,9 @@ def set_use(state: JobState, step: FitStep, marks: Iterable[Mark], use: Use) -> 
         "height": "Hold {} in height only",
         "check": "Hold out {} as a check",
     }
-    what = words.get(use, "Switch {} off in the fit").format(", ".join(names[:3]) + (" and more" if len(names) > 3 else ""))
+    what = words.get(use, "Switch {} off in the fit").format(
+        ", ".join(names[:3]) + (" and more" if len(names) > 3 else "")
+    )
     return what, _amend_step(step, uses=tuple(sorted(uses.items())))
 
 
@@ -78,24 +85,33 @@ def _amend_step(step: FitStep, **changes: Any) -> tuple[Entry, ...]:
     return (amend(step, **differing),) if differing else ()
 
 
-def set_given(state: JobState, mark: Mark, frame: str, field: str, value_m: float | None, reason: str) -> Gesture:
+def set_given(
+    state: JobState, mark: Mark, frame: str, field: str, value_m: float | None, reason: str
+) -> Gesture:
     """Amend easting, northing or height of a mark's given position in a frame.
 
-    Raises ProcedureError for an empty easting or northing, and where the mark has no given position in the frame.
+    Raises ProcedureError for an empty easting or northing, and where the mark has no given position in the
+    frame.
     """
-    given = next((g for g in reversed(state.given.values()) if g.mark == mark.id and g.frame == frame and g.active), None)
+    given = next(
+        (g for g in reversed(state.given.values()) if g.mark == mark.id and g.frame == frame and g.active),
+        None,
+    )
     if given is None:
-        raise ProcedureError(f"{mark.name} has no given position in this frame", hint="Paste it, for instance from a list")
+        raise ProcedureError(
+            f"{mark.name} has no given position in this frame", hint="Paste it, for instance from a list"
+        )
     if value_m is None and field != "height_m":
         raise ProcedureError("an easting or northing cannot be empty", hint="Switch the position off instead")
     words = {"e_m": "easting", "n_m": "northing", "height_m": "height"}
-    return f"Amend {words[field]} of {mark.name}", (amend(given, reason=reason, **{field: value_m}),) if getattr(
-        given, field
-    ) != value_m else ()
+    return f"Amend {words[field]} of {mark.name}", (
+        amend(given, reason=reason, **{field: value_m}),
+    ) if getattr(given, field) != value_m else ()
 
 
 def make_control(state: JobState, adopted: Adopted, marks: Iterable[Mark], frame: str) -> Gesture:
-    """Give derived marks the position they have now in a frame, with its uncertainty, so that later fits may hold it.
+    """Give derived marks the position they have now in a frame, with its uncertainty, so that later fits may
+    hold it.
 
     Raises ProcedureError when none of them has a derived position there.
     """
@@ -106,7 +122,13 @@ def make_control(state: JobState, adopted: Adopted, marks: Iterable[Mark], frame
         row = adopted.index.get(mark.name)
         if row is None or mark.id in given:
             continue
-        numbers = (adopted.e_m[row], adopted.n_m[row], adopted.height_m[row], adopted.sigma_h_m[row], adopted.sigma_v_m[row])
+        numbers = (
+            adopted.e_m[row],
+            adopted.n_m[row],
+            adopted.height_m[row],
+            adopted.sigma_h_m[row],
+            adopted.sigma_v_m[row],
+        )
         e, n, height, sigma_h, sigma_v = (float(v) if np.isfinite(v) else None for v in numbers)
         assert e is not None and n is not None
         source = f"made control, {adopted.why[row]}"
@@ -121,12 +143,15 @@ def make_control(state: JobState, adopted: Adopted, marks: Iterable[Mark], frame
         entries += [amend(mark, hold_horizontal=True, hold_height=height is not None)]
         names.append(mark.name)
     if not entries:
-        raise ProcedureError("none of these marks has a derived position to make control of", hint="Select derived marks")
+        raise ProcedureError(
+            "none of these marks has a derived position to make control of", hint="Select derived marks"
+        )
     return f"Make control of {', '.join(names[:3])}{' and more' if len(names) > 3 else ''}", tuple(entries)
 
 
 def release_control(state: JobState, marks: Iterable[Mark], frame: str) -> Gesture:
-    """Switch the given positions of marks in a frame off, so that they are derived again. Raises ProcedureError when there are none."""
+    """Switch the given positions of marks in a frame off, so that they are derived again. Raises
+    ProcedureError when there are none."""
     chosen = {m.id: m.name for m in marks}
     given = [g for g in state.given.values() if g.active and g.frame == frame and g.mark in chosen]
     if not given:

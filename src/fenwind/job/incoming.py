@@ -1,4 +1,5 @@
-"""A list that came in, against the job: what each row would do, before anything is done; and the entries that do it."""
+"""A list that came in, against the job: what each row would do, before anything is done; and the entries that
+do it."""
 
 from __future__ import annotations
 
@@ -37,9 +38,10 @@ EXCHANGED_M = 1.0
 
 @dataclass(frozen=True, kw_only=True, eq=False)
 class IncomingPoints:
-    """k points as they come in. lines (k,): their place in the source. values (5, k): e, n in metres or lat, lon in radians, height and
-    sigmas in plan and height in metres, nan where there is none. words: texts (k,) under "class", "code", "monument", "description",
-    "source". source, place: where they come from, in words."""
+    """k points as they come in. lines (k,): their place in the source. values (5, k): e, n in metres or lat,
+    lon in radians, height and sigmas in plan and height in metres, nan where there is none. words: texts (k,)
+    under "class", "code", "monument", "description", "source". source, place: where they come from, in words.
+    """
 
     names: tuple[str, ...]
     lines: NDArray[np.intp]
@@ -55,10 +57,13 @@ class IncomingPoints:
 
 
 def on_plane(points: IncomingPoints, system: str, frame: Frame) -> IncomingPoints:
-    """Geographic points, in `system` or, where that is empty, in the datum of the frame, as positions in the frame. Raises FrameError where the
-    frame has no datum, no way leads to it, or a point cannot be projected into it."""
+    """Geographic points, in `system` or, where that is empty, in the datum of the frame, as positions in the
+    frame. Raises FrameError where the frame has no datum, no way leads to it, or a point cannot be projected
+    into it."""
     lat, lon, height = points.values[:3]
-    values, notes, operation = onto_plane(lat, lon, height, system or frame.geodetic_name, frame, frame.spec.epoch_year)
+    values, notes, operation = onto_plane(
+        lat, lon, height, system or frame.geodetic_name, frame, frame.spec.epoch_year
+    )
     lost = np.flatnonzero(~np.isfinite(values[:2]).all(axis=0))
     if lost.size:
         raise FrameError(
@@ -66,15 +71,21 @@ def on_plane(points: IncomingPoints, system: str, frame: Frame) -> IncomingPoint
             where=f"{points.source}, {points.place} {points.lines[lost[0]]}",
             hint="Check latitude and longitude, or choose another frame",
         )
-    said = " ".join([f"converted by {operation}" if operation != "the same datum" else "projected", *(n.text for n in notes)])
+    said = " ".join(
+        [
+            f"converted by {operation}" if operation != "the same datum" else "projected",
+            *(n.text for n in notes),
+        ]
+    )
     return replace(points, values=np.vstack([values, points.values[3:]]), source=f"{points.source} ({said})")
 
 
 @dataclass(frozen=True, kw_only=True, eq=False)
 class Against:
-    """k points against the job. verdict: "new", "new position", "same", "within" (differs by less than the tolerance of the class),
-    "differs" or "another occupation". d_m (3, k): how far the position differs in e, n, height. tolerance_m (2, k). exchanged (k,): with e
-    and n exchanged it would be near. clash: what is odd about the name, by row."""
+    """k points against the job. verdict: "new", "new position", "same", "within" (differs by less than the
+    tolerance of the class), "differs" or "another occupation". d_m (3, k): how far the position differs in e,
+    n, height. tolerance_m (2, k). exchanged (k,): with e and n exchanged it would be near. clash: what is odd
+    about the name, by row."""
 
     verdict: tuple[str, ...]
     d_m: FloatArray
@@ -84,7 +95,8 @@ class Against:
 
 
 def against_job(state: JobState, points: IncomingPoints, frame: str, measured: bool) -> Against:
-    """Compare points with what the job knows in `frame`; `measured` ones are occupations and compare by name only."""
+    """Compare points with what the job knows in `frame`; `measured` ones are occupations and compare by name
+    only."""
     marks = {m.name: m for m in state.marks.values()}
     given = {g.mark: g for g in state.given.values() if g.active and g.frame == frame}
     found = [marks.get(name) for name in points.names]
@@ -92,7 +104,9 @@ def against_job(state: JobState, points: IncomingPoints, frame: str, measured: b
     rows = [row for row, g in enumerate(known) if g is not None]
     table = np.full((len(known), 3), math.nan)
     if rows:
-        table[rows] = [(g.e_m, g.n_m, math.nan if g.height_m is None else g.height_m) for g in known if g is not None]
+        table[rows] = [
+            (g.e_m, g.n_m, math.nan if g.height_m is None else g.height_m) for g in known if g is not None
+        ]
     first, second, height = points.values[:3]
     d = np.stack([first - table[:, 0], second - table[:, 1], height - table[:, 2]])
     one_height = np.isnan(height) != np.isnan(table[:, 2])
@@ -116,7 +130,11 @@ def against_job(state: JobState, points: IncomingPoints, frame: str, measured: b
         else:
             verdict.append("same" if same[row] else "within" if within[row] else "differs")
     return Against(
-        verdict=tuple(verdict), d_m=d, tolerance_m=tolerance, exchanged=exchanged, clash=_clashes(state, points, frame, measured)
+        verdict=tuple(verdict),
+        d_m=d,
+        tolerance_m=tolerance,
+        exchanged=exchanged,
+        clash=_clashes(state, points, frame, measured),
     )
 
 
@@ -129,12 +147,15 @@ def _tolerances(state: JobState, points: IncomingPoints, found: list[Mark | None
         classes = [own or stated for own, stated in zip(classes, points.words["class"], strict=True)]
     order = {name: i for i, name in enumerate(dict.fromkeys(classes))}
     rules = [state.rule_of("class", name) for name in order]
-    pairs = np.array([(r.tolerance_h_m, r.tolerance_v_m) if r is not None else CLASS_TOLERANCE_M for r in rules]).reshape(-1, 2)
+    pairs = np.array(
+        [(r.tolerance_h_m, r.tolerance_v_m) if r is not None else CLASS_TOLERANCE_M for r in rules]
+    ).reshape(-1, 2)
     return np.asarray(pairs[[order[name] for name in classes]].T)
 
 
 def _clashes(state: JobState, points: IncomingPoints, frame: str, measured: bool) -> dict[int, str]:
-    """Rows whose name stands twice in the list, is another mark's name in other spelling, or whose place has another name in the job."""
+    """Rows whose name stands twice in the list, is another mark's name in other spelling, or whose place has
+    another name in the job."""
     clash: dict[int, str] = {}
     if not measured:
         seen: dict[str, int] = {}
@@ -145,7 +166,10 @@ def _clashes(state: JobState, points: IncomingPoints, frame: str, measured: bool
             else:
                 seen[name] = row
     own = {
-        m.name: loose for m, loose in zip(state.marks.values(), loose_names([m.name for m in state.marks.values()]), strict=True)
+        m.name: loose
+        for m, loose in zip(
+            state.marks.values(), loose_names([m.name for m in state.marks.values()]), strict=True
+        )
     }
     spelt = {loose: name for name, loose in own.items()}
     if spelt:
@@ -159,7 +183,8 @@ def _clashes(state: JobState, points: IncomingPoints, frame: str, measured: bool
 
 
 def loose_names(names: Sequence[str]) -> list[str]:
-    """Names without what people spell differently: case, blanks, hyphens and other signs, leading zeros of numbers."""
+    """Names without what people spell differently: case, blanks, hyphens and other signs, leading zeros of
+    numbers."""
     plain = _SIGNS.sub("", "\n".join(" ".join(n.split()) if "\n" in n else n for n in names).lower())
     return _ZEROS.sub("", plain).split("\n") if names else []
 
@@ -185,7 +210,8 @@ def _other_names_here(state: JobState, points: IncomingPoints, frame: str) -> di
     count = len(known)
     across = (first < count) & (second >= count)
     return {
-        fresh[j - count]: marks[known[i].mark].name for i, j in zip(first[across].tolist(), second[across].tolist(), strict=True)
+        fresh[j - count]: marks[known[i].mark].name
+        for i, j in zip(first[across].tolist(), second[across].tolist(), strict=True)
     }
 
 
@@ -201,7 +227,8 @@ def take_in(
     epoch_year: float | None = None,
     progress: Progress = NULL_PROGRESS,
 ) -> tuple[Entry, ...]:
-    """Entries that take rows in: new marks, given positions in `frame` (amended where the mark has one), or occupations.
+    """Entries that take rows in: new marks, given positions in `frame` (amended where the mark has one), or
+    occupations.
 
     Occupations are geodetic in `crs` when `frame` is empty, else on the plane of that frame.
     """
@@ -229,7 +256,9 @@ def take_in(
             entries.append(Add(record=_occupation(mark, values, source, frame, crs, session, epoch_year)))
         elif mark.id in given:
             changed = {"e_m": values[0], "n_m": values[1], "height_m": values[2], "source": source}
-            changed |= {k: v for k, v in (("sigma_h_m", values[3]), ("sigma_v_m", values[4])) if v is not None}
+            changed |= {
+                k: v for k, v in (("sigma_h_m", values[3]), ("sigma_v_m", values[4])) if v is not None
+            }
             entries.append(amend(given[mark.id], reason=f"{CAME_IN_AGAIN}{source}", **changed))
         else:
             given[mark.id] = _given(mark, values, source, frame)
@@ -244,12 +273,26 @@ def _given(mark: Mark, values: list[float | None], source: str, frame: str) -> G
     e, n, height, sigma_h, sigma_v = values
     assert e is not None and n is not None
     return GivenPosition(
-        id=new_id(), mark=mark.id, frame=frame, e_m=e, n_m=n, height_m=height, sigma_h_m=sigma_h, sigma_v_m=sigma_v, source=source
+        id=new_id(),
+        mark=mark.id,
+        frame=frame,
+        e_m=e,
+        n_m=n,
+        height_m=height,
+        sigma_h_m=sigma_h,
+        sigma_v_m=sigma_v,
+        source=source,
     )
 
 
 def _occupation(
-    mark: Mark, values: list[float | None], source: str, frame: str, crs: str, session: str, epoch_year: float | None
+    mark: Mark,
+    values: list[float | None],
+    source: str,
+    frame: str,
+    crs: str,
+    session: str,
+    epoch_year: float | None,
 ) -> MeasuredPosition:
     first, second, height, sigma_h, sigma_v = values
     plane: dict[str, Any] = {"e_m": first, "n_m": second} if frame else {"lat_rad": first, "lon_rad": second}

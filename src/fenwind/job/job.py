@@ -1,4 +1,5 @@
-"""A job: its file, its records, and undo. The desk and the command line change a job only through this door."""
+"""A job: its file, its records, and undo. The desk and the command line change a job only through this
+door."""
 
 from __future__ import annotations
 
@@ -33,7 +34,8 @@ def new_id() -> str:
 
 
 class Job:
-    """An open job. `state` is for reading; `record`, `undo` and `redo` change it, after the file has kept the change."""
+    """An open job. `state` is for reading; `record`, `undo` and `redo` change it, after the file has kept the
+    change."""
 
     def __init__(self, file: JobFile) -> None:
         """Read all entries of an open file. Raises JobError when one cannot be read."""
@@ -61,10 +63,15 @@ class Job:
             raise
 
     @classmethod
-    def create(cls, path: str | os.PathLike[str], name: str, records: Iterable[Record] = (), frame: str = "") -> Job:
-        """Make a new job file with a name, first records and the id of the frame shown; undo does not take these away. Raises JobError."""
+    def create(
+        cls, path: str | os.PathLike[str], name: str, records: Iterable[Record] = (), frame: str = ""
+    ) -> Job:
+        """Make a new job file with a name, first records and the id of the frame shown; undo does not take
+        these away. Raises JobError."""
         job = cls(JobFile(path, create=True))
-        job.record("New job", [Add(record=JobInfo(name=name, frame=frame)), *(Add(record=r) for r in records)])
+        job.record(
+            "New job", [Add(record=JobInfo(name=name, frame=frame)), *(Add(record=r) for r in records)]
+        )
         return job
 
     @property
@@ -79,8 +86,9 @@ class Job:
         return entry
 
     def record(self, what: str, entries: Iterable[Entry], rows: Sequence[EntryRow] | None = None) -> None:
-        """Keep one gesture and take it in. `what` names it for undo; `rows` are the entries as `entry_rows` makes them, where a worker has
-        done that already. Nothing happens for no entries. Raises JobError, then nothing changed."""
+        """Keep one gesture and take it in. `what` names it for undo; `rows` are the entries as `entry_rows`
+        makes them, where a worker has done that already. Nothing happens for no entries. Raises JobError,
+        then nothing changed."""
         entries = tuple(entries)
         if not entries:
             return
@@ -101,7 +109,8 @@ class Job:
         return self._undone[-1].what if self._undone else ""
 
     def undo(self) -> str:
-        """Take the latest gesture back by an entry of its own and return its text, empty for nothing. Raises JobError."""
+        """Take the latest gesture back by an entry of its own and return its text, empty for nothing. Raises
+        JobError."""
         text = self.undo_text
         if text:
             self._file.append(_now(), f"Undo {text}", [("undo", str(self._done[-1].number), "{}")])

@@ -21,7 +21,9 @@ def known_positions(state: JobState, frame: str, memo: Memo) -> Positions:
 
 def _gather_known(state: JobState, frame: str, memo: Memo) -> Positions:
     marks = state.marks
-    rows = {g.mark: g for g in state.given.values() if g.active and g.frame == frame and usable(marks, g.mark)}
+    rows = {
+        g.mark: g for g in state.given.values() if g.active and g.frame == frame and usable(marks, g.mark)
+    }
     table = [[nan(v) for v in (g.e_m, g.n_m, g.height_m, g.sigma_h_m, g.sigma_v_m)] for g in rows.values()]
     values: FloatArray = np.array(table, dtype=np.float64).reshape(-1, 5)
     names = tuple(marks[m].name for m in rows)

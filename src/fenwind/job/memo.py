@@ -15,8 +15,8 @@ T = TypeVar("T")
 class Memo:
     """Results by the content of what they were computed from; the ones used longest ago are forgotten first.
 
-    `latest` saves even gathering that content: it holds one result a name while the versions it was made from stay the same.
-    A memo belongs to one job.
+    `latest` saves even gathering that content: it holds one result a name while the versions it was made from
+    stay the same. A memo belongs to one job.
     """
 
     LIMIT = 20_000
@@ -27,8 +27,8 @@ class Memo:
         self.computed: list[str] = []
 
     def aside(self) -> Memo:
-        """A memo for a state that is only tried: it knows the results by content, but keeps its own by version, since the versions of
-        what is tried and of what is really done next are the same numbers."""
+        """A memo for a state that is only tried: it knows the results by content, but keeps its own by
+        version, since the versions of what is tried and of what is really done next are the same numbers."""
         other = Memo()
         other._known = self._known
         return other

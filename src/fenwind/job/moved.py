@@ -17,7 +17,8 @@ LEAST_M = 5e-6
 
 @dataclass(frozen=True, kw_only=True, eq=False)
 class Moved:
-    """Marks of one frame that moved (k,), after - before in metres; height nan where it came or went. appeared, gone: names."""
+    """Marks of one frame that moved (k,), after - before in metres; height nan where it came or went.
+    appeared, gone: names."""
 
     frame: str
     names: tuple[str, ...]
@@ -43,7 +44,9 @@ def moved(frame: str, before: Adopted, after: Adopted) -> Moved:
     de, dn = after.e_m[a] - before.e_m[b], after.n_m[a] - before.n_m[b]
     dh = after.height_m[a] - before.height_m[b]
     height_changed = np.isfinite(after.height_m[a]) != np.isfinite(before.height_m[b])
-    rows = np.flatnonzero((np.abs(de) > LEAST_M) | (np.abs(dn) > LEAST_M) | (np.abs(dh) > LEAST_M) | height_changed)
+    rows = np.flatnonzero(
+        (np.abs(de) > LEAST_M) | (np.abs(dn) > LEAST_M) | (np.abs(dh) > LEAST_M) | height_changed
+    )
     return Moved(
         frame=frame,
         names=tuple(common[i] for i in rows),

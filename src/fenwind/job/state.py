@@ -129,7 +129,9 @@ class JobState:
 
     def rule_of(self, by: str, value: str) -> MarkRule | None:
         """The rule of a class or a code, None when there is none."""
-        return next((r for r in self.mark_rules.values() if r.active and r.by == by and r.value == value), None)
+        return next(
+            (r for r in self.mark_rules.values() if r.active and r.by == by and r.value == value), None
+        )
 
     @property
     def acceptances(self) -> dict[str, Acceptance]:

@@ -15,7 +15,8 @@ FloatArray = NDArray[np.float64]
 
 @dataclass(frozen=True, kw_only=True, eq=False)
 class Average:
-    """Mean (d,), its covariance (d, d) from the given sigmas, largest departure from the mean per axis (d,), and the adjustment."""
+    """Mean (d,), its covariance (d, d) from the given sigmas, largest departure from the mean per axis (d,),
+    and the adjustment."""
 
     mean: FloatArray
     covariance: FloatArray

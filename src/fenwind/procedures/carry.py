@@ -17,7 +17,8 @@ FloatArray = NDArray[np.float64]
 
 
 def carry(plan: Similarity, height: HeightCorrection, points: Positions, covariance: FloatArray) -> Positions:
-    """Positions of marks whose own observations took no part: C' = R C R^T s^2 + A Q A^T, covariance (3, 3, k) being C."""
+    """Positions of marks whose own observations took no part: C' = R C R^T s^2 + A Q A^T, covariance (3, 3,
+    k) being C."""
     e, n = plan.forward(points.e_m, points.n_m)
     h = height.forward(e, n, points.height_m)
     out = np.zeros((3, 3, len(points)))
@@ -28,7 +29,9 @@ def carry(plan: Similarity, height: HeightCorrection, points: Positions, covaria
     return Positions(names=points.names, e_m=e, n_m=n, height_m=h, covariance=out)
 
 
-def used_pair_covariance(plan: Similarity, adjustment: Adjustment, source_covariance: FloatArray) -> FloatArray:
+def used_pair_covariance(
+    plan: Similarity, adjustment: Adjustment, source_covariance: FloatArray
+) -> FloatArray:
     """Covariance (2, 2, k) in the target system of the marks that took part, in the order of the adjustment.
 
     A mark's error dm also moves the fit: x = T(p, m) with dp = -Q A^T P (dm - dk) gives
@@ -41,10 +44,12 @@ def used_pair_covariance(plan: Similarity, adjustment: Adjustment, source_covari
 
 
 def pivot_pair_covariance(plan: Similarity, pairs: PairSet) -> FloatArray:
-    """Covariance (2, 2, 2) in the target system of the pivot and of the mark that gives the direction, in that order.
+    """Covariance (2, 2, 2) in the target system of the pivot and of the mark that gives the direction, in
+    that order.
 
-    The pivot is its known position. The second mark lies in the known direction at the measured distance: with
-    w = dk - dm' its error is w1 + t (a w1 - a w2) + dm2', t = dT/dr and a the derivative of the direction by the pivot.
+    The pivot is its known position. The second mark lies in the known direction at the measured distance:
+    with w = dk - dm' its error is w1 + t (a w1 - a w2) + dm2', t = dT/dr and a the derivative of the
+    direction by the pivot.
     """
     own = turn_covariance(pairs.source_covariance, plan.rotation_rad, plan.scale)
     known = pairs.target_covariance

@@ -15,8 +15,8 @@ FloatArray = NDArray[np.float64]
 
 @dataclass(frozen=True, kw_only=True, eq=False)
 class Difference:
-    """Names in both sets (k,) with b - a in metres, height nan where one has none; d_m is the length in plan. only_a, only_b: names in
-    one set. over (k,): d_m or the height difference is over its tolerance."""
+    """Names in both sets (k,) with b - a in metres, height nan where one has none; d_m is the length in plan.
+    only_a, only_b: names in one set. over (k,): d_m or the height difference is over its tolerance."""
 
     names: tuple[str, ...]
     de_m: FloatArray

@@ -1,7 +1,8 @@
 """Photo control and scan targets: whether they cover the ground they are to hold.
 
-Limits are common practice, no source: three or more, spread over the area, with the corners and the centre taken when there are five or more,
-the highest and the lowest ground covered, and one or more kept out as a check.
+Limits are common practice, no source: three or more, spread over the area, with the corners and the centre
+taken when there are five or more, the highest and the lowest ground covered, and one or more kept out as a
+check.
 """
 
 from __future__ import annotations
@@ -24,7 +25,8 @@ FLAT_M = 5.0
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Judgement:
-    """One thing judged: whether it is fine, in words, what was counted or measured and the limit; places (e, n) that lack a target."""
+    """One thing judged: whether it is fine, in words, what was counted or measured and the limit; places (e,
+    n) that lack a target."""
 
     rule: str
     fine: bool
@@ -48,9 +50,11 @@ class Coverage:
 
 
 def coverage(targets: FloatArray, check: NDArray[np.bool_], ground: FloatArray) -> Coverage:
-    """Judge targets (3, k) of e, n, height, those in `check` (k,) kept out, against the ground (3, m) that they are to hold.
+    """Judge targets (3, k) of e, n, height, those in `check` (k,) kept out, against the ground (3, m) that
+    they are to hold.
 
-    ground: any places of the area, with nan heights where not known; needs at least one, of which the targets may be part.
+    ground: any places of the area, with nan heights where not known; needs at least one, of which the targets
+    may be part.
     """
     control = targets[:, ~check]
     count = control.shape[1]
@@ -72,7 +76,8 @@ def coverage(targets: FloatArray, check: NDArray[np.bool_], ground: FloatArray) 
         Judgement(
             rule="coverage.check",
             fine=kept_out >= 1,
-            text=f"{kept_out} check target{'' if kept_out == 1 else 's'}; one or more should be kept out of the adjustment.",
+            text=f"{kept_out} check target{'' if kept_out == 1 else 's'}; one or more should be kept out of "
+            "the adjustment.",
             value=kept_out,
             limit=1,
         )
@@ -88,16 +93,28 @@ def _spread(control: FloatArray, box: FloatArray, centre: FloatArray, diagonal: 
         bare = np.flatnonzero(apart > REACH * diagonal)
         words = "Every corner and the centre have a target near"
         if bare.size:
-            words = f"{bare.size} of the four corners and the centre have no target within {REACH * diagonal:.0f} m"
+            words = (
+                f"{bare.size} of the four corners and the centre have no target within "
+                f"{REACH * diagonal:.0f} m"
+            )
         places = tuple((float(e), float(n)) for e, n in wanted[bare])
         worst = float(apart.max() / diagonal)
-        return Judgement(rule="coverage.spread", fine=not bare.size, text=f"{words}.", value=worst, limit=REACH, places=places)
+        return Judgement(
+            rule="coverage.spread",
+            fine=not bare.size,
+            text=f"{words}.",
+            value=worst,
+            limit=REACH,
+            places=places,
+        )
     length, width = (float(np.hypot(*(box[1] - box[0]))), float(np.hypot(*(box[3] - box[0]))))
     part = 0.0
     if count >= 2 and max(length, width) > 0:
         along, across = (box[1] - box[0]) / (length or 1.0), (box[3] - box[0]) / (width or 1.0)
         spans = [
-            float(np.ptp(axis @ control[:2])) / size for axis, size in ((along, length), (across, width)) if size > 0.2 * diagonal
+            float(np.ptp(axis @ control[:2])) / size
+            for axis, size in ((along, length), (across, width))
+            if size > 0.2 * diagonal
         ]
         part = min(spans) if spans else 0.0
     text = f"The control targets span {part:.0%} of the area's narrower way; {SPAN:.0%} is wanted."
@@ -110,7 +127,11 @@ def _heights(control: FloatArray, ground: FloatArray) -> Judgement:
     relief = float(np.ptp(known)) if known.size else 0.0
     if relief <= FLAT_M:
         return Judgement(
-            rule="coverage.heights", fine=True, text=f"The ground is flat to {relief:.1f} m.", value=relief, limit=FLAT_M
+            rule="coverage.heights",
+            fine=True,
+            text=f"The ground is flat to {relief:.1f} m.",
+            value=relief,
+            limit=FLAT_M,
         )
     part = float(np.ptp(own)) / relief if own.size else 0.0
     low = float(own.min()) - float(known.min()) if own.size else relief

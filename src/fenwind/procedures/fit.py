@@ -1,7 +1,7 @@
 """Fit: carries one set of positions onto another through pairs, in plan and in height, and judges the result.
 
-The plan is a similarity (module similarity), the height a shift or a tilted plane (module heights). Residuals are
-computed - known. Everything statistical comes from the estimation engine.
+The plan is a similarity (module similarity), the height a shift or a tilted plane (module heights). Residuals
+are computed - known. Everything statistical comes from the estimation engine.
 """
 
 from __future__ import annotations
@@ -30,8 +30,9 @@ BoolArray = NDArray[np.bool_]
 class FitOptions:
     """What to fit. horizontal: auto, shift, turn, scale or pivot; height: none, shift or plane.
 
-    check: names compared only; no_horizontal, no_height: names not held in that part. pivot: two names, the first held
-    exactly, the second giving the direction. rotation_rad, scale: given values, held exactly. Tolerances in metres.
+    check: names compared only; no_horizontal, no_height: names not held in that part. pivot: two names, the
+    first held exactly, the second giving the direction. rotation_rad, scale: given values, held exactly.
+    Tolerances in metres.
     """
 
     horizontal: str = "auto"
@@ -51,8 +52,8 @@ class FitOptions:
 class PairTable:
     """Arrays over the pairs (k,) in the order of the measured marks; nan where there is no value.
 
-    de_m, dn_m, dh_m: computed - known. loo_*: what these would be, had the pair not taken part; loo_h_m their length in plan.
-    redundancy (3, k) for E, N, height; standardised (3, k); detectable (3, k) in metres.
+    de_m, dn_m, dh_m: computed - known. loo_*: what these would be, had the pair not taken part; loo_h_m their
+    length in plan. redundancy (3, k) for E, N, height; standardised (3, k); detectable (3, k) in metres.
     """
 
     names: tuple[str, ...]
@@ -83,8 +84,8 @@ class PairTable:
 
 @dataclass(frozen=True, kw_only=True, eq=False)
 class FitResult:
-    """Result of fit. variance_scale: 1, or the variance factors in plan and height that uncertainties were multiplied by because no
-    sigmas were given. carried: every measured mark in the target system."""
+    """Result of fit. variance_scale: 1, or the variance factors in plan and height that uncertainties were
+    multiplied by because no sigmas were given. carried: every measured mark in the target system."""
 
     options: FitOptions
     model: str
@@ -107,7 +108,9 @@ class FitResult:
         root = np.sqrt([self.variance_scale[0], self.variance_scale[0], self.variance_scale[1]])
         return np.asarray((root[:, None] * root)[:, :, None])
 
-    def inverse(self, e_m: FloatArray, n_m: FloatArray, height_m: FloatArray) -> tuple[FloatArray, FloatArray, FloatArray]:
+    def inverse(
+        self, e_m: FloatArray, n_m: FloatArray, height_m: FloatArray
+    ) -> tuple[FloatArray, FloatArray, FloatArray]:
         """Carry target positions (k,) back onto the source system."""
         e, n = self.plan.inverse(e_m, n_m)
         return e, n, np.asarray(height_m - self.height.correction(e_m, n_m))
@@ -116,11 +119,14 @@ class FitResult:
 def match(
     measured: Positions, known: Positions, off: frozenset[str]
 ) -> tuple[tuple[str, ...], NDArray[np.intp], NDArray[np.intp]]:
-    """Names that stand in both sets and are not switched off, in the order of the measured ones, with their rows in both."""
+    """Names that stand in both sets and are not switched off, in the order of the measured ones, with their
+    rows in both."""
     if measured.names == known.names:
         rows = np.arange(len(measured))
     else:
-        rows = np.fromiter(map(known.index.get, measured.names, repeat(-1)), dtype=np.intp, count=len(measured))
+        rows = np.fromiter(
+            map(known.index.get, measured.names, repeat(-1)), dtype=np.intp, count=len(measured)
+        )
     for name in off & measured.index.keys():
         rows[measured.index[name]] = -1
     m_rows = np.flatnonzero(rows >= 0)
@@ -143,12 +149,14 @@ def selector(mask: BoolArray) -> NDArray[np.intp] | slice:
 def fit(measured: Positions, known: Positions, options: FitOptions) -> FitResult:
     """Carry `measured` onto `known`.
 
-    Raises ProcedureError when pairs are missing for what is asked, or options contradict each other; EstimationError for
-    covariances that are not positive definite.
+    Raises ProcedureError when pairs are missing for what is asked, or options contradict each other;
+    EstimationError for covariances that are not positive definite.
     """
     names, m_rows, k_rows = match(measured, known, options.off)
     if not names:
-        raise ProcedureError("no mark stands in both sets under the same name", hint="Give marks the same names in both sets")
+        raise ProcedureError(
+            "no mark stands in both sets under the same name", hint="Give marks the same names in both sets"
+        )
     place = measured.index if names is measured.names else {name: i for i, name in enumerate(names)}
     _check_options(options, names, place)
     source_cov, assumed = with_sigmas(measured)
@@ -174,7 +182,8 @@ def fit(measured: Positions, known: Positions, options: FitOptions) -> FitResult
     if options.height != "none":
         variance = pairs_cov[2, 2] + known_cov[2, 2]
         correction, height_adj = heights.estimate(
-            options.height, *(values[selector(used_v)] for values in (pair_e, pair_n, measured_h, known_h, variance))
+            options.height,
+            *(values[selector(used_v)] for values in (pair_e, pair_n, measured_h, known_h, variance)),
         )
     dh = np.where(has_height, correction.forward(pair_e, pair_n, measured_h) - known_h, np.nan)
     residual = np.stack([pair_e - everything.target[0], pair_n - everything.target[1], dh])
@@ -197,7 +206,9 @@ def fit(measured: Positions, known: Positions, options: FitOptions) -> FitResult
     return _scaled(_with_pair_covariances(result, everything, pairs_cov, known_cov))
 
 
-def _with_pair_covariances(result: FitResult, pairs: PairSet, source_cov: FloatArray, known_cov: FloatArray) -> FitResult:
+def _with_pair_covariances(
+    result: FitResult, pairs: PairSet, source_cov: FloatArray, known_cov: FloatArray
+) -> FitResult:
     """Put right the covariance of the marks that took part, whose own errors have gone into the fit."""
     covariance, table = np.array(result.carried.covariance), result.pairs
     used_h, used_v = selector(table.used_h), selector(table.used_v)
@@ -233,7 +244,11 @@ def _scaled(result: FitResult) -> FitResult:
 
 
 def _check_options(options: FitOptions, names: tuple[str, ...], place: dict[str, int]) -> None:
-    if options.horizontal not in ("auto", "shift", "turn", "scale", "pivot") or options.height not in ("none", "shift", "plane"):
+    if options.horizontal not in ("auto", "shift", "turn", "scale", "pivot") or options.height not in (
+        "none",
+        "shift",
+        "plane",
+    ):
         raise ProcedureError(
             f"{options.horizontal!r} in plan with {options.height!r} in height is not a fit",
             hint="Use auto, shift, turn, scale or pivot in plan, and none, shift or plane in height",
@@ -245,24 +260,34 @@ def _check_options(options: FitOptions, names: tuple[str, ...], place: dict[str,
         if n not in names
     ]
     if unknown:
-        raise ProcedureError(f"{unknown[0]} is not a pair of this fit", hint=f"Pairs are {', '.join(names[:12])}")
+        raise ProcedureError(
+            f"{unknown[0]} is not a pair of this fit", hint=f"Pairs are {', '.join(names[:12])}"
+        )
     if options.horizontal == "pivot" and (options.pivot is None or options.pivot[0] == options.pivot[1]):
         raise ProcedureError(
-            "a pivot needs two different pairs", hint="Name the pair held exactly and the pair that gives the direction"
+            "a pivot needs two different pairs",
+            hint="Name the pair held exactly and the pair that gives the direction",
         )
     if options.horizontal == "pivot" and set(options.pivot or ()) & options.check:
-        raise ProcedureError("a pivot pair cannot be a check", hint="Choose another check, or another pivot pair")
+        raise ProcedureError(
+            "a pivot pair cannot be a check", hint="Choose another check, or another pivot pair"
+        )
     if options.scale is not None and not options.scale > 0.0:
         raise ProcedureError("a scale must be above zero", hint="Give a scale near 1")
 
 
 def with_sigmas(points: Positions) -> tuple[FloatArray, bool]:
-    """Covariance (3, 3, k) with the assumed sigmas where none are given, and whether every horizontal one was assumed."""
+    """Covariance (3, 3, k) with the assumed sigmas where none are given, and whether every horizontal one was
+    assumed."""
     if np.isfinite(points.covariance).all():
         return points.covariance, False
     covariance = np.array(points.covariance)
     no_h, no_v = ~np.isfinite(covariance[0, 0]), ~np.isfinite(covariance[2, 2])
-    for axis, missing, sigma in ((0, no_h, ASSUMED_SIGMA_H_M), (1, no_h, ASSUMED_SIGMA_H_M), (2, no_v, ASSUMED_SIGMA_V_M)):
+    for axis, missing, sigma in (
+        (0, no_h, ASSUMED_SIGMA_H_M),
+        (1, no_h, ASSUMED_SIGMA_H_M),
+        (2, no_v, ASSUMED_SIGMA_V_M),
+    ):
         covariance[axis, axis, missing] = sigma**2
     covariance[np.isnan(covariance)] = 0.0
     return covariance, bool(no_h.all())
@@ -296,8 +321,12 @@ def _fit_plan(
                 first_error = first_error or error
     if first_error is not None:
         raise first_error
-    trials = compare_models(tried, assumed, np.sqrt(np.mean(held.source_covariance[0, 0] + held.target_covariance[0, 0])))
-    model = options.horizontal if options.horizontal != "auto" else next(t.model for t in trials if t.recommended)
+    trials = compare_models(
+        tried, assumed, np.sqrt(np.mean(held.source_covariance[0, 0] + held.target_covariance[0, 0]))
+    )
+    model = (
+        options.horizontal if options.horizontal != "auto" else next(t.model for t in trials if t.recommended)
+    )
     plan, adjustment = tried[model]
     return plan, model, adjustment, trials
 
@@ -321,7 +350,11 @@ def _pair_table(
         redundancy[:2, h] = 0.0
     else:
         loo[:2, h] = plan.deleted_residuals
-        redundancy[:2, h], standardised[:2, h], detectable[:2, h] = plan.redundancy, plan.standardised, plan.detectable
+        redundancy[:2, h], standardised[:2, h], detectable[:2, h] = (
+            plan.redundancy,
+            plan.standardised,
+            plan.detectable,
+        )
     if height is not None:
         loo[2, v] = height.deleted_residuals[0]
         redundancy[2, v], standardised[2, v] = height.redundancy[0], height.standardised[0]
@@ -344,10 +377,13 @@ def _pair_table(
     )
 
 
-def _exact_where_it_matters(table: PairTable, pairs: PairSet, used: BoolArray, model: str, options: FitOptions) -> PairTable:
+def _exact_where_it_matters(
+    table: PairTable, pairs: PairSet, used: BoolArray, model: str, options: FitOptions
+) -> PairTable:
     """Refit without the pair where the first-order misfit is not good to a tenth of a millimetre.
 
-    The neglected term is about misfit² / extent; only gross blunders reach it, so few pairs are ever refitted.
+    The neglected term is about misfit² / extent; only gross blunders reach it, so few pairs are ever
+    refitted.
     """
     extent = float(np.ptp(pairs.source[:, selector(used)], axis=1).max(initial=0.0)) or 1.0
     size = np.hypot(table.loo_e_m, table.loo_n_m)

@@ -1,4 +1,5 @@
-"""A fit with all that is needed to judge it: the positions, its frame, and the majority the pairs agree on."""
+"""A fit with all that is needed to judge it: the positions, its frame, and the majority the pairs agree
+on."""
 
 from __future__ import annotations
 
@@ -15,16 +16,18 @@ from fenwind.procedures.similarity import PairSet, Similarity
 
 FloatArray = NDArray[np.float64]
 
-#: Hypotheses tried and pairs looked at when the majority is sought; beyond this a random sample (fixed seed) stands for all.
+#: Hypotheses tried and pairs looked at when the majority is sought; beyond this a random sample (fixed seed)
+#: stands for all.
 MAX_HYPOTHESES = 1000
 MAX_PAIRS = 300
 
 
 @dataclass(frozen=True, kw_only=True, eq=False)
 class FitCase:
-    """A fit under examination. subject: its id. lat_rad, lon_rad (n,) of the measured marks, None when they were not
-    geodetic. area: west, south, east, north in radians where the frame is meant to be used. combined_factor: mean over the
-    measured marks, None without a datum. over_geoid: heights were reduced by a geoid grid."""
+    """A fit under examination. subject: its id. lat_rad, lon_rad (n,) of the measured marks, None when they
+    were not geodetic. area: west, south, east, north in radians where the frame is meant to be used.
+    combined_factor: mean over the measured marks, None without a datum. over_geoid: heights were reduced by a
+    geoid grid."""
 
     subject: str
     measured: Positions
@@ -52,8 +55,11 @@ class FitCase:
 
     @cached_property
     def majority(self) -> Majority | None:
-        """The similarity most pairs agree on, or None when there are under four pairs or no majority of three."""
-        sigma = float(np.sqrt(np.median(self.pairs.source_covariance[0, 0] + self.pairs.target_covariance[0, 0])))
+        """The similarity most pairs agree on, or None when there are under four pairs or no majority of
+        three."""
+        sigma = float(
+            np.sqrt(np.median(self.pairs.source_covariance[0, 0] + self.pairs.target_covariance[0, 0]))
+        )
         return find_majority(self.pairs, max(self.result.options.tolerance_h_m, 1.5 * sigma))
 
 
@@ -68,8 +74,9 @@ class Majority:
 def find_majority(pairs: PairSet, tolerance_m: float) -> Majority | None:
     """Try similarities through two pairs each and keep the one with the most followers.
 
-    A blunder pulls a least-squares fit towards itself and spreads over its neighbours; a vote does not (Fischler and Bolles, Random
-    Sample Consensus, Communications of the ACM 24(6), 1981). Every couple of pairs is tried while there are few.
+    A blunder pulls a least-squares fit towards itself and spreads over its neighbours; a vote does not
+    (Fischler and Bolles, Random Sample Consensus, Communications of the ACM 24(6), 1981). Every couple of
+    pairs is tried while there are few.
     """
     k = pairs.source.shape[1]
     if k < 4:
@@ -86,14 +93,19 @@ def find_majority(pairs: PairSet, tolerance_m: float) -> Majority | None:
     usable = apart > 0.2 * np.median(apart)
     first, second = first[usable], second[usable]
     ratio = (target[second] - target[first]) / (source[second] - source[first])
-    misfit = np.abs(target[first, None] + ratio[:, None] * (source[None] - source[first, None]) - target[None])
+    misfit = np.abs(
+        target[first, None] + ratio[:, None] * (source[None] - source[first, None]) - target[None]
+    )
     followers = (misfit < 3.0 * tolerance_m).sum(axis=1)
     if not followers.size or followers.max() < max(3, 0.5 * looked_at.size):
         return None
     rows = looked_at[misfit[int(followers.argmax())] < 3.0 * tolerance_m]
     unit = np.repeat(np.eye(2)[:, :, None], rows.size, axis=2)
     voters = PairSet(
-        source=pairs.source[:, rows], target=pairs.target[:, rows], source_covariance=unit, target_covariance=0.0 * unit
+        source=pairs.source[:, rows],
+        target=pairs.target[:, rows],
+        source_covariance=unit,
+        target_covariance=0.0 * unit,
     )
     plan, _ = similarity.estimate(voters, "scale")
     east, north = plan.forward(pairs.source[0], pairs.source[1])

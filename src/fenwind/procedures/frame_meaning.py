@@ -1,4 +1,5 @@
-"""What a frame means on the ground: scale, factors, convergence and the three heights at the middle and the corners of a job."""
+"""What a frame means on the ground: scale, factors, convergence and the three heights at the middle and the
+corners of a job."""
 
 from __future__ import annotations
 
@@ -16,8 +17,9 @@ PLACES = ("centre", "north-west", "north-east", "south-west", "south-east")
 
 @dataclass(frozen=True, kw_only=True, eq=False)
 class FrameMeaning:
-    """Arrays over PLACES (5,): E, N and height in the frame (m), latitude and longitude (rad), point scale, elevation factor and their product,
-    convergence (rad, positive where grid north lies east of true north), ellipsoidal height and geoid height (m), nan where not known."""
+    """Arrays over PLACES (5,): E, N and height in the frame (m), latitude and longitude (rad), point scale,
+    elevation factor and their product, convergence (rad, positive where grid north lies east of true north),
+    ellipsoidal height and geoid height (m), nan where not known."""
 
     e_m: FloatArray
     n_m: FloatArray
@@ -34,14 +36,17 @@ class FrameMeaning:
 
     @property
     def combined_ppm(self) -> FloatArray:
-        """Combined factor less 1, parts per million; a tenth of it is the millimetres that 100 m on the ground are longer on the grid."""
+        """Combined factor less 1, parts per million; a tenth of it is the millimetres that 100 m on the
+        ground are longer on the grid."""
         return (self.combined - 1.0) * 1e6
 
 
 def frame_meaning(frame: Frame, e_m: FloatArray, n_m: FloatArray, height_m: FloatArray) -> FrameMeaning:
-    """The meaning of a frame over positions (k,), of which one or more are finite: corners of their box, heights their mean.
+    """The meaning of a frame over positions (k,), of which one or more are finite: corners of their box,
+    heights their mean.
 
-    outside: a corner lies outside the area the system is meant for. Raises FrameError without a datum, ValueError without a position.
+    outside: a corner lies outside the area the system is meant for. Raises FrameError without a datum,
+    ValueError without a position.
     """
     fine = np.isfinite(e_m) & np.isfinite(n_m)
     if not fine.any():
@@ -53,7 +58,9 @@ def frame_meaning(frame: Frame, e_m: FloatArray, n_m: FloatArray, height_m: Floa
     height = np.full(5, known.mean() if known.size else np.nan)
     lat, lon = frame.inverse(e, n)
     geoid = frame.geoid_height(lat, lon)
-    h_ell = height + geoid if frame.spec.height.kind in ("ellipsoid", "geoid", "vertical") else np.full(5, np.nan)
+    h_ell = (
+        height + geoid if frame.spec.height.kind in ("ellipsoid", "geoid", "vertical") else np.full(5, np.nan)
+    )
     scale, convergence = frame.point_scale(lat, lon)
     elevation = frame.elevation_factor(lat, h_ell)
     area = frame.area_of_use()

@@ -16,7 +16,8 @@ NAMES = ("height shift", "slope E", "slope N")
 
 @dataclass(frozen=True, kw_only=True, eq=False)
 class HeightCorrection:
-    """Shift in metres at (e0_m, n0_m) of the target system, slopes in metres per metre; covariance (3, 3) of the three."""
+    """Shift in metres at (e0_m, n0_m) of the target system, slopes in metres per metre; covariance (3, 3) of
+    the three."""
 
     model: str
     shift_m: float
@@ -46,18 +47,29 @@ class HeightCorrection:
 
 def no_correction() -> HeightCorrection:
     """Heights carried unchanged."""
-    return HeightCorrection(model="none", shift_m=0.0, slope_e=0.0, slope_n=0.0, e0_m=0.0, n0_m=0.0, covariance=np.zeros((3, 3)))
+    return HeightCorrection(
+        model="none", shift_m=0.0, slope_e=0.0, slope_n=0.0, e0_m=0.0, n0_m=0.0, covariance=np.zeros((3, 3))
+    )
 
 
 def estimate(
-    model: str, e_m: FloatArray, n_m: FloatArray, height_m: FloatArray, known_m: FloatArray, variance: FloatArray
+    model: str,
+    e_m: FloatArray,
+    n_m: FloatArray,
+    height_m: FloatArray,
+    known_m: FloatArray,
+    variance: FloatArray,
 ) -> tuple[HeightCorrection, Adjustment]:
-    """Height correction "shift" or "plane" from pairs (k,): target coordinates, measured and known heights, variances in m².
+    """Height correction "shift" or "plane" from pairs (k,): target coordinates, measured and known heights,
+    variances in m².
 
-    Residuals of the adjustment are computed - known (1, k). Raises ProcedureError for too few pairs or pairs on a line.
+    Residuals of the adjustment are computed - known (1, k). Raises ProcedureError for too few pairs or pairs
+    on a line.
     """
     if e_m.size == 0:
-        raise ProcedureError("no pair is held in height", hint="Hold a pair with a known height, or carry heights unchanged")
+        raise ProcedureError(
+            "no pair is held in height", hint="Hold a pair with a known height, or carry heights unchanged"
+        )
     e0, n0 = float(e_m.mean()), float(n_m.mean())
     n = 3 if model == "plane" else 1
     correction = HeightCorrection(

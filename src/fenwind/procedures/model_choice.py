@@ -18,8 +18,9 @@ ROUNDING_M = 1e-6
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ModelTrial:
-    """One nested model: dof, variance factor (None without redundancy), root mean square of the residuals in metres, and
-    the p-value of the F-test of what it frees beyond the next simpler one (None for the simplest or when untestable)."""
+    """One nested model: dof, variance factor (None without redundancy), root mean square of the residuals in
+    metres, and the p-value of the F-test of what it frees beyond the next simpler one (None for the simplest
+    or when untestable)."""
 
     model: str
     dof: int
@@ -31,12 +32,16 @@ class ModelTrial:
     rotation_rad: float
 
 
-def compare_models(tried: dict[str, tuple[Similarity, Adjustment]], assumed: bool, sigma_m: float) -> tuple[ModelTrial, ...]:
-    """Compare nested models from simple to rich; the richest whose freed unknown is significant is recommended.
+def compare_models(
+    tried: dict[str, tuple[Similarity, Adjustment]], assumed: bool, sigma_m: float
+) -> tuple[ModelTrial, ...]:
+    """Compare nested models from simple to rich; the richest whose freed unknown is significant is
+    recommended.
 
-    Each is tested against the next simpler one: F = (drop of v^T P v / unknowns freed) / (variance factor of the richer);
-    without redundancy in the richer one the drop itself is tested by chi-square, when sigmas were given (Koch, Parameter Estimation and
-    Hypothesis Testing in Linear Models, 2nd edition 1999, section 4.2). The scale is recommended only at MODEL_ALPHA.
+    Each is tested against the next simpler one: F = (drop of v^T P v / unknowns freed) / (variance factor of
+    the richer); without redundancy in the richer one the drop itself is tested by chi-square, when sigmas
+    were given (Koch, Parameter Estimation and Hypothesis Testing in Linear Models, 2nd edition 1999, section
+    4.2). The scale is recommended only at MODEL_ALPHA.
     """
     floor = (ROUNDING_M / sigma_m) ** 2
     p_values: dict[str, float | None] = {}

@@ -1,7 +1,8 @@
-"""Moving a survey from one system to another: how pairs say where it goes, what is checked before, and what stays put.
+"""Moving a survey from one system to another: how pairs say where it goes, what is checked before, and what
+stays put.
 
-A move is a fit (module fit) applied to everything that belongs to the survey. Shift only, turn only, the two-pair pivot and least squares
-differ only in the pairs and in what is free.
+A move is a fit (module fit) applied to everything that belongs to the survey. Shift only, turn only, the
+two-pair pivot and least squares differ only in the pairs and in what is free.
 """
 
 from __future__ import annotations
@@ -28,7 +29,8 @@ MOST_DISTANCES = 400
 
 @dataclass(frozen=True, kw_only=True, eq=False)
 class Move:
-    """A plane similarity and a height correction. heights: whether heights change at all. backwards: it goes from target to source."""
+    """A plane similarity and a height correction. heights: whether heights change at all. backwards: it goes
+    from target to source."""
 
     plan: Similarity
     height: HeightCorrection
@@ -45,7 +47,8 @@ class Move:
         return east, north, h + self.height.correction(east, north) if self.heights else h
 
     def at_target(self, e: FloatArray, n: FloatArray) -> NDArray[np.bool_]:
-        """Which places (k,) are where the pairs' marks are to come: these are the targets themselves and stay."""
+        """Which places (k,) are where the pairs' marks are to come: these are the targets themselves and
+        stay."""
         there = np.zeros(len(e), dtype=bool)
         for east, north in self.targets.T:  # few pairs, many places
             there |= np.hypot(e - east, n - north) <= AT_TARGET
@@ -86,7 +89,9 @@ def distances(source: Positions, target: Positions) -> Distances:
     if i.size > MOST_DISTANCES:  # from two marks far apart to all others
         middle = np.hypot(source.e_m[a] - source.e_m[a].mean(), source.n_m[a] - source.n_m[a].mean())
         far = int(np.argmax(middle))
-        opposite = int(np.argmax(np.hypot(source.e_m[a] - source.e_m[a[far]], source.n_m[a] - source.n_m[a[far]])))
+        opposite = int(
+            np.argmax(np.hypot(source.e_m[a] - source.e_m[a[far]], source.n_m[a] - source.n_m[a[far]]))
+        )
         keep = (i == far) | (j == far) | (i == opposite) | (j == opposite)
         i, j = i[keep], j[keep]
     before = np.hypot(source.e_m[a[i]] - source.e_m[a[j]], source.n_m[a[i]] - source.n_m[a[j]])
@@ -124,15 +129,20 @@ def turn(about: tuple[float, float], rotation_rad: float) -> tuple[Positions, Po
     return pair, pair, FitOptions(horizontal="turn", height="none", rotation_rad=rotation_rad)
 
 
-def turn_between(about: tuple[float, float], to_now: tuple[float, float], to_then: tuple[float, float]) -> float:
-    """The turn (radians, clockwise, within half a circle) that brings the direction from `about` to `to_now` onto that to `to_then`.
+def turn_between(
+    about: tuple[float, float], to_now: tuple[float, float], to_then: tuple[float, float]
+) -> float:
+    """The turn (radians, clockwise, within half a circle) that brings the direction from `about` to `to_now`
+    onto that to `to_then`.
 
     Raises ProcedureError where a direction has no length.
     """
     bearings = []
     for e, n in (to_now, to_then):
         if math.hypot(e - about[0], n - about[1]) == 0.0:
-            raise ProcedureError("a direction needs two different places", hint="Choose a mark that lies apart from the pivot")
+            raise ProcedureError(
+                "a direction needs two different places", hint="Choose a mark that lies apart from the pivot"
+            )
         bearings.append(math.atan2(e - about[0], n - about[1]))
     return math.remainder(bearings[1] - bearings[0], 2 * math.pi)
 
@@ -142,12 +152,18 @@ def _one(name: str, e: float, n: float, h: float) -> Positions:
 
 
 def move_fit(source: Positions, target: Positions, options: FitOptions) -> FitResult:
-    """The fit of a move: as `fit`, with heights that are asked for but not there refused instead of passed over. Raises ProcedureError."""
+    """The fit of a move: as `fit`, with heights that are asked for but not there refused instead of passed
+    over. Raises ProcedureError."""
     if options.height != "none":
         both = [n for n in source.names if n in target.index]
-        fine = [n for n in both if math.isfinite(source.height_m[source.index[n]] + target.height_m[target.index[n]])]
+        fine = [
+            n
+            for n in both
+            if math.isfinite(source.height_m[source.index[n]] + target.height_m[target.index[n]])
+        ]
         if not fine:
             raise ProcedureError(
-                "no pair has a height in both systems", hint="Give a mark's height in both, or leave heights untouched"
+                "no pair has a height in both systems",
+                hint="Give a mark's height in both, or leave heights untouched",
             )
     return fit(source, target, options)

@@ -1,4 +1,5 @@
-"""Which places lie close together: a search over cells, without a comparison of every place with every other."""
+"""Which places lie close together: a search over cells, without a comparison of every place with every
+other."""
 
 from __future__ import annotations
 
@@ -13,7 +14,8 @@ LIMIT = 200_000
 
 
 def near_pairs(e_m: FloatArray, n_m: FloatArray, radius_m: float) -> tuple[IntArray, IntArray]:
-    """Rows i < j of places (k,) within `radius_m` of each other in plan; places that are nan have no neighbours.
+    """Rows i < j of places (k,) within `radius_m` of each other in plan; places that are nan have no
+    neighbours.
 
     Raises ValueError when there are over LIMIT candidates.
     """
@@ -28,7 +30,13 @@ def near_pairs(e_m: FloatArray, n_m: FloatArray, radius_m: float) -> tuple[IntAr
     ordered = cell[order]
     found: list[tuple[IntArray, IntArray]] = []
     total = 0
-    for step in (0, 1, stride - 1, stride, stride + 1):  # itself and the half of its neighbours that comes later
+    for step in (
+        0,
+        1,
+        stride - 1,
+        stride,
+        stride + 1,
+    ):  # itself and the half of its neighbours that comes later
         first = np.searchsorted(ordered, ordered + step, side="left")
         last = np.searchsorted(ordered, ordered + step, side="right")
         if step == 0:

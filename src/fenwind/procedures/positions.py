@@ -11,15 +11,16 @@ from numpy.typing import NDArray
 
 FloatArray = NDArray[np.float64]
 
-#: Sigmas taken when none are given, metres per axis: what a fixed GNSS position is commonly worth (common practice, no source).
+#: Sigmas taken when none are given, metres per axis: what a fixed GNSS position is commonly worth (common
+#: practice, no source).
 ASSUMED_SIGMA_H_M = 0.010
 ASSUMED_SIGMA_V_M = 0.020
 
 
 @dataclass(frozen=True, kw_only=True, eq=False)
 class Positions:
-    """k positions: e_m, n_m (k,) and height_m (k,), nan where there is none; covariance (3, 3, k) of e, n, height in
-    square metres, nan where not known. Names are unique."""
+    """k positions: e_m, n_m (k,) and height_m (k,), nan where there is none; covariance (3, 3, k) of e, n,
+    height in square metres, nan where not known. Names are unique."""
 
     names: tuple[str, ...]
     e_m: FloatArray
@@ -78,6 +79,8 @@ def positions(
         covariance[0, 1] = covariance[1, 0] = np.where(np.isfinite(sigma_h_m), 0.0, np.nan)
     if sigma_v_m is not None:
         covariance[2, 2] = np.square(sigma_v_m)
-    covariance[0:2, 2] = covariance[2, 0:2] = np.where(np.isfinite(covariance[0, 0] + covariance[2, 2]), 0.0, np.nan)
+    covariance[0:2, 2] = covariance[2, 0:2] = np.where(
+        np.isfinite(covariance[0, 0] + covariance[2, 2]), 0.0, np.nan
+    )
     arrays = [np.array(a, dtype=float) for a in (e_m, n_m, height_m)]
     return Positions(names=names, e_m=arrays[0], n_m=arrays[1], height_m=arrays[2], covariance=covariance)

@@ -1,9 +1,9 @@
 """The plane similarity behind every fit: how it acts, how it is estimated, and how its models nest.
 
 E = shift_e + s (e cos r + n sin r), N = shift_n + s (-e sin r + n cos r), r clockwise: bearings increase by r
-(a four-parameter plane similarity, IOGP Guidance Note 7-2, "Similarity Transformation", in this sign convention).
-Inside, coordinates are counted from the centres of both sets, so that the unknowns are well separated and the shift's
-uncertainty is that at the centre of the pairs.
+(a four-parameter plane similarity, IOGP Guidance Note 7-2, "Similarity Transformation", in this sign
+convention). Inside, coordinates are counted from the centres of both sets, so that the unknowns are well
+separated and the shift's uncertainty is that at the centre of the pairs.
 """
 
 from __future__ import annotations
@@ -27,8 +27,9 @@ FREE: dict[str, tuple[str, ...]] = {"shift": ("shift E", "shift N"), "turn": UNK
 
 @dataclass(frozen=True, kw_only=True, eq=False)
 class Similarity:
-    """A similarity from (e, n) to (E, N), metres and radians. source_centre and target_centre (2,) are the points it turns
-    about: E - target_centre = s R (e - source_centre). covariance (4, 4) of (target centre E, N, rotation, scale)."""
+    """A similarity from (e, n) to (E, N), metres and radians. source_centre and target_centre (2,) are the
+    points it turns about: E - target_centre = s R (e - source_centre). covariance (4, 4) of (target centre E,
+    N, rotation, scale)."""
 
     source_centre: FloatArray
     target_centre: FloatArray
@@ -59,7 +60,9 @@ class Similarity:
 
     def design(self, e_m: FloatArray, n_m: FloatArray) -> FloatArray:
         """Derivatives (2, 4, k) of (E, N) by the target centre E, N, the rotation and the scale."""
-        return _design(e_m - self.source_centre[0], n_m - self.source_centre[1], self.rotation_rad, self.scale)
+        return _design(
+            e_m - self.source_centre[0], n_m - self.source_centre[1], self.rotation_rad, self.scale
+        )
 
 
 def _design(de: FloatArray, dn: FloatArray, rotation: float, scale: float) -> FloatArray:
@@ -107,8 +110,8 @@ class PairSet:
 
 @dataclass(frozen=True, kw_only=True, eq=False)
 class Prepared:
-    """Pairs counted from their centres, with a closed-form start (target centre E, N, rotation, scale) and the whitening of
-    computed - known, which all nested models share so that they can be compared."""
+    """Pairs counted from their centres, with a closed-form start (target centre E, N, rotation, scale) and
+    the whitening of computed - known, which all nested models share so that they can be compared."""
 
     source_centre: FloatArray
     target_centre: FloatArray
@@ -121,12 +124,15 @@ class Prepared:
 def prepare(pairs: PairSet) -> Prepared:
     """Centre pairs and find where to start. Raises ProcedureError when there are none."""
     if pairs.source.shape[1] == 0:
-        raise ProcedureError("no pair is held in plan", hint="Hold at least one pair, or choose another use for a pair")
+        raise ProcedureError(
+            "no pair is held in plan", hint="Hold at least one pair, or choose another use for a pair"
+        )
     source_centre, target_centre = pairs.source.mean(axis=1), pairs.target.mean(axis=1)
     source, target = pairs.source - source_centre[:, None], pairs.target - target_centre[:, None]
     ratio = _ratio(pairs, source[0] + 1j * source[1], target[0] + 1j * target[1])
     rotation, scale = float(-np.angle(ratio)), float(abs(ratio)) or 1.0
-    # With a turn that is far from zero, covariances must be turned before they can be added to those of the target.
+    # With a turn that is far from zero, covariances must be turned before they can be added to those of the
+    # target.
     covariance = turn_covariance(pairs.source_covariance, rotation, scale)
     covariance += pairs.target_covariance
     return Prepared(
@@ -140,8 +146,8 @@ def prepare(pairs: PairSet) -> Prepared:
 
 
 def _ratio(pairs: PairSet, source: NDArray[np.complex128], target: NDArray[np.complex128]) -> complex:
-    """Complex ratio target / source by least squares with one weight a pair: its modulus is the scale, its angle minus the
-    rotation; the exact optimum when the weights are equal and isotropic."""
+    """Complex ratio target / source by least squares with one weight a pair: its modulus is the scale, its
+    angle minus the rotation; the exact optimum when the weights are equal and isotropic."""
     trace = pairs.source_covariance[0, 0] + pairs.source_covariance[1, 1]
     trace = trace + pairs.target_covariance[0, 0] + pairs.target_covariance[1, 1]
     if not (trace > 0.0).all():
@@ -158,7 +164,8 @@ def estimate(
 ) -> tuple[Similarity, Adjustment]:
     """Least-squares similarity of a model of FREE; a given rotation or scale is held exactly.
 
-    Residuals of the adjustment are computed - known (2, k). Raises ProcedureError when there are too few pairs.
+    Residuals of the adjustment are computed - known (2, k). Raises ProcedureError when there are too few
+    pairs.
     """
     ready = pairs if isinstance(pairs, Prepared) else prepare(pairs)
     held = {"rotation": rotation_rad, "scale": scale}
@@ -192,7 +199,11 @@ def estimate(
     try:
         result = adjust(problem)
     except DatumDefectError as error:
-        few = "two or more pairs at different places" if ready.source.shape[1] < 2 else "pairs that are not all at one place"
+        few = (
+            "two or more pairs at different places"
+            if ready.source.shape[1] < 2
+            else "pairs that are not all at one place"
+        )
         raise ProcedureError(
             f"{error.message}: {model} needs {few}", hint="Hold more pairs, or choose a simpler model"
         ) from error
@@ -209,17 +220,21 @@ def estimate(
 def pivot(pairs: PairSet) -> tuple[Similarity, Adjustment]:
     """Hold the first of two pairs exactly and turn onto the direction to the second; scale 1.
 
-    Both positions and the direction are three observations for three unknowns, so that their covariance reaches the
-    result through the engine. Raises ProcedureError when the two marks coincide in either system.
+    Both positions and the direction are three observations for three unknowns, so that their covariance
+    reaches the result through the engine. Raises ProcedureError when the two marks coincide in either system.
     """
     (e1, e2), (n1, n2) = pairs.source
     (ke1, ke2), (kn1, kn2) = pairs.target
     length = math.hypot(e2 - e1, n2 - n1)
     if min(length, math.hypot(ke2 - ke1, kn2 - kn1)) < 1e-6:
-        raise ProcedureError("the pivot and its second pair are at one place", hint="Choose a second pair away from the pivot")
+        raise ProcedureError(
+            "the pivot and its second pair are at one place", hint="Choose a second pair away from the pivot"
+        )
     direction = math.atan2(e2 - e1, n2 - n1)
     rotation = math.remainder(math.atan2(ke2 - ke1, kn2 - kn1) - direction, 2.0 * math.pi)
-    across = np.array([-math.cos(direction) / length, math.sin(direction) / length])  # d direction / d (e1, n1)
+    across = np.array(
+        [-math.cos(direction) / length, math.sin(direction) / length]
+    )  # d direction / d (e1, n1)
     turned = turn_covariance(pairs.source_covariance, rotation, 1.0) + pairs.target_covariance
     back = turn_covariance(turned, -rotation, 1.0)
     to_observed = np.zeros((3, 4))

@@ -25,10 +25,11 @@ def to_plane(
     sigma_h_m: FloatArray | None = None,
     sigma_v_m: FloatArray | None = None,
 ) -> Positions:
-    """Positions (k,) in the frame: e, n by projection; height = ellipsoidal height less the geoid height where the frame has a grid.
+    """Positions (k,) in the frame: e, n by projection; height = ellipsoidal height less the geoid height
+    where the frame has a grid.
 
-    Horizontal sigmas are equal in all directions, so the point scale factor alone carries them. Raises ProcedureError when the
-    projection is not defined at a position, or when a geoid grid does not cover one.
+    Horizontal sigmas are equal in all directions, so the point scale factor alone carries them. Raises
+    ProcedureError when the projection is not defined at a position, or when a geoid grid does not cover one.
     """
     names = tuple(names)
     lat, lon = np.asarray(lat_rad, dtype=float), np.asarray(lon_rad, dtype=float)
@@ -51,13 +52,15 @@ def to_plane(
 def geoid_reduced(
     frame: Frame, names: tuple[str, ...], lat_rad: FloatArray, lon_rad: FloatArray, h_ell_m: FloatArray
 ) -> FloatArray:
-    """Ellipsoidal heights (k,) less the geoid heights of the frame's grid; unchanged without a grid, nan stays nan."""
+    """Ellipsoidal heights (k,) less the geoid heights of the frame's grid; unchanged without a grid, nan
+    stays nan."""
     height = np.asarray(h_ell_m, dtype=float)
     if frame.geoid is None:
         return height
     undulation = frame.geoid_height(lat_rad, lon_rad)
     if isinstance(frame.geoid, VerticalRelation):
-        # Without its grid the heights are not known; that is a doubt about the frame and no reason to lose the plan.
+        # Without its grid the heights are not known; that is a doubt about the frame and no reason to lose
+        # the plan.
         return height - undulation
     _require(
         np.isfinite(undulation) | ~np.isfinite(height),

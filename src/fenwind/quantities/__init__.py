@@ -1,1 +1,2 @@
-"""Parse, format and convert angles, bearings, lengths and coordinates; the only core place that knows other units than SI."""
+"""Parse, format and convert angles, bearings, lengths and coordinates; the only core place that knows other
+units than SI."""

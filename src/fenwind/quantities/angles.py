@@ -1,8 +1,8 @@
 """Angles in the spellings people type, in radians inside.
 
-Accepted: degrees, minutes and seconds with marks, blanks or hyphens between (117°35'52", 117 35 52, 117-35-52.5),
-decimal degrees, gon (13.2g, 13.2 gon), radians (1.2 rad), and packed D.MMSS only when it is chosen. A minus sign belongs
-to the whole angle, so -0 12 30 is negative.
+Accepted: degrees, minutes and seconds with marks, blanks or hyphens between (117°35'52", 117 35 52,
+117-35-52.5), decimal degrees, gon (13.2g, 13.2 gon), radians (1.2 rad), and packed D.MMSS only when it is
+chosen. A minus sign belongs to the whole angle, so -0 12 30 is negative.
 """
 
 from __future__ import annotations
@@ -22,7 +22,8 @@ RAD_PER_GON = math.pi / 200.0
 RAD_PER_SECOND = math.pi / 648000.0
 
 _HINT = "Type for instance 117°35'52.5\", 117 35 52.5, 117-35-52.5, 117.598 or 130.664 gon"
-_MARKS = str.maketrans({"º": "°", "˚": "°", "′": "'", "’": "'", "‘": "'", "″": '"', "”": '"', "“": '"', MINUS: "-", "–": "-"})
+_MARKS = str.maketrans({"º": "°", "˚": "°", "′": "'", "’": "'", "‘": "'", "″": '"', "”": '"', "“": '"'})
+_MARKS |= str.maketrans({MINUS: "-", "–": "-"})
 _SUFFIX = re.compile(r"^(.*?)\s*(gon|grad|g|rad|deg|d|°)$", re.IGNORECASE)
 _SEXAGESIMAL = re.compile(
     r"""^(?P<d>\d+(?:\.\d*)?|\.\d+)\s*(?:°|[dD]|[:\s-])\s*
@@ -35,7 +36,8 @@ _SEXAGESIMAL = re.compile(
 def parse_angle(text: str, style: AngleStyle = "degrees") -> float:
     """Radians of one typed angle; a unit in the text wins over `style`.
 
-    Raises ParseError for empty text, minutes or seconds of 60 or more, and a fraction that is followed by a smaller part.
+    Raises ParseError for empty text, minutes or seconds of 60 or more, and a fraction that is followed by a
+    smaller part.
     """
     raw = text.strip().translate(_MARKS)
     negative = raw.startswith("-")
@@ -54,7 +56,9 @@ def _parse_unsigned(body: str, text: str, style: AngleStyle) -> float:
     suffixed = _SUFFIX.match(body)
     if suffixed and _is_plain(suffixed[1]):
         unit = suffixed[2].lower()
-        factor = {"rad": 1.0, "deg": RAD_PER_DEGREE, "d": RAD_PER_DEGREE, "°": RAD_PER_DEGREE}.get(unit, RAD_PER_GON)
+        factor = {"rad": 1.0, "deg": RAD_PER_DEGREE, "d": RAD_PER_DEGREE, "°": RAD_PER_DEGREE}.get(
+            unit, RAD_PER_GON
+        )
         return float(suffixed[1]) * factor
     if _is_plain(body):
         if style == "packed":
@@ -65,7 +69,9 @@ def _parse_unsigned(body: str, text: str, style: AngleStyle) -> float:
         raise ParseError(f"{text.strip()!r} is not an angle", hint=_HINT)
     degrees, minutes, seconds = parts["d"], parts["m"] or "0", parts["s"] or "0"
     if ("." in degrees and parts["m"]) or ("." in minutes and parts["s"]):
-        raise ParseError(f"{text.strip()!r} has a fraction before its last part", hint="Put decimals on the last part only")
+        raise ParseError(
+            f"{text.strip()!r} has a fraction before its last part", hint="Put decimals on the last part only"
+        )
     return _sexagesimal(float(degrees), float(minutes), float(seconds), text)
 
 
@@ -75,7 +81,10 @@ def _is_plain(text: str) -> bool:
 
 def _sexagesimal(degrees: float, minutes: float, seconds: float, text: str) -> float:
     if minutes >= 60.0 or seconds >= 60.0:
-        raise ParseError(f"{text.strip()!r} has 60 or more minutes or seconds", hint="Minutes and seconds run from 0 to under 60")
+        raise ParseError(
+            f"{text.strip()!r} has 60 or more minutes or seconds",
+            hint="Minutes and seconds run from 0 to under 60",
+        )
     return (degrees * 3600.0 + minutes * 60.0 + seconds) * RAD_PER_SECOND
 
 
@@ -88,7 +97,8 @@ def unpack_dms(text: str) -> float:
 
 
 def split_dms(angle_rad: float, decimals: int) -> tuple[bool, int, int, str]:
-    """Sign, degrees, minutes and seconds (as text) of an angle, rounded as a whole so that seconds never read 60."""
+    """Sign, degrees, minutes and seconds (as text) of an angle, rounded as a whole so that seconds never read
+    60."""
     unit = 10**decimals
     total = round(abs(angle_rad) / RAD_PER_SECOND * unit)
     whole, fraction = divmod(total, unit)
@@ -105,7 +115,8 @@ def format_dms(angle_rad: float, decimals: int = 1) -> str:
 
 
 def format_angle(angle_rad: float, style: AngleStyle = "degrees", decimals: int = 1) -> str:
-    """An angle with its unit: DMS with `decimals` on the seconds, or gon and radians with `decimals` as they are."""
+    """An angle with its unit: DMS with `decimals` on the seconds, or gon and radians with `decimals` as they
+    are."""
     if style == "degrees":
         return format_dms(angle_rad, decimals)
     if style == "packed":

@@ -15,13 +15,19 @@ def _parse(text: str, positive: str, negative: str, limit_rad: float, what: str)
     match = _LETTERED.match(text)
     letter = ((match["front"] or match["back"] or "") if match else "").upper()
     if match is None or (match["front"] and match["back"]) or (letter and letter not in positive + negative):
-        raise ParseError(f"{text.strip()!r} is not a {what}", hint=f"Use a sign or one letter of {positive[0]} and {negative[0]}")
+        raise ParseError(
+            f"{text.strip()!r} is not a {what}",
+            hint=f"Use a sign or one letter of {positive[0]} and {negative[0]}",
+        )
     value = parse_angle(match["angle"])
     if letter and (value < 0 or match["angle"].lstrip().startswith(("-", "−"))):
-        raise ParseError(f"{text.strip()!r} has a sign and a letter", hint="Use either a sign or a hemisphere letter")
+        raise ParseError(
+            f"{text.strip()!r} has a sign and a letter", hint="Use either a sign or a hemisphere letter"
+        )
     if abs(value) > limit_rad + 1e-15:
         raise ParseError(
-            f"{text.strip()!r} is out of range for a {what}", hint=f"A {what} runs to {math.degrees(limit_rad):.0f} degrees"
+            f"{text.strip()!r} is out of range for a {what}",
+            hint=f"A {what} runs to {math.degrees(limit_rad):.0f} degrees",
         )
     return -value if letter and letter in negative else value
 

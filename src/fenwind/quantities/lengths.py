@@ -30,24 +30,37 @@ class LengthUnit:
         return float(self.exact)
 
 
-METRE = LengthUnit(key="m", name="metre", exact=Fraction(1), source="BIPM, The International System of Units, 9th edition, 2019")
+METRE = LengthUnit(
+    key="m",
+    name="metre",
+    exact=Fraction(1),
+    source="BIPM, The International System of Units, 9th edition, 2019",
+)
 KILOMETRE = LengthUnit(
-    key="km", name="kilometre", exact=Fraction(1000), source="BIPM, The International System of Units, 9th edition, 2019"
+    key="km",
+    name="kilometre",
+    exact=Fraction(1000),
+    source="BIPM, The International System of Units, 9th edition, 2019",
 )
 MILLIMETRE = LengthUnit(
-    key="mm", name="millimetre", exact=Fraction(1, 1000), source="BIPM, The International System of Units, 9th edition, 2019"
+    key="mm",
+    name="millimetre",
+    exact=Fraction(1, 1000),
+    source="BIPM, The International System of Units, 9th edition, 2019",
 )
 FOOT = LengthUnit(
     key="ft",
     name="international foot",
     exact=Fraction(3048, 10000),
-    source="Refinement of Values for the Yard and the Pound, Federal Register, 1 July 1959 (1 yard = 0.9144 m)",
+    source="Refinement of Values for the Yard and the Pound, Federal Register, 1 July 1959 (1 yard = "
+    "0.9144 m)",
 )
 US_SURVEY_FOOT = LengthUnit(
     key="ftUS",
     name="US survey foot",
     exact=Fraction(1200, 3937),
-    source="US Coast and Geodetic Survey, Bulletin 26, 5 April 1893 (1 metre = 39.37 inches); kept for surveying by the "
+    source="US Coast and Geodetic Survey, Bulletin 26, 5 April 1893 (1 metre = 39.37 inches); kept for "
+    "surveying by the "
     "Federal Register notice of 1 July 1959",
 )
 
@@ -60,7 +73,8 @@ _ALIASES = {
     **{a: US_SURVEY_FOOT for a in ("ftus", "usft", "us-ft", "sft", "us survey foot", "us survey feet")},
 }
 _TYPED = re.compile(
-    r"^\s*(?P<number>[+\-−]?[\d.,'’\s\u2009\u202f\u00a0]*\d\.?(?:[eE][+-]?\d+)?)\s*(?P<unit>'|[a-zA-Z][a-zA-Z \-]*)?\s*$"
+    r"^\s*(?P<number>[+\-−]?[\d.,'’\s\u2009\u202f\u00a0]*\d\.?(?:[eE][+-]?\d+)?)"
+    r"\s*(?P<unit>'|[a-zA-Z][a-zA-Z \-]*)?\s*$"
 )
 
 
@@ -68,7 +82,10 @@ def unit_named(text: str) -> LengthUnit:
     """The unit of a key or an everyday name such as "m", "ft", "ftUS". Raises ParseError for others."""
     unit = _ALIASES.get(text.strip().lower())
     if unit is None:
-        raise ParseError(f"{text.strip()!r} is not a length unit", hint="Use m, km, mm, ft (international) or ftUS (US survey)")
+        raise ParseError(
+            f"{text.strip()!r} is not a length unit",
+            hint="Use m, km, mm, ft (international) or ftUS (US survey)",
+        )
     return unit
 
 
@@ -77,14 +94,16 @@ def parse_length(text: str, default: LengthUnit = METRE) -> float:
     match = _TYPED.match(text)
     if match is None:
         raise ParseError(
-            f"{text.strip()!r} is not a length", hint="Type a number, with a unit if it is not the shown one: 12.5 ft"
+            f"{text.strip()!r} is not a length",
+            hint="Type a number, with a unit if it is not the shown one: 12.5 ft",
         )
     unit = unit_named(match["unit"]) if match["unit"] else default
     return parse_number(match["number"]) * unit.metres
 
 
 def parse_tolerances(text: str) -> tuple[float, float]:
-    """Two tolerances in metres, plan and height, of a text such as "10, 20", "5 mm and 1 cm" or one for both; millimetres without a unit.
+    """Two tolerances in metres, plan and height, of a text such as "10, 20", "5 mm and 1 cm" or one for both;
+    millimetres without a unit.
 
     Raises ParseError for anything else, and for tolerances that are not above zero.
     """
@@ -105,4 +124,8 @@ def format_length(length_m: float, unit: LengthUnit = METRE, decimals: int = 3) 
 
 def format_way(length_m: float) -> str:
     """A short way in words: 12.3 mm under a metre, 43.859 m from there on."""
-    return f"{format_fixed(length_m * 1000.0, 1)} mm" if abs(length_m) < 1.0 else f"{format_fixed(length_m, 3)} m"
+    return (
+        f"{format_fixed(length_m * 1000.0, 1)} mm"
+        if abs(length_m) < 1.0
+        else f"{format_fixed(length_m, 3)} m"
+    )

@@ -16,8 +16,9 @@ _NUMBER = re.compile(r"[+-]?(\d+(\.\d*)?|\.\d+)([eE][+-]?\d+)?")
 def parse_number(text: str, *, decimal_comma: bool | None = None) -> float:
     """Read one number; spaces and apostrophes between thousands are allowed, exponents too.
 
-    decimal_comma: True, a comma is the decimal sign (a dot then separates thousands); False, a comma separates
-    thousands; None, a lone comma counts as the decimal sign. Raises ParseError on anything else, on nan and inf.
+    decimal_comma: True, a comma is the decimal sign (a dot then separates thousands); False, a comma
+    separates thousands; None, a lone comma counts as the decimal sign. Raises ParseError on anything else, on
+    nan and inf.
     """
     raw = _SPACES.sub("", text).replace(MINUS, "-")
     if decimal_comma is None:
@@ -32,7 +33,8 @@ def parse_number(text: str, *, decimal_comma: bool | None = None) -> float:
 
 
 def format_fixed(value: float | None, decimals: int, *, sign: bool = False, group: bool = True) -> str:
-    """Fixed decimals with a true minus sign; thousands kept apart by thin spaces; never "−0.00"; nothing for None or nan."""
+    """Fixed decimals with a true minus sign; thousands kept apart by thin spaces; never "−0.00"; nothing
+    for None or nan."""
     if value is None or not math.isfinite(value):
         return ""
     text = f"{abs(value):,.{decimals}f}" if group else f"{abs(value):.{decimals}f}"

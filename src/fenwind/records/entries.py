@@ -1,4 +1,5 @@
-"""Ledger entries: a record added, or an amendment of some of its fields that keeps the old values and the reason."""
+"""Ledger entries: a record added, or an amendment of some of its fields that keeps the old values and the
+reason."""
 
 from __future__ import annotations
 
@@ -38,7 +39,8 @@ Entry = Add | Amend
 
 
 def amend(record: Record, *, reason: str = "", **changes: Any) -> Amend:
-    """An amendment of `record` that sets the fields named in `changes`. Raises AttributeError for an unknown field."""
+    """An amendment of `record` that sets the fields named in `changes`. Raises AttributeError for an unknown
+    field."""
     old = {name: getattr(record, name) for name in changes}
     return Amend(subject=record.id, old=old, new=changes, reason=reason)
 
@@ -74,7 +76,8 @@ def decode(kind: str, subject: str, body: str, record_type: type[Record] | None)
         return Amend(subject=subject, old=old, new=new, reason=raw["reason"])
     except (msgspec.MsgspecError, KeyError, TypeError, ValueError) as error:
         raise JobError(
-            f"a ledger entry for {subject} cannot be read: {error}", hint="Open a copy of the job from a backup"
+            f"a ledger entry for {subject} cannot be read: {error}",
+            hint="Open a copy of the job from a backup",
         ) from error
 
 

@@ -18,7 +18,8 @@ MarkSymbol = Literal["by state", "triangle", "ring", "square", "cross", "dot"]
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class JobInfo:
-    """The job itself: its name, the frame its coordinates are shown in, and how they are shown (decimals of lengths in the frame's unit)."""
+    """The job itself: its name, the frame its coordinates are shown in, and how they are shown (decimals of
+    lengths in the frame's unit)."""
 
     id: str = "job"
     name: str
@@ -39,7 +40,8 @@ class FrameRecord:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Mark:
-    """A physical mark. hold_horizontal and hold_height say whether a known position of it may be held in fits."""
+    """A physical mark. hold_horizontal and hold_height say whether a known position of it may be held in
+    fits."""
 
     id: str
     name: str
@@ -70,9 +72,9 @@ class GivenPosition:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class MeasuredPosition:
-    """One occupation. Either geodetic in the system `crs` (lat_rad, lon_rad, h_m above the ellipsoid; crs empty means the datum
-    of the frame it is worked in), or on the plane of the job's frame `frame` (e_m, n_m, h_m in that frame's heights).
-    Sigmas are per horizontal axis and vertical."""
+    """One occupation. Either geodetic in the system `crs` (lat_rad, lon_rad, h_m above the ellipsoid; crs
+    empty means the datum of the frame it is worked in), or on the plane of the job's frame `frame` (e_m, n_m,
+    h_m in that frame's heights). Sigmas are per horizontal axis and vertical."""
 
     id: str
     mark: str
@@ -98,11 +100,12 @@ class MeasuredPosition:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class FitStep:
-    """A fit: measured positions, worked in `source_frame`, carried onto the positions known in `target_frame`.
+    """A fit: measured positions, worked in `source_frame`, carried onto the positions known in
+    `target_frame`.
 
-    sessions: which occupations take part, all when empty. uses: (mark id, use) where the pair's use differs from the
-    mark's hold flags. pivot: two mark ids. rotation_rad and scale: given values, None when they are estimated. scale_reason: why the scale
-    is not 1.
+    sessions: which occupations take part, all when empty. uses: (mark id, use) where the pair's use differs
+    from the mark's hold flags. pivot: two mark ids. rotation_rad and scale: given values, None when they are
+    estimated. scale_reason: why the scale is not 1.
     """
 
     id: str
@@ -124,8 +127,8 @@ class FitStep:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class MarkRule:
-    """What holds for marks of one class or one code: how far a position may differ from a known one before it counts as different,
-    how the plan and drawings show it, and whether they label it."""
+    """What holds for marks of one class or one code: how far a position may differ from a known one before it
+    counts as different, how the plan and drawings show it, and whether they label it."""
 
     id: str
     by: Literal["class", "code"]
@@ -139,7 +142,8 @@ class MarkRule:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Layout:
-    """A list's layout for handover, under a name: its columns in order (keys of exchange.columns), what parts them, and the decimals."""
+    """A list's layout for handover, under a name: its columns in order (keys of exchange.columns), what parts
+    them, and the decimals."""
 
     id: str
     name: str
@@ -151,7 +155,8 @@ class Layout:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Backdrop:
-    """A drawing or an image under the plan: the file, and the frame its coordinates are in. active False hides it."""
+    """A drawing or an image under the plan: the file, and the frame its coordinates are in. active False
+    hides it."""
 
     id: str
     path: str
@@ -162,8 +167,8 @@ class Backdrop:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Acceptance:
-    """A doubt looked at and accepted, with the reason; `doubt` is its key, which names its rule and records, `value` what was
-    measured then: it lapses when the number grows by over a tenth."""
+    """A doubt looked at and accepted, with the reason; `doubt` is its key, which names its rule and records,
+    `value` what was measured then: it lapses when the number grows by over a tenth."""
 
     id: str
     doubt: str
@@ -172,7 +177,18 @@ class Acceptance:
     active: bool = True
 
 
-Record = JobInfo | FrameRecord | Mark | GivenPosition | MeasuredPosition | FitStep | MarkRule | Layout | Backdrop | Acceptance
+Record = (
+    JobInfo
+    | FrameRecord
+    | Mark
+    | GivenPosition
+    | MeasuredPosition
+    | FitStep
+    | MarkRule
+    | Layout
+    | Backdrop
+    | Acceptance
+)
 KINDS: dict[str, type[Record]] = {
     "job": JobInfo,
     "frame": FrameRecord,

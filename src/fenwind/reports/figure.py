@@ -1,4 +1,5 @@
-"""The plan figure of a fit as SVG: pairs, carried marks, residual vectors with their exaggeration, scale bar and north."""
+"""The plan figure of a fit as SVG: pairs, carried marks, residual vectors with their exaggeration, scale bar
+and north."""
 
 from __future__ import annotations
 
@@ -23,7 +24,8 @@ def nice_length(target: float) -> float:
 
 
 def exaggeration(residuals_m: FloatArray, extent_m: float, part: float = 0.08) -> float:
-    """A round factor that draws the largest residual about `part` of the extent long; 1 when there are none."""
+    """A round factor that draws the largest residual about `part` of the extent long; 1 when there are
+    none."""
     largest = float(np.nanmax(residuals_m, initial=0.0))
     return nice_length(part * extent_m / largest) if largest > 1e-9 and extent_m > 0 else 1.0
 
@@ -43,7 +45,8 @@ def fit_figure(result: FitResult) -> str:
     factor = exaggeration(table.misfit_h_m, float(extent.max()))
     pair_rows = set(rows.tolist())
     out = [
-        f'<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 {WIDTH:.0f} {HEIGHT:.0f}" role="img" aria-label="Plan of the fit">'
+        f'<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 {WIDTH:.0f} {HEIGHT:.0f}" role="img" '
+        'aria-label="Plan of the fit">'
     ]
     out.append(f'<rect width="{WIDTH:.0f}" height="{HEIGHT:.0f}" fill="#FFFFFF" stroke="{RULE}"/>')
     for i in range(len(carried)):
@@ -53,24 +56,34 @@ def fit_figure(result: FitResult) -> str:
     for i, row in enumerate(rows):
         x, y = place(carried.e_m[row], carried.n_m[row])
         dx, dy = table.de_m[i] * factor * scale, -table.dn_m[i] * factor * scale
-        out.append(f'<line x1="{x:.1f}" y1="{y:.1f}" x2="{x + dx:.1f}" y2="{y + dy:.1f}" stroke="{FLARE}" stroke-width="2"/>')
+        out.append(
+            f'<line x1="{x:.1f}" y1="{y:.1f}" x2="{x + dx:.1f}" y2="{y + dy:.1f}" stroke="{FLARE}" '
+            'stroke-width="2"/>'
+        )
         if table.used_h[i]:
             out.append(f'<path d="M{x:.1f} {y - 6:.1f}l6 10h-12z" fill="{INK}"/>')
         else:
             out.append(
-                f'<rect x="{x - 5:.1f}" y="{y - 5:.1f}" width="10" height="10" fill="#FFFFFF" stroke="{INK}" stroke-width="1.5"/>'
+                f'<rect x="{x - 5:.1f}" y="{y - 5:.1f}" width="10" height="10" fill="#FFFFFF" '
+                f'stroke="{INK}" stroke-width="1.5"/>'
             )
-        out.append(f'<text x="{x + 9:.1f}" y="{y - 7:.1f}" font-size="12" fill="{INK}">{escape(table.names[i])}</text>')
+        out.append(
+            f'<text x="{x + 9:.1f}" y="{y - 7:.1f}" font-size="12" '
+            f'fill="{INK}">{escape(table.names[i])}</text>'
+        )
     times = format_fixed(factor, 0 if factor >= 1 else 4)
     bar = nice_length(120.0 / scale)
     out.append(
-        f'<path d="M{WIDTH - 24 - bar * scale:.1f} {HEIGHT - 20}v-6m0 3h{bar * scale:.1f}m0 -3v6" stroke="{INK}" fill="none"/>'
-        f'<text x="{WIDTH - 24 - bar * scale / 2:.1f}" y="{HEIGHT - 30}" font-size="11" text-anchor="middle" fill="{INK}">'
+        f'<path d="M{WIDTH - 24 - bar * scale:.1f} {HEIGHT - 20}v-6m0 3h{bar * scale:.1f}m0 -3v6" '
+        f'stroke="{INK}" fill="none"/>'
+        f'<text x="{WIDTH - 24 - bar * scale / 2:.1f}" y="{HEIGHT - 30}" font-size="11" '
+        f'text-anchor="middle" fill="{INK}">'
         f"{format_fixed(bar, 0 if bar >= 1 else 2)} m</text>"
     )
     out.append(
         f'<path d="M{WIDTH - 28} 48v-28m-4 6l4 -6l4 6" stroke="{INK}" fill="none"/>'
         f'<text x="{WIDTH - 28}" y="62" font-size="11" text-anchor="middle" fill="{INK}">N</text>'
-        f'<text x="14" y="{HEIGHT - 16}" font-size="11" fill="{FAINT}">residuals drawn {times} times as large</text></svg>'
+        f'<text x="14" y="{HEIGHT - 16}" font-size="11" fill="{FAINT}">residuals drawn {times} times as '
+        "large</text></svg>"
     )
     return "".join(out)

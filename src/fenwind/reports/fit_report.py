@@ -18,7 +18,12 @@ from fenwind.reports.figure import fit_figure
 from fenwind.reports.model import Figure, Paragraph, Report, Section, Table, Tone
 from fenwind.reports.statement import Part, fit_statement, sentence
 
-MODEL_WORDS = {"shift": "shift", "turn": "shift and turn", "scale": "shift, turn and scale", "pivot": "pivot and direction"}
+MODEL_WORDS = {
+    "shift": "shift",
+    "turn": "shift and turn",
+    "scale": "shift, turn and scale",
+    "pivot": "pivot and direction",
+}
 
 
 def mm(value: float, *, sign: bool = False, decimals: int = 1) -> str:
@@ -46,7 +51,8 @@ def fit_report(
     angle_style: AngleStyle = "degrees",
     subtitle: str = "",
 ) -> Report:
-    """Report of a fit; coordinates in `unit`, residuals in millimetres. accepted: doubts with the reason they were accepted for."""
+    """Report of a fit; coordinates in `unit`, residuals in millimetres. accepted: doubts with the reason they
+    were accepted for."""
     result = case.result
     used = result.pairs.used_h | result.pairs.used_v
     checks = [n for n, u in zip(result.pairs.names, used, strict=True) if not u]
@@ -66,7 +72,9 @@ def fit_report(
         statement=sentence(parts),
         sections=(
             Section(title="Doubts", blocks=_doubt_blocks(doubts, accepted)),
-            Section(title="Parameters", blocks=(parameter_table(result, unit, angle_style), _quality(result))),
+            Section(
+                title="Parameters", blocks=(parameter_table(result, unit, angle_style), _quality(result))
+            ),
             Section(
                 title="Pairs, computed - known",
                 blocks=(_pair_table(result), Figure(svg=fit_figure(result), caption=_caption(result))),
@@ -93,25 +101,45 @@ def parameter_rows(result: FitResult, unit: LengthUnit, style: AngleStyle) -> li
     turn = format_angle(plan.rotation_rad, style, 2 if style == "degrees" else 6)
     seconds = math.degrees(sigma[2]) * 3600.0
     turn_sigma = (
-        f'{format_fixed(seconds, 2)}"' if style == "degrees" else f"{format_fixed(sigma[2] * 200000.0 / math.pi, 3)} mgon"
+        f'{format_fixed(seconds, 2)}"'
+        if style == "degrees"
+        else f"{format_fixed(sigma[2] * 200000.0 / math.pi, 3)} mgon"
     )
     rows = [
-        ("shift E", f"{format_fixed(shift_e / unit.metres, 4)} {unit.key}", f"{mm(sigma[0])} mm at the centre"),
-        ("shift N", f"{format_fixed(shift_n / unit.metres, 4)} {unit.key}", f"{mm(sigma[1])} mm at the centre"),
+        (
+            "shift E",
+            f"{format_fixed(shift_e / unit.metres, 4)} {unit.key}",
+            f"{mm(sigma[0])} mm at the centre",
+        ),
+        (
+            "shift N",
+            f"{format_fixed(shift_n / unit.metres, 4)} {unit.key}",
+            f"{mm(sigma[1])} mm at the centre",
+        ),
         ("turn, clockwise", turn, turn_sigma if free_turn else "held"),
         ("scale", f"{plan.scale:.9f}", f"{format_fixed(sigma[3] * 1e6, 2)} ppm" if free_scale else "held"),
     ]
     if height.model != "none":
         sigma_h = np.sqrt(np.diag(height.covariance))
         rows.append(
-            ("height shift", f"{format_fixed(height.shift_m / unit.metres, 4, sign=True)} {unit.key}", f"{mm(sigma_h[0])} mm")
+            (
+                "height shift",
+                f"{format_fixed(height.shift_m / unit.metres, 4, sign=True)} {unit.key}",
+                f"{mm(sigma_h[0])} mm",
+            )
         )
         if height.model == "plane":
             for word, slope, s in (
                 ("slope to the east", height.slope_e, sigma_h[1]),
                 ("slope to the north", height.slope_n, sigma_h[2]),
             ):
-                rows.append((word, f"{format_fixed(slope * 1e6, 2, sign=True)} mm/km", f"{format_fixed(s * 1e6, 2)} mm/km"))
+                rows.append(
+                    (
+                        word,
+                        f"{format_fixed(slope * 1e6, 2, sign=True)} mm/km",
+                        f"{format_fixed(s * 1e6, 2)} mm/km",
+                    )
+                )
     return rows
 
 
@@ -136,7 +164,10 @@ def quality_line(result: FitResult) -> str:
             continue
         factor, limit = test.statistic / adjustment.dof, test.limit / adjustment.dof
         judged = "assumed sigmas" if result.sigmas_assumed else f"{format_fixed(limit, 2)} allowed"
-        words.append(f"variance factor in {what} {format_fixed(factor, 2)} ({judged}, {adjustment.dof} degrees of freedom)")
+        words.append(
+            f"variance factor in {what} {format_fixed(factor, 2)} ({judged}, {adjustment.dof} degrees of "
+            "freedom)"
+        )
     if result.sigmas_assumed:
         words.append("no sigmas were given, so uncertainties follow the residuals")
     checks = np.flatnonzero(~result.pairs.used_h & ~result.pairs.used_v)
@@ -173,18 +204,31 @@ def _pair_table(result: FitResult) -> Table:
         over = t.misfit_h_m[i] > options.tolerance_h_m or abs(t.dh_m[i]) > options.tolerance_v_m
         tones.append("doubt" if over else "")
     headers = (
-        ("mark", ""), ("part", ""), ("dE", "mm"), ("dN", "mm"), ("dH", "mm"), ("left out, plan", "mm"), ("left out, height", "mm"),
-        ("redundancy E", ""), ("N", ""), ("H", ""), ("detectable, plan", "mm"),
-    )  # fmt: skip
+        ("mark", ""),
+        ("part", ""),
+        ("dE", "mm"),
+        ("dN", "mm"),
+        ("dH", "mm"),
+        ("left out, plan", "mm"),
+        ("left out, height", "mm"),
+        ("redundancy E", ""),
+        ("N", ""),
+        ("H", ""),
+        ("detectable, plan", "mm"),
+    )
     return Table(headers=headers, rows=tuple(rows), tones=tuple(tones), text_columns=2)
 
 
 def _caption(result: FitResult) -> str:
     words = (
-        "Triangles are pairs held in plan, squares checks, rings the other marks carried; lines are residuals, computed - known."
+        "Triangles are pairs held in plan, squares checks, rings the other marks carried; lines are "
+        "residuals, computed - known."
     )
     if result.model != "pivot":
-        words += f" Detectable: the smallest error in one coordinate that a test at {LOCAL_ALPHA:.1%} finds with a power of {LOCAL_POWER:.0%}."
+        words += (
+            f" Detectable: the smallest error in one coordinate that a test at {LOCAL_ALPHA:.1%} finds "
+            f"with a power of {LOCAL_POWER:.0%}."
+        )
     return words
 
 
@@ -210,7 +254,9 @@ def _model_table(result: FitResult) -> Table:
         ("scale - 1", "ppm"),
         ("", ""),
     )
-    return Table(headers=headers, rows=rows, tones=tuple("settled" if t.recommended else "" for t in result.models))
+    return Table(
+        headers=headers, rows=rows, tones=tuple("settled" if t.recommended else "" for t in result.models)
+    )
 
 
 def _position_table(result: FitResult, unit: LengthUnit) -> Table:
@@ -227,5 +273,12 @@ def _position_table(result: FitResult, unit: LengthUnit) -> Table:
         )
         for i, name in enumerate(c.names)
     )
-    headers = (("mark", ""), ("E", unit.key), ("N", unit.key), ("H", unit.key), ("sigma plan", "mm"), ("sigma H", "mm"))
+    headers = (
+        ("mark", ""),
+        ("E", unit.key),
+        ("N", unit.key),
+        ("H", unit.key),
+        ("sigma plan", "mm"),
+        ("sigma H", "mm"),
+    )
     return Table(headers=headers, rows=rows)

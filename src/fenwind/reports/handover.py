@@ -58,20 +58,30 @@ def format_named(key: str) -> Format:
 
 
 def layout_named(state: JobState, name: str) -> Layout:
-    """A layout of the job or a built-in one by its name or id, the full list for an empty name. Raises FormatError."""
+    """A layout of the job or a built-in one by its name or id, the full list for an empty name. Raises
+    FormatError."""
     if not name:
         return DEFAULT
     known = [layout for layout in (*state.layouts.values(), *BUILT_IN) if layout.active]
     for layout in known:
         if name in (layout.name, layout.id):
             return layout
-    raise FormatError(f"there is no layout {name!r}", hint=f"Choose one of {', '.join(x.name for x in known)}")
+    raise FormatError(
+        f"there is no layout {name!r}", hint=f"Choose one of {', '.join(x.name for x in known)}"
+    )
 
 
-def write_positions(path: str, key: str, out: Outgoing, layout: Layout, checks: frozenset[str], made: datetime) -> None:
-    """Write positions in the format of a key that is no report; `checks` names the targets kept out. Raises FormatError."""
+def write_positions(
+    path: str, key: str, out: Outgoing, layout: Layout, checks: frozenset[str], made: datetime
+) -> None:
+    """Write positions in the format of a key that is no report; `checks` names the targets kept out. Raises
+    FormatError."""
     if not out.names:
-        raise FormatError("there are no positions to hand over", where=out.title, hint="Take in control, or make a fit first")
+        raise FormatError(
+            "there are no positions to hand over",
+            where=out.title,
+            hint="Take in control, or make a fit first",
+        )
     if key == "csv":
         write_text(path, list_text(out, layout))
     elif key == "targets":
@@ -80,7 +90,13 @@ def write_positions(path: str, key: str, out: Outgoing, layout: Layout, checks: 
         from fenwind.exchange.xlsx import write_xlsx
 
         columns = list_columns(out, layout)
-        write_xlsx(path, [c.head for c in columns], zip(*(c.cells for c in columns), strict=True), out.title, out.system_words)
+        write_xlsx(
+            path,
+            [c.head for c in columns],
+            zip(*(c.cells for c in columns), strict=True),
+            out.title,
+            out.system_words,
+        )
     elif key == "landxml":
         from fenwind.exchange.landxml import write_landxml
 
@@ -104,7 +120,8 @@ def write_report(path: str, key: str, report: Report) -> None:
     write_bytes(path, to_pdf(report) if key == "pdf" else to_html(report).encode())
 
 
-# Targets -------------------------------------------------------------------------------------------------------------
+# Targets
+# ------------------------------------------------------------------------------------------------------
 
 
 def checks_of(state: JobState) -> frozenset[str]:
@@ -113,27 +130,36 @@ def checks_of(state: JobState) -> frozenset[str]:
 
 
 def target_names(out: Outgoing, mark_class: str = "") -> frozenset[str]:
-    """Names of the targets: marks of a class or code, else those whose class or code speaks of targets, else all."""
+    """Names of the targets: marks of a class or code, else those whose class or code speaks of targets, else
+    all."""
     words = list(zip(out.names, out.words["class"], out.words["code"], strict=True))
     if mark_class:
         return frozenset(n for n, *own in words if mark_class in own)
-    spoken = frozenset(n for n, *own in words if any("target" in w.lower() or "gcp" in w.lower() for w in own))
+    spoken = frozenset(
+        n for n, *own in words if any("target" in w.lower() or "gcp" in w.lower() for w in own)
+    )
     return spoken or frozenset(out.names)
 
 
 def judge_targets(out: Outgoing, names: Iterable[str], checks: frozenset[str]) -> Coverage:
-    """Coverage of the named targets over the ground of all positions handed over. Raises FormatError without any."""
+    """Coverage of the named targets over the ground of all positions handed over. Raises FormatError without
+    any."""
     chosen = set(names)
     fine = np.isfinite(out.e_m) & np.isfinite(out.n_m)
     if not fine.any():
-        raise FormatError("there are no positions to judge", where=out.title, hint="Take in control, or make a fit first")
+        raise FormatError(
+            "there are no positions to judge", where=out.title, hint="Take in control, or make a fit first"
+        )
     table = np.stack([out.e_m, out.n_m, out.height_m])
     rows = [i for i, name in enumerate(out.names) if name in chosen and fine[i]]
-    return coverage(table[:, rows], np.array([out.names[i] in checks for i in rows], dtype=bool), table[:, fine])
+    return coverage(
+        table[:, rows], np.array([out.names[i] in checks for i in rows], dtype=bool), table[:, fine]
+    )
 
 
 def targets_text(out: Outgoing, checks: frozenset[str]) -> str:
-    """Target list: name, E, N, height in the frame's unit and axis order, sigmas, role, what marks it, the system."""
+    """Target list: name, E, N, height in the frame's unit and axis order, sigmas, role, what marks it, the
+    system."""
     unit = UNITS[out.spec.unit]
     suffix = "" if unit.key == "m" else f" ({unit.key})"
     axes = [(f"e{suffix}", out.e_m), (f"n{suffix}", out.n_m)]

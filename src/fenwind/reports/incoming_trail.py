@@ -1,4 +1,5 @@
-"""What would become of a point that is coming in: in the job, coming in, the difference, and what taking it would move."""
+"""What would become of a point that is coming in: in the job, coming in, the difference, and what taking it
+would move."""
 
 from __future__ import annotations
 
@@ -26,16 +27,27 @@ def incoming_links(
     entries: tuple[Entry, ...],
     what_if: Callable[[tuple[Entry, ...]], Derived | None],
 ) -> tuple[Link, ...]:
-    """Links for the trail. `entries` would take the point; `what_if` derives a job that has them, None where that takes long."""
+    """Links for the trail. `entries` would take the point; `what_if` derives a job that has them, None where
+    that takes long."""
     name = points.names[point]
     mark = state.mark_named(name)
     links: list[Link] = []
     given = next(
-        (g for g in state.given.values() if mark is not None and g.mark == mark.id and g.frame == frame and g.active), None
+        (
+            g
+            for g in state.given.values()
+            if mark is not None and g.mark == mark.id and g.frame == frame and g.active
+        ),
+        None,
     )
     if given is not None:
         links.append(
-            Link(kind="record", title="In the job", note=given.source, values=(_triple(given.e_m, given.n_m, given.height_m),))
+            Link(
+                kind="record",
+                title="In the job",
+                note=given.source,
+                values=(_triple(given.e_m, given.n_m, given.height_m),),
+            )
         )
     first, second, height = points.values[:3, point].tolist()
     plane = abs(first) > 7 or abs(second) > 7  # radians never are
@@ -43,7 +55,9 @@ def incoming_links(
     links.append(Link(kind="record", title="Coming in", note=points.source_of(point), values=values))
     if given is not None:
         limit = against.tolerance_m[:, point]
-        way = "   ".join(mm(v, sign=True) if math.isfinite(v) else "-" for v in against.d_m[:, point].tolist())
+        way = "   ".join(
+            mm(v, sign=True) if math.isfinite(v) else "-" for v in against.d_m[:, point].tolist()
+        )
         note = f"tolerance of the class {mm(float(limit[0]))} mm, height {mm(float(limit[1]))} mm"
         links.append(Link(kind="step", title="Difference", note=note, values=(f"{way} mm",)))
     if point in against.clash:
@@ -55,7 +69,9 @@ def incoming_links(
 
 
 def _if_taken(before: Derived, after: Derived, name: str) -> Link:
-    changes = [moved(key, before.adopted[key], own) for key, own in after.adopted.items() if key in before.adopted]
+    changes = [
+        moved(key, before.adopted[key], own) for key, own in after.adopted.items() if key in before.adopted
+    ]
     others = [(c, i) for c in changes for i, n in enumerate(c.names) if n != name]
     again = [
         o.step.name
@@ -66,10 +82,14 @@ def _if_taken(before: Derived, after: Derived, name: str) -> Link:
     if not others:
         return Link(kind="adopted", title="If taken", note=note, values=("no other mark moves",))
     largest = max(
-        math.sqrt(c.de_m[i] ** 2 + c.dn_m[i] ** 2 + (c.dh_m[i] if math.isfinite(c.dh_m[i]) else 0.0) ** 2) for c, i in others
+        math.sqrt(c.de_m[i] ** 2 + c.dn_m[i] ** 2 + (c.dh_m[i] if math.isfinite(c.dh_m[i]) else 0.0) ** 2)
+        for c, i in others
     )
     return Link(
-        kind="adopted", title="If taken", note=note, values=(f"{len(others)} other marks move by {format_way(largest)} at most",)
+        kind="adopted",
+        title="If taken",
+        note=note,
+        values=(f"{len(others)} other marks move by {format_way(largest)} at most",),
     )
 
 

@@ -18,7 +18,8 @@ class Paragraph:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Table:
-    """headers: (title, unit) of every column; rows of text; tones: one a row; text columns are the first `text_columns`."""
+    """headers: (title, unit) of every column; rows of text; tones: one a row; text columns are the first
+    `text_columns`."""
 
     headers: tuple[tuple[str, str], ...]
     rows: tuple[tuple[str, ...], ...]

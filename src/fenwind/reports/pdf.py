@@ -22,11 +22,20 @@ def to_pdf(report: Report) -> bytes:
     from reportlab.platypus import SimpleDocTemplate
 
     _load_fonts()
-    widest = max((len(b.headers) for s in report.sections for b in s.blocks if isinstance(b, Table)), default=0)
+    widest = max(
+        (len(b.headers) for s in report.sections for b in s.blocks if isinstance(b, Table)), default=0
+    )
     page = landscape(A4) if widest > 10 else A4
     out = io.BytesIO()
     document = SimpleDocTemplate(
-        out, pagesize=page, leftMargin=42, rightMargin=42, topMargin=44, bottomMargin=44, title=report.title, author="Fenwind"
+        out,
+        pagesize=page,
+        leftMargin=42,
+        rightMargin=42,
+        topMargin=44,
+        bottomMargin=44,
+        title=report.title,
+        author="Fenwind",
     )
     parts: list[Any] = [
         _text(report.title, 17, bold=True),
@@ -48,12 +57,16 @@ def _load_fonts() -> None:
     folder = files("fenwind").joinpath("desk/fonts")
     for name, weight in ((REGULAR, "Regular"), (BOLD, "SemiBold")):
         if name not in pdfmetrics.getRegisteredFontNames():
-            found = next(f for f in folder.iterdir() if f.name.endswith(".ttf") and weight.lower() in f.name.lower())
+            found = next(
+                f for f in folder.iterdir() if f.name.endswith(".ttf") and weight.lower() in f.name.lower()
+            )
             with as_file(found) as path:
                 pdfmetrics.registerFont(TTFont(name, str(path)))
 
 
-def _text(text: str, size: float, colour: str = INK, *, bold: bool = False, space: float = 4, before: float = 0) -> Any:
+def _text(
+    text: str, size: float, colour: str = INK, *, bold: bool = False, space: float = 4, before: float = 0
+) -> Any:
     from reportlab.lib.styles import ParagraphStyle
     from reportlab.platypus import Paragraph as Flowable
 
@@ -120,7 +133,8 @@ def _foot(canvas: Any, document: Any) -> None:
 
 
 def _figure(figure: Figure, width: float) -> Any:
-    """The SVG that Fenwind's own figures are made of (rect, circle, line, path of straight pieces, text) as a drawing."""
+    """The SVG that Fenwind's own figures are made of (rect, circle, line, path of straight pieces, text) as a
+    drawing."""
     from reportlab.graphics.shapes import Drawing, Group
 
     root = ElementTree.fromstring(figure.svg)  # our own text, never a file from outside
@@ -149,7 +163,9 @@ def _shape(element: ElementTree.Element) -> Any:
 
     look = {"strokeColor": paint("stroke"), "strokeWidth": number("stroke-width", 1.0)}
     if kind == "rect":
-        return shapes.Rect(number("x"), number("y"), number("width"), number("height"), fillColor=paint("fill"), **look)
+        return shapes.Rect(
+            number("x"), number("y"), number("width"), number("height"), fillColor=paint("fill"), **look
+        )
     if kind == "circle":
         return shapes.Circle(number("cx"), number("cy"), number("r"), fillColor=paint("fill"), **look)
     if kind == "line":
@@ -157,7 +173,12 @@ def _shape(element: ElementTree.Element) -> Any:
     if kind == "text":
         anchor = {"middle": "middle", "end": "end"}.get(element.get("text-anchor", ""), "start")
         text = shapes.String(
-            0, 0, _shown(element.text or ""), fontName=REGULAR, fontSize=number("font-size", 12), textAnchor=anchor
+            0,
+            0,
+            _shown(element.text or ""),
+            fontName=REGULAR,
+            fontSize=number("font-size", 12),
+            textAnchor=anchor,
         )
         text.fillColor = paint("fill") or HexColor(INK)
         # The picture is upside down to PDF; letters are turned back about where they stand.

@@ -28,7 +28,10 @@ def _table(table: Table) -> list[str]:
     widths = [max(len(row[i]) for row in (head, *table.rows)) for i in range(len(head))]
 
     def line(cells: tuple[str, ...] | list[str]) -> str:
-        texts = (c.ljust(w) if i < table.text_columns else c.rjust(w) for i, (c, w) in enumerate(zip(cells, widths, strict=True)))
+        texts = (
+            c.ljust(w) if i < table.text_columns else c.rjust(w)
+            for i, (c, w) in enumerate(zip(cells, widths, strict=True))
+        )
         return ("  " + "  ".join(texts)).rstrip()
 
     return [line(head), *(line(row) for row in table.rows)]

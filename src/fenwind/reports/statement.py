@@ -34,9 +34,13 @@ def fit_statement(
     pivot: tuple[str, str] | None,
     checks: Sequence[str],
 ) -> tuple[Part, ...]:
-    """Parts of the sentence. source and target say what is carried onto what; model is the one used when horizontal is auto;
-    over names what heights are counted from, empty where that is their own zero."""
-    plan = PLAN_WORDS[horizontal] if horizontal != "auto" or not model else f"{PLAN_WORDS[model]} (the simplest accepted)"
+    """Parts of the sentence. source and target say what is carried onto what; model is the one used when
+    horizontal is auto; over names what heights are counted from, empty where that is their own zero."""
+    plan = (
+        PLAN_WORDS[horizontal]
+        if horizontal != "auto" or not model
+        else f"{PLAN_WORDS[model]} (the simplest accepted)"
+    )
     parts = [
         Part(text="Carry "),
         Part(text=source, key="source"),
@@ -53,12 +57,17 @@ def fit_statement(
             Part(text=" towards "),
             Part(text=towards, key="pivot-towards"),
         ]
-    parts += [Part(text=", heights " if height == "none" else ", heights by "), Part(text=HEIGHT_WORDS[height], key="height")]
+    parts += [
+        Part(text=", heights " if height == "none" else ", heights by "),
+        Part(text=HEIGHT_WORDS[height], key="height"),
+    ]
     if over and height != "none":
         parts += [Part(text=" over "), Part(text=over, key="geoid")]
     if horizontal == "pivot":
         return (*parts, Part(text=", comparing all other pairs."))
-    listed = ", ".join(checks[:-1]) + (" and " if len(checks) > 1 else "") + checks[-1] if checks else "no pair"
+    listed = (
+        ", ".join(checks[:-1]) + (" and " if len(checks) > 1 else "") + checks[-1] if checks else "no pair"
+    )
     parts += [
         Part(text=", holding out "),
         Part(text=listed, key="checks"),

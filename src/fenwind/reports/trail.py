@@ -19,7 +19,8 @@ from fenwind.reports.fit_report import MODEL_WORDS, mm
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Link:
-    """One link: a record, a step or the adopted value. values: lines of figures; note: what is said in grey."""
+    """One link: a record, a step or the adopted value. values: lines of figures; note: what is said in
+    grey."""
 
     kind: Literal["record", "amendment", "step", "adopted"]
     title: str
@@ -32,7 +33,9 @@ def _triple(e_m: float, n_m: float, h_m: float | None, unit: LengthUnit, decimal
     return "   ".join(format_fixed(v, decimals) for v in values)
 
 
-def trail(state: JobState, derived: Derived, mark: Mark, frame: str, unit: LengthUnit = METRE) -> tuple[Link, ...]:
+def trail(
+    state: JobState, derived: Derived, mark: Mark, frame: str, unit: LengthUnit = METRE
+) -> tuple[Link, ...]:
     """Trail of a mark's adopted position in a frame, from records to value; empty when it has none there."""
     return tuple(_links(state, derived, mark, frame, unit))
 
@@ -47,7 +50,14 @@ def _links(state: JobState, derived: Derived, mark: Mark, frame: str, unit: Leng
             yield Link(kind="record", title=f"Given in {frame_name}", note=note, values=values)
             yield from _amendments(state, given)
     yield from _converted(derived, mark.name, frame, unit)
-    outcome = next((o for o in reversed(derived.fits.values()) if o.step.target_frame == frame and _carries(o, mark.name)), None)
+    outcome = next(
+        (
+            o
+            for o in reversed(derived.fits.values())
+            if o.step.target_frame == frame and _carries(o, mark.name)
+        ),
+        None,
+    )
     used = set(outcome.occupied.occupations.get(mark.name, ())) if outcome and outcome.occupied else None
     for measured in state.measured.values():
         if measured.mark == mark.id:
@@ -75,7 +85,12 @@ def _converted(derived: Derived, name: str, frame: str, unit: LengthUnit) -> Ite
         row = points.index.get(name)
         if row is not None and found is not None:
             values = (_triple(points.e_m[row], points.n_m[row], points.height_m[row], unit),)
-            yield Link(kind="step", title=f"Given in {source}", note=f"converted by {found.operations[source]}", values=values)
+            yield Link(
+                kind="step",
+                title=f"Given in {source}",
+                note=f"converted by {found.operations[source]}",
+                values=values,
+            )
 
 
 def _measured(derived: Derived, name: str, frame_name: str, frame: str, unit: LengthUnit) -> Iterator[Link]:
@@ -84,7 +99,9 @@ def _measured(derived: Derived, name: str, frame_name: str, frame: str, unit: Le
     row = found.plane.index.get(name) if isinstance(found, Occupied) else None
     if isinstance(found, Occupied) and row is not None:
         mean = f"mean of {len(found.occupations[name])} occupations, " if name in found.averages else ""
-        note = f"{mean}into {frame_name}" + (f"; datum by {'; '.join(found.operations)}" if found.operations else "")
+        note = f"{mean}into {frame_name}" + (
+            f"; datum by {'; '.join(found.operations)}" if found.operations else ""
+        )
         plane = found.plane
         values = (_triple(plane.e_m[row], plane.n_m[row], plane.height_m[row], unit),)
         yield Link(kind="step", title="Projected", note=note, values=values)
@@ -96,7 +113,11 @@ def _carries(outcome: FitOutcome, name: str) -> bool:
 
 def _raw(measured: MeasuredPosition, used: bool) -> Link:
     state = "" if measured.active else "switched off"
-    note = ", ".join(part for part in (measured.session, measured.source, state if state or used else "not used here") if part)
+    note = ", ".join(
+        part
+        for part in (measured.session, measured.source, state if state or used else "not used here")
+        if part
+    )
     sigma = "" if measured.sigma_h_m is None else f"± {mm(measured.sigma_h_m)} mm"
     if measured.sigma_v_m is not None:
         sigma += f", height ± {mm(measured.sigma_v_m)} mm"
@@ -111,8 +132,12 @@ def _raw(measured: MeasuredPosition, used: bool) -> Link:
 
 def _amendments(state: JobState, record: GivenPosition | MeasuredPosition) -> Iterator[Link]:
     for entry in state.amendments.get(record.id, ()):
-        changes = ", ".join(f"{field.removesuffix('_m')} {entry.old[field]} → {entry.new[field]}" for field in entry.new)
-        yield Link(kind="amendment", title="Amended", note=entry.reason or "no reason given", values=(changes,))
+        changes = ", ".join(
+            f"{field.removesuffix('_m')} {entry.old[field]} → {entry.new[field]}" for field in entry.new
+        )
+        yield Link(
+            kind="amendment", title="Amended", note=entry.reason or "no reason given", values=(changes,)
+        )
 
 
 def _fit_links(state: JobState, outcome: FitOutcome, name: str, unit: LengthUnit) -> Iterator[Link]:
@@ -138,7 +163,10 @@ def _fit_links(state: JobState, outcome: FitOutcome, name: str, unit: LengthUnit
     if occupied.operations:
         note += f"; datum by {'; '.join(occupied.operations)}"
     yield Link(
-        kind="step", title=title, note=note, values=(_triple(plane.e_m[row], plane.n_m[row], plane.height_m[row], METRE), sigmas)
+        kind="step",
+        title=title,
+        note=note,
+        values=(_triple(plane.e_m[row], plane.n_m[row], plane.height_m[row], METRE), sigmas),
     )
     result = case.result
     carried = result.carried
@@ -151,5 +179,7 @@ def _fit_links(state: JobState, outcome: FitOutcome, name: str, unit: LengthUnit
     if name in result.pairs.names:
         i = result.pairs.names.index(name)
         parts = (result.pairs.de_m[i], result.pairs.dn_m[i], result.pairs.dh_m[i])
-        values.append("against given  " + "  ".join(mm(v, sign=True) for v in parts if np.isfinite(v)) + " mm")
+        values.append(
+            "against given  " + "  ".join(mm(v, sign=True) for v in parts if np.isfinite(v)) + " mm"
+        )
     yield Link(kind="step", title=outcome.step.name, note=MODEL_WORDS[result.model], values=tuple(values))

@@ -1,1 +1,2 @@
-"""What is made up: the demo job with its known truth. Every mark, person, date and value in here is invented."""
+"""What is made up: the demo job with its known truth. Every mark, person, date and value in here is
+invented."""

@@ -21,7 +21,8 @@ def undulation(lat_deg: FloatArray, lon_deg: FloatArray) -> FloatArray:
 
 
 def write_gtx(path: Path) -> None:
-    """Write the grid: header of four doubles and two integers, big endian, then rows of float32 from the south.
+    """Write the grid: header of four doubles and two integers, big endian, then rows of float32 from the
+    south.
 
     Layout of the format: PROJ documentation, GTX grids (NOAA's vertical datum grid form).
     """

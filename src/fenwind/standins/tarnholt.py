@@ -1,7 +1,8 @@
 """The demo job: Tarnholt pumped storage, an upper reservoir on a plateau near 1,240 m. All of it is made up.
 
-The generator starts from a fixed seed and a known truth, so that what Fenwind computes can be judged against it: the dam
-grid of 1968 is the map grid shifted and turned (TRUTH), its heights lie HEIGHT_SHIFT_M below those over the geoid grid.
+The generator starts from a fixed seed and a known truth, so that what Fenwind computes can be judged against
+it: the dam grid of 1968 is the map grid shifted and turned (TRUTH), its heights lie HEIGHT_SHIFT_M below
+those over the geoid grid.
 """
 
 from __future__ import annotations
@@ -30,7 +31,8 @@ CENTRE_DAM = (1250.0, 2050.0)
 HEIGHT_SHIFT_M = -0.4173
 SIGMA_H_M, SIGMA_V_M = 0.004, 0.008
 
-#: name: class, code, description, offsets east and north of CENTRE (m), height over the geoid (m), known in: e n h of the dam grid.
+#: name: class, code, description, offsets east and north of CENTRE (m), height over the geoid (m), known in:
+#: e n h of the dam grid.
 _MARKS: tuple[tuple[str, str, str, str, float, float, float, str], ...] = (
     ("T-01", "main", "BB", "bronze bolt, west abutment", -790.0, 1050.0, 1241.5, "enh"),
     ("T-02", "main", "BB", "bronze bolt, spillway crest", 10.0, 1300.0, 1240.1, "enh"),
@@ -59,7 +61,8 @@ _MARKS: tuple[tuple[str, str, str, str, float, float, float, str], ...] = (
 
 @dataclass(frozen=True, kw_only=True, eq=False)
 class Truth:
-    """True positions of the marks, arrays (k,) in metres: map grid e, n, height over the geoid; dam grid e, n, height."""
+    """True positions of the marks, arrays (k,) in metres: map grid e, n, height over the geoid; dam grid e,
+    n, height."""
 
     names: tuple[str, ...]
     e_m: FloatArray
@@ -102,7 +105,8 @@ def write_grid(folder: Path) -> None:
 
 
 def records(*, planted: bool = False) -> list[Record]:
-    """All records of the demo job, the same at every call; `planted` exchanges E and N of the given position of T-09."""
+    """All records of the demo job, the same at every call; `planted` exchanges E and N of the given position
+    of T-09."""
     rng = np.random.default_rng(SEED)
     true = truth()
     plain = open_frame(FrameSpec(name="map", crs="EPSG:25832"))
@@ -115,7 +119,9 @@ def records(*, planted: bool = False) -> list[Record]:
     ]
     for i, (name, mark_class, code, description, *_rest, known) in enumerate(_MARKS):
         monument, place = description.split(", ", 1)
-        out.append(Mark(id=name, name=name, mark_class=mark_class, code=code, monument=monument, description=place))
+        out.append(
+            Mark(id=name, name=name, mark_class=mark_class, code=code, monument=monument, description=place)
+        )
         if "e" in known:
             height = round(float(true.dam_height_m[i]), 3) if "h" in known else None
             position = (round(float(true.dam_e_m[i]), 3), round(float(true.dam_n_m[i]), 3))
@@ -124,7 +130,13 @@ def records(*, planted: bool = False) -> list[Record]:
             row = f"main list, sheet 2, row {5 + i}"
             out.append(
                 GivenPosition(
-                    id=f"g-{name}", mark=name, frame="dam", e_m=position[0], n_m=position[1], height_m=height, source=row
+                    id=f"g-{name}",
+                    mark=name,
+                    frame="dam",
+                    e_m=position[0],
+                    n_m=position[1],
+                    height_m=height,
+                    source=row,
                 )
             )
         days = ("day 1", "day 2") if mark_class != "secondary" else ("day 1",)

@@ -66,7 +66,11 @@ class ComparingSheet(Sheet):
         self._files: dict[str, Positions | FenwindError] = {}
         self._runner = TaskRunner(self)
         self.statement.set_menus(
-            {"a": partial(self._menu_side, "a"), "b": partial(self._menu_side, "b"), "tolerance": self._menu_tolerance}
+            {
+                "a": partial(self._menu_side, "a"),
+                "b": partial(self._menu_side, "b"),
+                "tolerance": self._menu_tolerance,
+            }
         )
         self.note = QLabel("")
         self.note.setWordWrap(True)
@@ -75,19 +79,34 @@ class ComparingSheet(Sheet):
 
         def way(key: str, title: str) -> Column:
             return Column(
-                key=key, title=title, unit="mm", text=lambda r: mm(r.way(key), sign=key != "d_m"), value=lambda r: r.way(key) * 1000,
-                tone=lambda r: "doubt" if r.over else "", right=True, width=92, tip="Second set - first set",
+                key=key,
+                title=title,
+                unit="mm",
+                text=lambda r: mm(r.way(key), sign=key != "d_m"),
+                value=lambda r: r.way(key) * 1000,
+                tone=lambda r: "doubt" if r.over else "",
+                right=True,
+                width=92,
+                tip="Second set - first set",
                 bar=lambda r: r.way(key) / self.tolerance[key == "dh_m"],
-            )  # fmt: skip
+            )
 
         self.table = RecordTable(
             [
                 Column(key="name", title="mark", text=lambda r: r.name, tone=lambda r: "bold", width=90),
-                way("de_m", "ΔE"), way("dn_m", "ΔN"), way("dh_m", "ΔH"), way("d_m", "in plan"),
-                Column(key="state", title="", text=lambda r: r.only or ("over the tolerance" if r.over else ""),
-                       tone=lambda r: "sun" if r.only else "doubt", width=170),
+                way("de_m", "ΔE"),
+                way("dn_m", "ΔN"),
+                way("dh_m", "ΔH"),
+                way("d_m", "in plan"),
+                Column(
+                    key="state",
+                    title="",
+                    text=lambda r: r.only or ("over the tolerance" if r.over else ""),
+                    tone=lambda r: "sun" if r.only else "doubt",
+                    width=170,
+                ),
             ]
-        )  # fmt: skip
+        )
         self.table.setAccessibleName("Differences by mark")
         self.table.row_picked.connect(lambda r: self.bridge.select(r.name))
         self.column.addWidget(self.table, 1)
@@ -107,7 +126,12 @@ class ComparingSheet(Sheet):
         self.caption.setText("COMPARING")
         names = {key: self._words(side) for key, side in self.sides.items()}
         limits = f"{mm(self.tolerance[0])} and {mm(self.tolerance[1])} mm"
-        parts = [Part(text="Compare "), Part(text=names["a"], key="a"), Part(text=" with "), Part(text=names["b"], key="b")]
+        parts = [
+            Part(text="Compare "),
+            Part(text=names["a"], key="a"),
+            Part(text=" with "),
+            Part(text=names["b"], key="b"),
+        ]
         parts += [
             Part(text=f" in {frame.spec.name}" if frame else ""),
             Part(text=", tolerance "),
@@ -138,7 +162,11 @@ class ComparingSheet(Sheet):
             return f"carried by {step.name}" if step else "a fit that is gone"
         if side.startswith(FILE):
             return os.path.basename(side.removeprefix(FILE))
-        return {ADOPTED: "adopted positions", GIVEN: "given positions", BEFORE: "adopted before the last change"}[side]
+        return {
+            ADOPTED: "adopted positions",
+            GIVEN: "given positions",
+            BEFORE: "adopted before the last change",
+        }[side]
 
     def _set(self, side: str) -> Positions:
         """Positions of one side in the frame shown. Raises FenwindError."""
@@ -167,7 +195,9 @@ class ComparingSheet(Sheet):
         if self.bridge.before is not None:
             sides.append(BEFORE)
         for side in sides:
-            choice(menu, self._words(side), partial(self.set_side, key, side), checked=self.sides[key] == side)
+            choice(
+                menu, self._words(side), partial(self.set_side, key, side), checked=self.sides[key] == side
+            )
         choice(menu, "a file …", partial(self._browse, key))
 
     def set_side(self, key: str, side: str) -> None:
@@ -204,7 +234,9 @@ class ComparingSheet(Sheet):
             self.tolerance = (plan_m, height_m)
             self.show_job()
 
-        self.ask_tolerances("Tolerance in plan, in height", f"{mm(self.tolerance[0])}, {mm(self.tolerance[1])}", use)
+        self.ask_tolerances(
+            "Tolerance in plan, in height", f"{mm(self.tolerance[0])}, {mm(self.tolerance[1])}", use
+        )
 
 
 def _read_file(path: str, unit: LengthUnit, progress: Progress) -> Positions:
@@ -213,7 +245,9 @@ def _read_file(path: str, unit: LengthUnit, progress: Progress) -> Positions:
     found = interpret(raw, unit=UNITS[raw.unit] if raw.unit else unit, progress=progress)
     if found.geographic:
         raise ProcedureError(
-            "latitude and longitude are not compared on a plane", where=found.source, hint="Take the file in first"
+            "latitude and longitude are not compared on a plane",
+            where=found.source,
+            hint="Take the file in first",
         )
     first: dict[str, int] = {}
     for i, name in enumerate(found.names):
@@ -222,17 +256,24 @@ def _read_file(path: str, unit: LengthUnit, progress: Progress) -> Positions:
 
 
 def _of_adopted(adopted: Adopted) -> Positions:
-    return positions(adopted.names, adopted.e_m, adopted.n_m, adopted.height_m, adopted.sigma_h_m, adopted.sigma_v_m)
+    return positions(
+        adopted.names, adopted.e_m, adopted.n_m, adopted.height_m, adopted.sigma_h_m, adopted.sigma_v_m
+    )
 
 
 def _statistics(f: Difference) -> str:
     """Count, means, root mean squares, largest, what is over and what stands in one set only, in words."""
-    parts = [f"{len(f.names)} marks in both, {len(f.only_a)} only in the first, {len(f.only_b)} only in the second"]
+    parts = [
+        f"{len(f.names)} marks in both, {len(f.only_a)} only in the first, {len(f.only_b)} only in the second"
+    ]
     if f.names:
         for name, values in (("E", f.de_m), ("N", f.dn_m), ("H", f.dh_m)):
             fine = values[np.isfinite(values)]
             if fine.size:
-                parts.append(f"{name} mean {mm(float(fine.mean()), sign=True)}, rms {mm(float(np.sqrt(np.mean(fine**2))))} mm")
+                parts.append(
+                    f"{name} mean {mm(float(fine.mean()), sign=True)}, rms "
+                    f"{mm(float(np.sqrt(np.mean(fine**2))))} mm"
+                )
         parts.append(f"largest in plan {mm(float(f.d_m.max()))} mm ({f.names[int(f.d_m.argmax())]})")
         parts.append(f"{format_fixed(float(f.over.sum()), 0)} over")
     return "; ".join(parts) + "."

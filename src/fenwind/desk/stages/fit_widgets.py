@@ -48,7 +48,9 @@ class ModelCard(QAbstractButton):
         p.setFont(font(13, SEMIBOLD))
         room = int(inner.width() - tag_width - 8)
         p.drawText(
-            inner, Qt.AlignmentFlag.AlignVCenter, p.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideRight, room)
+            inner,
+            Qt.AlignmentFlag.AlignVCenter,
+            p.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideRight, room),
         )
         p.setPen(colour("faint"))
         p.setFont(font(11.5))
@@ -87,7 +89,11 @@ class ParameterStrip(QWidget):
             if place:
                 p.setPen(colour("rule"))
                 p.drawLine(int(x), 1, int(x), self.height() - 2)
-            for text, y, size, role in ((label, 7, 11, "faint"), (value, 23, 13.5, "ink"), (sigma, 44, 11.5, "faint")):
+            for text, y, size, role in (
+                (label, 7, 11, "faint"),
+                (value, 23, 13.5, "ink"),
+                (sigma, 44, 11.5, "faint"),
+            ):
                 p.setFont(font(size))
                 p.setPen(colour(role))
                 p.drawText(QRectF(x + 12, y, width - 14, 20), Qt.AlignmentFlag.AlignVCenter, text)

@@ -94,7 +94,16 @@ def _row_off(outcome: FitOutcome | None, mark: Mark, use: Use) -> PairRow:
     i, j = c.index[mark.name], k.index[mark.name]
     dh = float(c.height_m[i] - k.height_m[j])
     de, dn = float(c.e_m[i] - k.e_m[j]), float(c.n_m[i] - k.n_m[j])
-    return PairRow(mark=mark, use=use, role="off", has_height=not math.isnan(dh), de=de, dn=dn, dh=dh, loo_h=math.hypot(de, dn))
+    return PairRow(
+        mark=mark,
+        use=use,
+        role="off",
+        has_height=not math.isnan(dh),
+        de=de,
+        dn=dn,
+        dh=dh,
+        loo_h=math.hypot(de, dn),
+    )
 
 
 class FitsSheet(Sheet):
@@ -150,7 +159,8 @@ class FitsSheet(Sheet):
         self.column.addStretch(0)
         self._foot = foot
 
-    # What is shown -----------------------------------------------------------------------------------------------
+    # What is shown
+    # -----------------------------------------------------------------------------------------------
 
     def outcome(self) -> FitOutcome | None:
         """Result of the fit looked at."""
@@ -176,20 +186,60 @@ class FitsSheet(Sheet):
             )
 
         return [
-            Column(key="plan", title="plan", box=self._plan_box, toggle=self._toggle_plan, tone=_faint_when_pivot, width=44,
-                   tip="Held in plan: click to change"),
-            Column(key="height", title="height", box=self._height_box, toggle=self._toggle_height, tone=lambda r: "faint" if not r.has_height else "", width=54,
-                   tip="Held in height: click to change"),
-            Column(key="mark", title="mark", text=lambda r: r.mark.name, tone=lambda r: tone(r) or "bold", width=58),
-            Column(key="role", title="part", text=lambda r: r.role, tone=lambda r: tone(r) or "faint", width=106),
+            Column(
+                key="plan",
+                title="plan",
+                box=self._plan_box,
+                toggle=self._toggle_plan,
+                tone=_faint_when_pivot,
+                width=44,
+                tip="Held in plan: click to change",
+            ),
+            Column(
+                key="height",
+                title="height",
+                box=self._height_box,
+                toggle=self._toggle_height,
+                tone=lambda r: "faint" if not r.has_height else "",
+                width=54,
+                tip="Held in height: click to change",
+            ),
+            Column(
+                key="mark",
+                title="mark",
+                text=lambda r: r.mark.name,
+                tone=lambda r: tone(r) or "bold",
+                width=58,
+            ),
+            Column(
+                key="role", title="part", text=lambda r: r.role, tone=lambda r: tone(r) or "faint", width=106
+            ),
             figure("de", "ΔE", lambda s: s.tolerance_h_m),
             figure("dn", "ΔN", lambda s: s.tolerance_h_m),
             figure("dh", "ΔH", lambda s: s.tolerance_v_m),
-            Column(key="loo", title="left out", unit="mm", text=lambda r: mm(r.loo_h), value=lambda r: r.loo_h * 1000.0, tone=tone, right=True, width=72,
-                   tip="Misfit in plan, had the pair taken no part"),
-            Column(key="redundancy", title="redundancy", unit="E      N", text=_redundancy, value=lambda r: r.redundancy[0], tone=tone, right=True,
-                   width=92, tip="Part of an error in the pair that its residual shows"),
-        ]  # fmt: skip
+            Column(
+                key="loo",
+                title="left out",
+                unit="mm",
+                text=lambda r: mm(r.loo_h),
+                value=lambda r: r.loo_h * 1000.0,
+                tone=tone,
+                right=True,
+                width=72,
+                tip="Misfit in plan, had the pair taken no part",
+            ),
+            Column(
+                key="redundancy",
+                title="redundancy",
+                unit="E      N",
+                text=_redundancy,
+                value=lambda r: r.redundancy[0],
+                tone=tone,
+                right=True,
+                width=92,
+                tip="Part of an error in the pair that its residual shows",
+            ),
+        ]
 
     def _step(self) -> FitStep:
         step = self.bridge.fit
@@ -206,7 +256,8 @@ class FitsSheet(Sheet):
             self.caption.setText("FITS")
             self.strip.show_cells([])
             self.empty.setText(
-                "A fit ties measured positions to known ones. It needs known positions in one frame and measured ones "
+                "A fit ties measured positions to known ones. It needs known positions in one frame and "
+                "measured ones "
                 "of the same marks: paste both in Marks, then make the fit."
             )
             return
@@ -226,10 +277,18 @@ class FitsSheet(Sheet):
         target = state.frames.get(step.target_frame)
         count = len(result.carried) if result is not None else 0
         what = " and ".join(step.sessions) if step.sessions else "measured positions"
-        pivot = tuple(state.marks[m].name if m in state.marks else "?" for m in step.pivot) if step.pivot else None
+        pivot = (
+            tuple(state.marks[m].name if m in state.marks else "?" for m in step.pivot)
+            if step.pivot
+            else None
+        )
         over = ""
         if source is not None and source.spec.crs:
-            over = source.spec.height.name or "a geoid grid" if source.spec.height.kind == "geoid" else "the ellipsoid"
+            over = (
+                source.spec.height.name or "a geoid grid"
+                if source.spec.height.kind == "geoid"
+                else "the ellipsoid"
+            )
         return fit_statement(
             source=f"{what}, {count}" if count else what,
             target=target.spec.name if target is not None else "a frame",
@@ -275,11 +334,16 @@ class FitsSheet(Sheet):
                 (a, b, f"± {c}" if c[:1].isdigit() else c)
                 for a, b, c in parameter_rows(result, self.bridge.unit, self.bridge.angle_style)
             ]
-            self.strip.show_cells([(a.replace(", clockwise", ""), b, c.replace(" at the centre", "")) for a, b, c in cells])
+            self.strip.show_cells(
+                [(a.replace(", clockwise", ""), b, c.replace(" at the centre", "")) for a, b, c in cells]
+            )
             self.quality.setText(quality_line(result))
-        self.tolerance.setText(f"tolerance {mm(step.tolerance_h_m, decimals=0)} and {mm(step.tolerance_v_m, decimals=0)} mm")
+        self.tolerance.setText(
+            f"tolerance {mm(step.tolerance_h_m, decimals=0)} and {mm(step.tolerance_v_m, decimals=0)} mm"
+        )
 
-    # What can be done --------------------------------------------------------------------------------------------
+    # What can be done
+    # --------------------------------------------------------------------------------------------
 
     def _plan_box(self, row: PairRow) -> Any:
         if self._step().horizontal == "pivot":
@@ -294,12 +358,28 @@ class FitsSheet(Sheet):
     def _toggle_plan(self, row: PairRow) -> None:
         if not row.pivot:
             self._toggle(
-                row, {"both": "height", "horizontal": "check", "height": "both", "check": "horizontal", "off": "horizontal"}
+                row,
+                {
+                    "both": "height",
+                    "horizontal": "check",
+                    "height": "both",
+                    "check": "horizontal",
+                    "off": "horizontal",
+                },
             )
 
     def _toggle_height(self, row: PairRow) -> None:
         if row.has_height:
-            self._toggle(row, {"both": "horizontal", "horizontal": "both", "height": "check", "check": "height", "off": "height"})
+            self._toggle(
+                row,
+                {
+                    "both": "horizontal",
+                    "horizontal": "both",
+                    "height": "check",
+                    "check": "height",
+                    "off": "height",
+                },
+            )
 
     def _toggle(self, row: PairRow, following: dict[str, Use]) -> None:
         use = following[row.use]
@@ -320,19 +400,24 @@ class FitsSheet(Sheet):
         return self.bridge.do(gestures.change_step(self._step(), what, **changes))
 
     def new_fit(self) -> None:
-        """Make a fit from the frames at hand: measured positions in a frame with a datum, onto given ones in another."""
+        """Make a fit from the frames at hand: measured positions in a frame with a datum, onto given ones in
+        another."""
         state = self.bridge.state
         with_given = [f for f in state.frames if any(g.frame == f for g in state.given.values())]
         plane = [f for f in state.frames if any(m.frame == f for m in state.measured.values())]
         sources = plane + [f for f, r in state.frames.items() if r.spec.crs]
         if not with_given or not sources:
-            missing = "known positions" if not with_given else "a frame the measured positions can be worked in"
+            missing = (
+                "known positions" if not with_given else "a frame the measured positions can be worked in"
+            )
             self.bridge.told.emit(f"A fit needs {missing}. Paste a list in Marks first.", "doubt")
             self.bridge.stage_requested.emit("Marks")
             return
         target = self.bridge.frame_id if self.bridge.frame_id in with_given else with_given[0]
         source = next((f for f in sources if f != target), sources[0])
-        step = FitStep(id=new_id(), name=f"Fit {len(state.fits) + 1}", source_frame=source, target_frame=target)
+        step = FitStep(
+            id=new_id(), name=f"Fit {len(state.fits) + 1}", source_frame=source, target_frame=target
+        )
         self.bridge.fit_id = step.id
         self.bridge.do((f"New {step.name}", (Add(record=step),)))
 
@@ -344,7 +429,8 @@ class FitsSheet(Sheet):
             self.bridge.fit_id = fits[(fits.index(step.id) + 1) % len(fits)]
             self.bridge.changed.emit()
 
-    # Menus of the statement --------------------------------------------------------------------------------------
+    # Menus of the statement
+    # --------------------------------------------------------------------------------------
 
     def _menu_source(self, menu: QMenu) -> None:
         step, state = self._step(), self.bridge.state
@@ -356,7 +442,12 @@ class FitsSheet(Sheet):
             checked=not step.sessions,
         )
         for name in sessions:
-            choice(menu, name, partial(self._change, f"Fit {name}", sessions=(name,)), checked=step.sessions == (name,))
+            choice(
+                menu,
+                name,
+                partial(self._change, f"Fit {name}", sessions=(name,)),
+                checked=step.sessions == (name,),
+            )
         menu.addSeparator()
         for key, record in state.frames.items():
             if key != step.target_frame:
@@ -423,7 +514,12 @@ class FitsSheet(Sheet):
 
     def _menu_height(self, menu: QMenu) -> None:
         for key, words in HEIGHT_WORDS.items():
-            choice(menu, words, partial(self._change, f"Heights by {words}", height=key), checked=key == self._step().height)
+            choice(
+                menu,
+                words,
+                partial(self._change, f"Heights by {words}", height=key),
+                checked=key == self._step().height,
+            )
 
     def _menu_geoid(self, menu: QMenu) -> None:
         record = self.bridge.state.frames[self._step().source_frame]
@@ -446,7 +542,9 @@ class FitsSheet(Sheet):
                 self.bridge.tell_error(error)
                 return False
             height = HeightReference(kind="geoid", grid=str(grid.path), name=grid.path.stem)
-            return self.bridge.do(gestures.change_frame(record, f"Heights over {grid.path.stem}", height=height))
+            return self.bridge.do(
+                gestures.change_frame(record, f"Heights over {grid.path.stem}", height=height)
+            )
 
         self.ask.ask("Geoid grid", answer, placeholder="path of a GTX or GeoTIFF file", button="Use it")
 
@@ -462,12 +560,20 @@ class FitsSheet(Sheet):
             if not text.strip():
                 return self._change("Let the turn free", rotation_rad=None)
             try:
-                return self._change(f"Hold the turn at {text.strip()}", rotation_rad=parse_angle(text, self.bridge.angle_style))
+                return self._change(
+                    f"Hold the turn at {text.strip()}",
+                    rotation_rad=parse_angle(text, self.bridge.angle_style),
+                )
             except FenwindError as error:
                 self.bridge.tell_error(error)
                 return False
 
-        self.ask.ask("Turn, clockwise", answer, placeholder="11 53 47.6, or 13.218 gon; empty lets it free", button="Hold it")
+        self.ask.ask(
+            "Turn, clockwise",
+            answer,
+            placeholder="11 53 47.6, or 13.218 gon; empty lets it free",
+            button="Hold it",
+        )
 
     def _ask_scale(self) -> None:
         def answer(text: str) -> bool:

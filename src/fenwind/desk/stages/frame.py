@@ -21,7 +21,14 @@ from fenwind.desk.table import Column, RecordTable
 from fenwind.desk.tasks import Task, TaskRunner
 from fenwind.errors import FenwindError, FrameError
 from fenwind.geodesy.catalogue import System, systems
-from fenwind.geodesy.frames import FrameSpec, HeightReference, find_crs, height_words, open_frame, working_frame_spec
+from fenwind.geodesy.frames import (
+    FrameSpec,
+    HeightReference,
+    find_crs,
+    height_words,
+    open_frame,
+    working_frame_spec,
+)
 from fenwind.geodesy.operations import Operation, operations
 from fenwind.job import gestures
 from fenwind.job.derive import with_grid_folder
@@ -60,10 +67,15 @@ class FrameSheet(Sheet):
         super().__init__(bridge)
         self.statement.set_menus(
             {
-                "frame": self.menu_frame, "heights": self.menu_heights, "epoch": self._menu_epoch, "unit": self._menu_unit,
-                "angle": self._menu_angle, "axes": self._menu_axes, "decimals": self._menu_decimals,
+                "frame": self.menu_frame,
+                "heights": self.menu_heights,
+                "epoch": self._menu_epoch,
+                "unit": self._menu_unit,
+                "angle": self._menu_angle,
+                "axes": self._menu_axes,
+                "decimals": self._menu_decimals,
             }
-        )  # fmt: skip
+        )
         self._runner = TaskRunner(self)
         self._ways_known: dict[tuple[object, ...], list[_Way]] = {}
         self.search = SystemSearch(self._use_system)
@@ -92,22 +104,32 @@ class FrameSheet(Sheet):
         if not self._runner.live:  # the list of all systems takes a moment: have it before somebody types
             self._runner.start(Task(_list_systems))
 
-    # Showing -----------------------------------------------------------------------------------------------------
+    # Showing
+    # -----------------------------------------------------------------------------------------------------
 
     def show_job(self) -> None:
         bridge = self.bridge
         record, info = bridge.frame, bridge.state.info
         self.caption.setText("FRAME")
         if record is None:
-            self.statement.show_parts([Part(text="The job is in "), Part(text="no frame yet", key="frame"), Part(text=".")])
-            self.note.setText("Find the system by name, code or country; or paste a list in Marks, and the frame is asked there.")
+            self.statement.show_parts(
+                [Part(text="The job is in "), Part(text="no frame yet", key="frame"), Part(text=".")]
+            )
+            self.note.setText(
+                "Find the system by name, code or country; or paste a list in Marks, and the frame is "
+                "asked there."
+            )
             self.places.hide()
             self.ways.hide()
             self.ways_note.setText("")
             return
         spec = record.spec
         epoch = "no epoch" if spec.epoch_year is None else f"epoch {spec.epoch_year:g}"
-        parts = [Part(text="The job is in "), Part(text=spec.name, key="frame"), Part(text=", heights above ")]
+        parts = [
+            Part(text="The job is in "),
+            Part(text=spec.name, key="frame"),
+            Part(text=", heights above "),
+        ]
         parts += [Part(text=height_words(spec.height), key="heights"), Part(text=", ")]
         if spec.crs:
             parts += [Part(text=epoch, key="epoch"), Part(text=", ")]
@@ -132,7 +154,10 @@ class FrameSheet(Sheet):
         assert record is not None
         adopted = self.bridge.derived.adopted.get(self.bridge.frame_id)
         if not record.spec.crs:
-            return "A local plane has no known relation to the earth: no factors, no convergence, no ellipsoidal heights. Fits tie it to other frames."
+            return (
+                "A local plane has no known relation to the earth: no factors, no convergence, no "
+                "ellipsoidal heights. Fits tie it to other frames."
+            )
         if adopted is None or not len(adopted.names):
             return "No marks yet: what the system means on the ground is shown as soon as there are some."
         try:
@@ -151,7 +176,10 @@ class FrameSheet(Sheet):
         words = "No heights are known, so only the scale of the projection is."
         if math.isfinite(middle):
             way = "longer" if middle > 0 else "shorter"
-            words = f"In the middle of the job 100 m on the ground are {abs(middle) / 10:.1f} mm {way} on the grid (combined factor {found.combined[0]:.8f})."
+            words = (
+                f"In the middle of the job 100 m on the ground are {abs(middle) / 10:.1f} mm {way} on the "
+                f"grid (combined factor {found.combined[0]:.8f})."
+            )
         if found.outside:
             words += " A corner of the job lies outside the area the system is meant for."
         self.note.setText(words)
@@ -162,20 +190,24 @@ class FrameSheet(Sheet):
         self.places.records.set_rows([_Place(name, found, i) for i, name in enumerate(PLACES)])
 
     def place(self) -> tuple[float, float] | None:
-        """Where the job lies: latitude and longitude in radians, from measured positions or from any frame with a datum."""
+        """Where the job lies: latitude and longitude in radians, from measured positions or from any frame
+        with a datum."""
         for m in self.bridge.state.measured.values():
             if m.active and m.lat_rad is not None and m.lon_rad is not None:
                 return m.lat_rad, m.lon_rad
         for key, record in self.bridge.state.frames.items():
             adopted = self.bridge.derived.adopted.get(key)
             if record.active and record.spec.crs and adopted is not None and len(adopted.names):
-                lat, lon = open_frame(FrameSpec(name="", crs=record.spec.crs)).inverse(adopted.e_m[:1], adopted.n_m[:1])
+                lat, lon = open_frame(FrameSpec(name="", crs=record.spec.crs)).inverse(
+                    adopted.e_m[:1], adopted.n_m[:1]
+                )
                 if math.isfinite(float(lat[0])):
                     return float(lat[0]), float(lon[0])
         return None
 
     def _show_ways(self) -> None:
-        """The operations from each other system that positions of the job are in; looked up in the worker, once."""
+        """The operations from each other system that positions of the job are in; looked up in the worker,
+        once."""
         record = self.bridge.frame
         assert record is not None
         if not record.spec.crs:
@@ -183,7 +215,10 @@ class FrameSheet(Sheet):
             return
         wanted = (record.spec.crs, tuple(self._other_systems()), self._area())
         if wanted in self._ways_known:
-            same = "Everything with a datum in this job is in the frame's own datum: no operation stands between."
+            same = (
+                "Everything with a datum in this job is in the frame's own datum: no operation stands "
+                "between."
+            )
             self._fill_ways(record.spec.name, self._ways_known[wanted], same)
             return
         self._fill_ways(record.spec.name, [], "Looking for the ways from other systems …")
@@ -200,7 +235,9 @@ class FrameSheet(Sheet):
         self.ways.records.set_rows(rows)
         self.ways.setVisible(bool(rows))
         lacking = sum(not r.operation.present for r in rows)
-        words = f"Ways into {frame}: the best that is here is used" + (f"; {lacking} lack a grid." if lacking else ".")
+        words = f"Ways into {frame}: the best that is here is used" + (
+            f"; {lacking} lack a grid." if lacking else "."
+        )
         self.ways_note.setText(words if rows else otherwise)
 
     def _area(self) -> tuple[float, float, float, float] | None:
@@ -213,11 +250,14 @@ class FrameSheet(Sheet):
     def _other_systems(self) -> list[str]:
         measured = [m.crs for m in self.bridge.state.measured.values() if m.active and m.crs]
         frames = [
-            r.spec.crs for k, r in self.bridge.state.frames.items() if r.active and r.spec.crs and k != self.bridge.frame_id
+            r.spec.crs
+            for k, r in self.bridge.state.frames.items()
+            if r.active and r.spec.crs and k != self.bridge.frame_id
         ]
         return list(dict.fromkeys([*measured, *frames]))
 
-    # Choosing ----------------------------------------------------------------------------------------------------
+    # Choosing
+    # ----------------------------------------------------------------------------------------------------
 
     def _change(self, what: str, **changes: object) -> None:
         record = self.bridge.frame
@@ -232,7 +272,9 @@ class FrameSheet(Sheet):
         info = self.bridge.state.info
         for key, record in self.bridge.state.frames.items():
             act = partial(gestures.set_field, [info], "frame", key, f"Show {record.spec.name}")
-            choice(menu, record.spec.name, partial(self.bridge.attempt, act), checked=key == self.bridge.frame_id)
+            choice(
+                menu, record.spec.name, partial(self.bridge.attempt, act), checked=key == self.bridge.frame_id
+            )
         menu.addSeparator()
         choice(menu, "find a system …", self.find_system)
         choice(menu, "a system by WKT or PROJ string …", self._ask_text)
@@ -254,7 +296,8 @@ class FrameSheet(Sheet):
         return True
 
     def _add(self, text: str) -> bool:
-        """Add a system as a frame and show it; heights stay what they were counted from where the datum allows."""
+        """Add a system as a frame and show it; heights stay what they were counted from where the datum
+        allows."""
         try:
             spec = working_frame_spec(text)
             before = self.bridge.frame
@@ -276,8 +319,12 @@ class FrameSheet(Sheet):
         self.bridge.stage_requested.emit("Frame")
 
         def answer(text: str) -> bool:
-            key, (what, entries) = gestures.add_frame(local_plane(text.strip() or "Local plane", self.bridge.unit.key))
-            return self.bridge.do((what, (*entries, *gestures.set_field([self.bridge.state.info], "frame", key, "")[1])))
+            key, (what, entries) = gestures.add_frame(
+                local_plane(text.strip() or "Local plane", self.bridge.unit.key)
+            )
+            return self.bridge.do(
+                (what, (*entries, *gestures.set_field([self.bridge.state.info], "frame", key, "")[1]))
+            )
 
         self.ask.ask("Name of the plane", answer, text="Local plane", button="Make it")
 
@@ -297,7 +344,12 @@ class FrameSheet(Sheet):
                 checked=kind == "ellipsoid",
             )
             choice(menu, "a geoid grid file …", self._browse_grid, checked=kind == "geoid")
-            choice(menu, "a height system, by its name …", partial(self._find_heights), checked=kind == "vertical")
+            choice(
+                menu,
+                "a height system, by its name …",
+                partial(self._find_heights),
+                checked=kind == "vertical",
+            )
         choice(menu, "a local zero …", self._ask_zero, checked=kind == "local")
         unknown = HeightReference(kind="unknown")
         choice(
@@ -312,7 +364,9 @@ class FrameSheet(Sheet):
         self.search.open("vertical", self.place())
 
     def _browse_grid(self) -> None:
-        path, _ = QFileDialog.getOpenFileName(self, "Geoid grid", self.bridge.folder, "Geoid grids (*.gtx *.tif *.tiff)")
+        path, _ = QFileDialog.getOpenFileName(
+            self, "Geoid grid", self.bridge.folder, "Geoid grids (*.gtx *.tif *.tiff)"
+        )
         if path:
             self.use_grid(path)
 
@@ -340,7 +394,8 @@ class FrameSheet(Sheet):
 
         def answer(text: str) -> None:
             self._change(
-                "Count heights from a local zero", height=HeightReference(kind="local", name=text.strip() or "its own zero")
+                "Count heights from a local zero",
+                height=HeightReference(kind="local", name=text.strip() or "its own zero"),
             )
 
         self.ask.ask("Name of the zero", answer, text="its own zero", button="Use it")
@@ -377,12 +432,20 @@ class FrameSheet(Sheet):
         for unit in (METRE, FOOT, US_SURVEY_FOOT):
             name = unit.plural
             checked = record is not None and record.spec.unit == unit.key
-            choice(menu, f"{name} ({unit.key})", partial(self._change, f"Show {name}", unit=unit.key), checked=checked)
+            choice(
+                menu,
+                f"{name} ({unit.key})",
+                partial(self._change, f"Show {name}", unit=unit.key),
+                checked=checked,
+            )
 
     def _menu_angle(self, menu: QMenu) -> None:
         for style, words in (("gon", "gon"), ("degrees", "degrees, minutes, seconds")):
             choice(
-                menu, words, partial(self._info, f"Show {style}", "angle_style", style), checked=self.bridge.angle_style == style
+                menu,
+                words,
+                partial(self._info, f"Show {style}", "angle_style", style),
+                checked=self.bridge.angle_style == style,
             )
 
     def _menu_axes(self, menu: QMenu) -> None:
@@ -393,13 +456,19 @@ class FrameSheet(Sheet):
     def _menu_decimals(self, menu: QMenu) -> None:
         for count in (2, 3, 4, 5):
             checked = self.bridge.state.info.decimals == count
-            choice(menu, f"{count} decimals", partial(self._info, f"Show {count} decimals", "decimals", count), checked=checked)
+            choice(
+                menu,
+                f"{count} decimals",
+                partial(self._info, f"Show {count} decimals", "decimals", count),
+                checked=checked,
+            )
 
 
 def _find_ways(
     crs: str, others: tuple[str, ...], area: tuple[float, float, float, float] | None, progress: Progress
 ) -> list[_Way]:
-    """Ways into the datum of a system from those of others; none where they share it, and none where PROJ knows none."""
+    """Ways into the datum of a system from those of others; none where they share it, and none where PROJ
+    knows none."""
     base = open_frame(FrameSpec(name="", crs=crs)).geodetic_crs
     rows: list[_Way] = []
     for text in others:
@@ -422,15 +491,26 @@ def _place_columns(bridge: JobBridge) -> list[Column]:
 
     def length(key: str, title: str, decimals: int, width: int) -> Column:
         return Column(
-            key=key, title=title, unit=unit.key, text=lambda r: format_fixed(getattr(r, key) / unit.metres, decimals),
-            value=lambda r: getattr(r, key) / unit.metres, right=True, width=width,
-        )  # fmt: skip
+            key=key,
+            title=title,
+            unit=unit.key,
+            text=lambda r: format_fixed(getattr(r, key) / unit.metres, decimals),
+            value=lambda r: getattr(r, key) / unit.metres,
+            right=True,
+            width=width,
+        )
 
     def ppm(key: str, title: str, tip: str) -> Column:
         return Column(
-            key=key, title=title, unit="ppm", text=lambda r: format_fixed((getattr(r, key) - 1.0) * 1e6, 2, sign=True),
-            value=lambda r: getattr(r, key), right=True, width=76, tip=tip,
-        )  # fmt: skip
+            key=key,
+            title=title,
+            unit="ppm",
+            text=lambda r: format_fixed((getattr(r, key) - 1.0) * 1e6, 2, sign=True),
+            value=lambda r: getattr(r, key),
+            right=True,
+            width=76,
+            tip=tip,
+        )
 
     def angle(value: float) -> str:
         return format_fixed(value * 200 / math.pi, 4, sign=True) if style == "gon" else format_dms(value, 1)
@@ -440,14 +520,28 @@ def _place_columns(bridge: JobBridge) -> list[Column]:
         ppm("point_scale", "scale", "Point scale factor less 1"),
         ppm("elevation", "elevation", "Elevation factor R / (R + h) less 1"),
         ppm("combined", "combined", "Combined factor less 1"),
-        Column(key="per", title="on 100 m", unit="mm", text=lambda r: format_fixed((r.combined - 1.0) * 1e5, 1, sign=True), right=True, width=66,
-               tip="How much longer 100 m on the ground are on the grid"),
-        Column(key="convergence", title="convergence", unit="gon" if style == "gon" else "dms", text=lambda r: angle(r.convergence_rad), right=True, width=88,
-               tip="Positive where grid north lies east of true north"),
+        Column(
+            key="per",
+            title="on 100 m",
+            unit="mm",
+            text=lambda r: format_fixed((r.combined - 1.0) * 1e5, 1, sign=True),
+            right=True,
+            width=66,
+            tip="How much longer 100 m on the ground are on the grid",
+        ),
+        Column(
+            key="convergence",
+            title="convergence",
+            unit="gon" if style == "gon" else "dms",
+            text=lambda r: angle(r.convergence_rad),
+            right=True,
+            width=88,
+            tip="Positive where grid north lies east of true north",
+        ),
         length("h_ell_m", "h", 1, 62),
         length("geoid_m", "geoid", 2, 60),
         length("height_m", "height", 1, 66),
-    ]  # fmt: skip
+    ]
 
 
 def _way_columns() -> list[Column]:
@@ -455,14 +549,34 @@ def _way_columns() -> list[Column]:
         return "used" if row.operation.chosen else "lacks a grid" if not row.operation.present else ""
 
     def grids(row: _Way) -> str:
-        return ", ".join(f"{name}{'' if here else ' (missing)'}" for name, here in row.operation.grids) or "none"
+        return (
+            ", ".join(f"{name}{'' if here else ' (missing)'}" for name, here in row.operation.grids) or "none"
+        )
 
     return [
-        Column(key="used", title="", text=used, tone=lambda r: "reed" if r.operation.chosen else "sun" if not r.operation.present else "", width=84),
+        Column(
+            key="used",
+            title="",
+            text=used,
+            tone=lambda r: "reed" if r.operation.chosen else "sun" if not r.operation.present else "",
+            width=84,
+        ),
         Column(key="source", title="from", text=lambda r: r.source, width=110),
-        Column(key="name", title="operation", text=lambda r: r.operation.name + (" (datums taken as equal)" if r.operation.assumed else ""),
-               tone=lambda r: "" if r.operation.present else "faint", width=250),
-        Column(key="accuracy", title="accuracy", unit="m", text=lambda r: "" if r.operation.accuracy_m is None else f"{r.operation.accuracy_m:g}", right=True, width=66),
+        Column(
+            key="name",
+            title="operation",
+            text=lambda r: r.operation.name + (" (datums taken as equal)" if r.operation.assumed else ""),
+            tone=lambda r: "" if r.operation.present else "faint",
+            width=250,
+        ),
+        Column(
+            key="accuracy",
+            title="accuracy",
+            unit="m",
+            text=lambda r: "" if r.operation.accuracy_m is None else f"{r.operation.accuracy_m:g}",
+            right=True,
+            width=66,
+        ),
         Column(key="grids", title="grids", text=grids, tone=lambda r: "faint", width=120),
         Column(key="area", title="for", text=lambda r: r.operation.area, tone=lambda r: "faint", width=140),
-    ]  # fmt: skip
+    ]

@@ -43,7 +43,15 @@ from fenwind.progress import Progress
 from fenwind.records.entries import Add
 from fenwind.records.records import Layout
 from fenwind.reports.fit_report import fit_report
-from fenwind.reports.handover import FORMATS, checks_of, judge_targets, target_names, targets_text, write_positions, write_report
+from fenwind.reports.handover import (
+    FORMATS,
+    checks_of,
+    judge_targets,
+    target_names,
+    targets_text,
+    write_positions,
+    write_report,
+)
 from fenwind.reports.html import to_html
 from fenwind.reports.model import Report
 from fenwind.reports.statement import Part
@@ -66,7 +74,12 @@ class HandoverSheet(Sheet):
         self._runner = TaskRunner(self)
         self._parts_of_fit = parts_of_fit
         self.statement.set_menus(
-            {"kind": self._menu_kind, "frame": self._menu_frame, "class": self._menu_class, "layout": self._menu_layout}
+            {
+                "kind": self._menu_kind,
+                "frame": self._menu_frame,
+                "class": self._menu_class,
+                "layout": self._menu_layout,
+            }
         )
         self.note = QLabel("")
         self.note.setWordWrap(True)
@@ -124,7 +137,8 @@ class HandoverSheet(Sheet):
         left = len(self.bridge.findings.open)
         grave = sum(d.grave for d in self.bridge.findings.open)
         words = (
-            f"{left} doubt{'' if left == 1 else 's'} left open{f', {grave} grave' if grave else ''}; the report lists them."
+            f"{left} doubt{'' if left == 1 else 's'} left open{f', {grave} grave' if grave else ''}; the "
+            "report lists them."
             if left
             else "No doubts open."
         )
@@ -135,7 +149,11 @@ class HandoverSheet(Sheet):
                 if lacking
                 else "The targets cover the ground: count, spread, relief and a check are fine."
             )
-        self.note.setText(words if count else "There are no positions to hand over yet: paste control in Marks, or make a fit.")
+        self.note.setText(
+            words
+            if count
+            else "There are no positions to hand over yet: paste control in Marks, or make a fit."
+        )
         show_look(self.note, "sun" if self.coverage is not None and not self.coverage.fine else "faint")
         self.write.setText("Write the report" if wanted.report else "Write the file")
         self.write.setEnabled(count > 0)
@@ -224,10 +242,14 @@ class HandoverSheet(Sheet):
             painter = QPainter(image)
             renderer.render(painter)
             painter.end()
-            self.page.document().addResource(QTextDocument.ResourceType.ImageResource, QUrl(f"figure{i}"), image)
+            self.page.document().addResource(
+                QTextDocument.ResourceType.ImageResource, QUrl(f"figure{i}"), image
+            )
             html = html.replace(svg, f'<img src="figure{i}" width="620">', 1)
         # QTextBrowser makes headings larger than it is told.
-        html = html.replace("<h2>", '<p style="font-size: 11px; color: #6C7378; margin-top: 18px;">').replace("</h2>", "</p>")
+        html = html.replace("<h2>", '<p style="font-size: 11px; color: #6C7378; margin-top: 18px;">').replace(
+            "</h2>", "</p>"
+        )
         html = html.replace("<h1>", '<p style="font-size: 20px; font-weight: 600;">').replace("</h1>", "</p>")
         empty = "<p>There is no fit with a result to report on.</p>"
         self.page.setHtml(html or empty)
@@ -250,7 +272,9 @@ class HandoverSheet(Sheet):
         if FORMATS[self.kind].report:
             report = self.report()
             if report is None:
-                self.bridge.told.emit("There is no fit with a result to report on. Make a fit first.", "doubt")
+                self.bridge.told.emit(
+                    "There is no fit with a result to report on. Make a fit first.", "doubt"
+                )
                 return
             task = Task(_write_report, path, self.kind, report)
         elif record is None:
@@ -261,7 +285,14 @@ class HandoverSheet(Sheet):
             spec = with_grid_folder(record.spec, self.bridge.folder)
             state, adopted = self.bridge.state.snapshot(), self.bridge.derived.adopted
             only = self.mark_class if self.kind != "targets" else self.mark_class or TARGETS
-            task = Task(_write_positions, path, self.kind, (state, adopted, self.bridge.frame_id, spec), only, self._layout())
+            task = Task(
+                _write_positions,
+                path,
+                self.kind,
+                (state, adopted, self.bridge.frame_id, spec),
+                only,
+                self._layout(),
+            )
         self.write.setEnabled(False)
         task.signals.succeeded.connect(lambda _none: self._on_written(path))
         task.signals.failed.connect(self._on_failed)
@@ -274,7 +305,8 @@ class HandoverSheet(Sheet):
 
     def _on_failed(self, error: Exception) -> None:
         self.bridge.told.emit(
-            error.one_line if isinstance(error, FenwindError) else f"The file cannot be written: {error}.", "doubt"
+            error.one_line if isinstance(error, FenwindError) else f"The file cannot be written: {error}.",
+            "doubt",
         )
 
     def shut_down(self) -> None:
@@ -307,7 +339,9 @@ class HandoverSheet(Sheet):
 
     def _menu_layout(self, menu: QMenu) -> None:
         for layout in (*BUILT_IN, *(x for x in self.bridge.state.layouts.values() if x.active)):
-            choice(menu, layout.name, partial(self._set_layout, layout.id), checked=layout.id == self.layout_id)
+            choice(
+                menu, layout.name, partial(self._set_layout, layout.id), checked=layout.id == self.layout_id
+            )
         menu.addSeparator()
         choice(menu, "other columns …", self._ask_columns)
 
@@ -323,26 +357,42 @@ class HandoverSheet(Sheet):
             unknown = [k for k in keys if k not in COLUMNS]
             if unknown or not keys:
                 self.bridge.told.emit(
-                    f"{', '.join(unknown) or 'Nothing'} is no column. Choose among {', '.join(COLUMNS)}.", "doubt"
+                    f"{', '.join(unknown) or 'Nothing'} is no column. Choose among {', '.join(COLUMNS)}.",
+                    "doubt",
                 )
                 return False
-            self.ask.ask("Keep them as", partial(name, keys), placeholder="a name for this layout", button="Keep it")
+            self.ask.ask(
+                "Keep them as", partial(name, keys), placeholder="a name for this layout", button="Keep it"
+            )
             return False
 
         def name(keys: tuple[str, ...], text: str) -> bool:
-            layout = Layout(id=new_id(), name=text.strip() or "columns", columns=keys, decimals=self.bridge.state.info.decimals)
+            layout = Layout(
+                id=new_id(),
+                name=text.strip() or "columns",
+                columns=keys,
+                decimals=self.bridge.state.info.decimals,
+            )
             if not self.bridge.do((f"Keep the layout {layout.name}", (Add(record=layout),))):
                 return False
             self._set_layout(layout.id)
             return True
 
-        self.ask.ask("Columns", columns, text=", ".join(self._layout().columns), placeholder=", ".join(COLUMNS), button="Go on")
+        self.ask.ask(
+            "Columns",
+            columns,
+            text=", ".join(self._layout().columns),
+            placeholder=", ".join(COLUMNS),
+            button="Go on",
+        )
 
     def _menu_frame(self, menu: QMenu) -> None:
         info = self.bridge.state.info
         for key, record in self.bridge.state.frames.items():
             act = partial(gestures.set_field, [info], "frame", key, f"Show {record.spec.name}")
-            choice(menu, record.spec.name, partial(self.bridge.attempt, act), checked=key == self.bridge.frame_id)
+            choice(
+                menu, record.spec.name, partial(self.bridge.attempt, act), checked=key == self.bridge.frame_id
+            )
 
 
 def _write_report(path: str, kind: str, report: Report, progress: Progress) -> None:

@@ -1,4 +1,5 @@
-"""A list coming in: what each row would do is seen before anything is changed; columns are matched by hand in place."""
+"""A list coming in: what each row would do is seen before anything is changed; columns are matched by hand in
+place."""
 
 from __future__ import annotations
 
@@ -81,7 +82,9 @@ class IncomingSheet(Sheet):
         self.table.setAccessibleName("The list that is coming in")
         self.table.horizontalHeader().sectionClicked.connect(self._match_by_hand)
         self.table.row_picked.connect(self._on_row)
-        self._drop = HeadDrop(self.table.horizontalHeader(), lambda section, meaning: self.set_meaning(section - 2, meaning))
+        self._drop = HeadDrop(
+            self.table.horizontalHeader(), lambda section, meaning: self.set_meaning(section - 2, meaning)
+        )
         self.column.addWidget(self.table, 1)
         self._make_foot()
 
@@ -131,7 +134,8 @@ class IncomingSheet(Sheet):
         line.addWidget(self.hint, 1)
         self.column.addWidget(foot)
 
-    # Loading -----------------------------------------------------------------------------------------------------
+    # Loading
+    # -----------------------------------------------------------------------------------------------------
 
     def load_text(self, text: str, source: str) -> bool:
         """Show a text; False, with the reason said, when there is no list in it."""
@@ -139,8 +143,8 @@ class IncomingSheet(Sheet):
         return self._attempt(lambda: read_text(text, source))
 
     def load_file(self, path: str, part: str = "") -> bool:
-        """Show a file of any format known; False, with the reason said, when there is no list in it. Long files, and those whose
-        reader takes long to load, are opened in a worker."""
+        """Show a file of any format known; False, with the reason said, when there is no list in it. Long
+        files, and those whose reader takes long to load, are opened in a worker."""
         self._path = path
         try:
             quick = format_of(path) == "text" and os.path.getsize(path) <= LONG_FILE
@@ -188,8 +192,14 @@ class IncomingSheet(Sheet):
         return True
 
     def _order_axes(self, raw: RawTable) -> None:
-        """Columns headed X and Y mean easting and northing in some countries, the reverse in others: the job decides."""
-        heads = {h.strip().lower()[:1] for m, i in self._match.columns.items() if m in ("e", "n") for h in raw.headers[i : i + 1]}
+        """Columns headed X and Y mean easting and northing in some countries, the reverse in others: the job
+        decides."""
+        heads = {
+            h.strip().lower()[:1]
+            for m, i in self._match.columns.items()
+            if m in ("e", "n")
+            for h in raw.headers[i : i + 1]
+        }
         if heads != {"x", "y"} or self._frame not in self.bridge.state.frames:
             return
         some = replace(raw, rows=raw.rows[:LONG_LIST], lines=raw.lines[:LONG_LIST])
@@ -197,7 +207,8 @@ class IncomingSheet(Sheet):
         if isinstance(found, tuple):
             against = found[2]
             near = sum(
-                v == "same" or abs(e) + abs(n) < 1.0 for v, e, n in zip(against.verdict, *against.d_m[:2].tolist(), strict=True)
+                v == "same" or abs(e) + abs(n) < 1.0
+                for v, e, n in zip(against.verdict, *against.d_m[:2].tolist(), strict=True)
             )
             if int(against.exchanged.sum()) > near:
                 self._swap_axes()
@@ -228,7 +239,9 @@ class IncomingSheet(Sheet):
         if len(self._raw.rows) < LONG_LIST:
             self._show_points(_interpreted(*inputs))
         else:
-            self._work(_interpreted, self._show_points, *inputs[:3], self.bridge.state.snapshot(), *inputs[4:])
+            self._work(
+                _interpreted, self._show_points, *inputs[:3], self.bridge.state.snapshot(), *inputs[4:]
+            )
 
     def _work(self, function: Callable[..., object], then: Callable[..., object], *inputs: object) -> None:
         self._cancel()  # of the list before, which nobody waits for any more
@@ -242,13 +255,16 @@ class IncomingSheet(Sheet):
         task.signals.succeeded.connect(arrived)
         task.signals.failed.connect(lambda error: self._on_failed(error) if self._task is task else None)
         task.signals.cancelled.connect(lambda: self.close_list() if self._task is task else None)
-        task.signals.progressed.connect(lambda done, total, text: self.progress.setValue(done * 100 // max(total, 1)))
+        task.signals.progressed.connect(
+            lambda done, total, text: self.progress.setValue(done * 100 // max(total, 1))
+        )
         task.signals.finished.connect(lambda: self._busy(False) if self._task is task else None)
         self._task = self._runner.start(task)
 
     def _on_failed(self, error: Exception) -> None:
         self.bridge.told.emit(
-            error.one_line if isinstance(error, FenwindError) else f"The list cannot be read: {error}.", "doubt"
+            error.one_line if isinstance(error, FenwindError) else f"The list cannot be read: {error}.",
+            "doubt",
         )
         self.close_list()
 
@@ -272,12 +288,18 @@ class IncomingSheet(Sheet):
         points, self._incoming, against = found if isinstance(found, tuple) else (None, None, None)
         before = self._list
         self._points, self._list = points, IncomingList(self._raw, points, against)
-        if before is not None and before.raw is self._raw and before.against is not None and against is not None:
+        if (
+            before is not None
+            and before.raw is self._raw
+            and before.against is not None
+            and against is not None
+        ):
             left = ~before.take & (before.point_of >= 0) & (before.groups == self._list.groups)
             self._list.take &= ~left
         self._show_all()
 
-    # What is shown -----------------------------------------------------------------------------------------------
+    # What is shown
+    # -----------------------------------------------------------------------------------------------
 
     def _show_all(self) -> None:
         assert self._raw is not None and self._list is not None
@@ -290,7 +312,10 @@ class IncomingSheet(Sheet):
         parts = [Part(text="Take "), Part(text=f"{len(self._raw.rows)} rows from {source}")]
         if self._raw.parts:
             parts += [Part(text=", "), Part(text=self._raw.part or "all of it", key="part")]
-        parts += [Part(text=" as "), Part(text="measured positions" if self._measured else "known positions", key="kind")]
+        parts += [
+            Part(text=" as "),
+            Part(text="measured positions" if self._measured else "known positions", key="kind"),
+        ]
         parts += [Part(text=" in "), Part(text=name, key="frame")]
         if self._geographic():
             parts.append(Part(text=", latitude and longitude."))
@@ -298,7 +323,10 @@ class IncomingSheet(Sheet):
             parts += [Part(text=", "), Part(text=self._unit.plural, key="unit")]
             if not self._raw.headers:
                 northing = self._match.columns.get("n", 0) < self._match.columns.get("e", 0)
-                parts += [Part(text=", "), Part(text="northing first" if northing else "easting first", key="axes")]
+                parts += [
+                    Part(text=", "),
+                    Part(text="northing first" if northing else "easting first", key="axes"),
+                ]
             parts.append(Part(text="."))
         self.statement.show_parts(parts)
         for key, chip in self.chips.items():
@@ -346,7 +374,14 @@ class IncomingSheet(Sheet):
         if self._frame in self.bridge.state.frames and not self._measured:
             taken = take_in(self.bridge.state, points, [point], measured=False, frame=self._frame)
         return incoming_links(
-            self.bridge.state, self.bridge.derived, points, point, self._list.against, self._frame, taken, self.bridge.what_if
+            self.bridge.state,
+            self.bridge.derived,
+            points,
+            point,
+            self._list.against,
+            self._frame,
+            taken,
+            self.bridge.what_if,
         )
 
     def _toggle(self, row: int) -> None:
@@ -356,7 +391,8 @@ class IncomingSheet(Sheet):
         self.table.viewport().update()
         self._show_count()
 
-    # Statement ---------------------------------------------------------------------------------------------------
+    # Statement
+    # ---------------------------------------------------------------------------------------------------
 
     def _menu_kind(self, menu: QMenu) -> None:
         choice(menu, "known positions", partial(self._set_kind, False), checked=not self._measured)
@@ -395,7 +431,8 @@ class IncomingSheet(Sheet):
     def _ask_code(self) -> None:
         def answer(text: str) -> bool:
             try:
-                # What heights of a list are counted from is not known by the system alone; measured ones are above the ellipsoid.
+                # What heights of a list are counted from is not known by the system alone; measured ones are
+                # above the ellipsoid.
                 height = HeightReference() if self._measured else HeightReference(kind="unknown")
                 spec = replace(working_frame_spec(text), height=height)
             except FenwindError as error:
@@ -404,7 +441,9 @@ class IncomingSheet(Sheet):
             return self._add_frame(spec)
 
         stated = self._crs if not self._geographic() else ""
-        self.ask.ask("System", answer, text=stated, placeholder="EPSG:25832, WKT or a PROJ string", button="Use it")
+        self.ask.ask(
+            "System", answer, text=stated, placeholder="EPSG:25832, WKT or a PROJ string", button="Use it"
+        )
 
     def _menu_part(self, menu: QMenu) -> None:
         assert self._raw is not None
@@ -434,7 +473,12 @@ class IncomingSheet(Sheet):
         menu = QMenu(self)
         current = next((m for m, i in self._match.columns.items() if i == index), "")
         for meaning in (*MEANINGS, ""):
-            choice(menu, MEANING_WORDS[meaning], partial(self.set_meaning, index, meaning), checked=meaning == current)
+            choice(
+                menu,
+                MEANING_WORDS[meaning],
+                partial(self.set_meaning, index, meaning),
+                checked=meaning == current,
+            )
         menu.aboutToHide.connect(menu.deleteLater)
         menu.popup(QCursor.pos())
 
@@ -444,16 +488,24 @@ class IncomingSheet(Sheet):
         columns = {m: i for m, i in self._match.columns.items() if i != index and m != meaning}
         if meaning:
             columns[meaning] = index
-            for gone in {"e": ("lat", "lon"), "n": ("lat", "lon"), "lat": ("e", "n"), "lon": ("e", "n")}.get(meaning, ()):
+            for gone in {"e": ("lat", "lon"), "n": ("lat", "lon"), "lat": ("e", "n"), "lon": ("e", "n")}.get(
+                meaning, ()
+            ):
                 columns.pop(gone, None)
-        self._match = ColumnMatch(columns=columns, units={m: u for m, u in self._match.units.items() if m in columns})
+        self._match = ColumnMatch(
+            columns=columns, units={m: u for m, u in self._match.units.items() if m in columns}
+        )
         if self._geographic():
             self._measured = self._measured or not was_geographic
-            if not self.bridge.state.frames.get(self._frame) or not self.bridge.state.frames[self._frame].spec.crs:
+            if (
+                not self.bridge.state.frames.get(self._frame)
+                or not self.bridge.state.frames[self._frame].spec.crs
+            ):
                 self._frame = next((k for k, r in self.bridge.state.frames.items() if r.spec.crs), BY_CODE)
         self._read()
 
-    # Taking ------------------------------------------------------------------------------------------------------
+    # Taking
+    # ------------------------------------------------------------------------------------------------------
 
     def take_rows(self) -> None:
         """Take the ticked rows in, as one gesture."""
@@ -483,7 +535,15 @@ class IncomingSheet(Sheet):
                 self.close_list()
             return
         revision = self.bridge.revision
-        self._work(_take_task, partial(self._on_taken, what, revision), state.snapshot(), tuple(entries), taking, points, rows)
+        self._work(
+            _take_task,
+            partial(self._on_taken, what, revision),
+            state.snapshot(),
+            tuple(entries),
+            taking,
+            points,
+            rows,
+        )
 
     def _on_taken(self, what: str, revision: int, made: tuple[tuple[Entry, ...], list[EntryRow]]) -> None:
         """Keep what a worker made of a long list, unless the job has changed meanwhile."""
@@ -523,8 +583,8 @@ def _interpreted(
     plane: tuple[str, FrameSpec] | None,
     progress: Progress = NULL_PROGRESS,
 ) -> tuple[PointList, IncomingPoints, Against] | FenwindError:
-    """The points of a table, as the job would take them, and what it says of them; or why there are none. `plane`: system of latitudes and
-    longitudes, and the frame they are put on."""
+    """The points of a table, as the job would take them, and what it says of them; or why there are none.
+    `plane`: system of latitudes and longitudes, and the frame they are put on."""
     try:
         points = interpret(raw, match, unit, progress)
         incoming = as_incoming(points, raw.place)
@@ -549,12 +609,24 @@ class Taking:
     ) -> tuple[Entry, ...]:
         """The entries that do it."""
         return take_in(
-            state, points, rows, measured=self.measured, frame=self.frame, crs=self.crs, session=self.session, progress=progress
+            state,
+            points,
+            rows,
+            measured=self.measured,
+            frame=self.frame,
+            crs=self.crs,
+            session=self.session,
+            progress=progress,
         )
 
 
 def _take_task(
-    state: JobState, first: tuple[Entry, ...], taking: Taking, points: IncomingPoints, rows: list[int], progress: Progress
+    state: JobState,
+    first: tuple[Entry, ...],
+    taking: Taking,
+    points: IncomingPoints,
+    rows: list[int],
+    progress: Progress,
 ) -> tuple[tuple[Entry, ...], list[EntryRow]]:
     """The entries of a long list, and those as the file keeps them."""
     entries = (*first, *taking.entries(state, points, rows, progress))

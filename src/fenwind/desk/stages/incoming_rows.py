@@ -1,4 +1,5 @@
-"""The rows of a list that is coming in: what was read of each, what the job says of it, and whether it is to be taken."""
+"""The rows of a list that is coming in: what was read of each, what the job says of it, and whether it is to
+be taken."""
 
 from __future__ import annotations
 
@@ -18,9 +19,21 @@ from fenwind.quantities.numbers import format_fixed
 from fenwind.reports.fit_report import mm
 
 MEANING_WORDS = {
-    "name": "name", "e": "E", "n": "N", "h": "height", "lat": "latitude", "lon": "longitude", "sh": "sigma plan, m", "sv": "sigma height, m",
-    "class": "class", "code": "code", "monument": "monument", "source": "source", "description": "description", "": "not used",
-}  # fmt: skip
+    "name": "name",
+    "e": "E",
+    "n": "N",
+    "h": "height",
+    "lat": "latitude",
+    "lon": "longitude",
+    "sh": "sigma plan, m",
+    "sv": "sigma height, m",
+    "class": "class",
+    "code": "code",
+    "monument": "monument",
+    "source": "source",
+    "description": "description",
+    "": "not used",
+}
 GROUPS = ("new", "differs", "same", "odd name", "unreadable")
 _GROUP_OF = {
     "new": "new",
@@ -33,7 +46,8 @@ _GROUP_OF = {
 
 
 class IncomingList:
-    """A raw table with the points found in it and what the job says of them; `take` (rows of the table) is what the user ticks."""
+    """A raw table with the points found in it and what the job says of them; `take` (rows of the table) is
+    what the user ticks."""
 
     def __init__(self, raw: RawTable, points: PointList | None, against: Against | None) -> None:
         self.raw, self.against = raw, against
@@ -59,7 +73,11 @@ class IncomingList:
 
     def rows(self, group: str) -> RowView:
         """The rows of one group, or all."""
-        chosen = np.arange(len(self.cells)) if group == "all" else np.flatnonzero(self.groups == GROUPS.index(group))
+        chosen = (
+            np.arange(len(self.cells))
+            if group == "all"
+            else np.flatnonzero(self.groups == GROUPS.index(group))
+        )
         return RowView(self, chosen)
 
     def taken(self) -> NDArray[np.intp]:
@@ -81,7 +99,11 @@ class IncomingList:
         """Tone of the verdict."""
         point = int(self.point_of[row])
         within = point >= 0 and self.against is not None and self.against.verdict[point] == "within"
-        return "sun" if within else {"new": "reed", "same": "faint", "odd name": "sun"}.get(GROUPS[self.groups[row]], "doubt")
+        return (
+            "sun"
+            if within
+            else {"new": "reed", "same": "faint", "odd name": "sun"}.get(GROUPS[self.groups[row]], "doubt")
+        )
 
 
 class RowView(Sequence[int]):
@@ -104,7 +126,12 @@ class RowView(Sequence[int]):
 def as_incoming(points: PointList, place: str) -> IncomingPoints:
     """The points of a list as the job takes them."""
     return IncomingPoints(
-        names=points.names, lines=points.lines, values=points.values, words=points.words, source=points.source, place=place
+        names=points.names,
+        lines=points.lines,
+        values=points.values,
+        words=points.words,
+        source=points.source,
+        place=place,
     )
 
 
@@ -127,7 +154,11 @@ def columns(of: IncomingList, match: ColumnMatch, toggle: Callable[[int], object
                 text=partial(_cell, of.cells, index),
                 tone=partial(_tone, meaning),
                 right=meaning in ("e", "n", "h", "lat", "lon", "sh", "sv"),
-                width=100 if meaning in ("e", "n", "lat", "lon", "description", "source") else 82 if meaning == "h" else 70,
+                width=100
+                if meaning in ("e", "n", "lat", "lon", "description", "source")
+                else 82
+                if meaning == "h"
+                else 70,
                 tip="Click the head, or drag a word onto it, to say what this column means",
             )
         )
@@ -148,14 +179,22 @@ def _difference(against: Against, point: int) -> str:
         return verdict
     if against.exchanged[point]:
         return "differs · E, N exchanged?"
-    parts = [f"{axis} {_length(v)}" for axis, v in zip("ENH", against.d_m[:, point].tolist(), strict=True) if abs(v) > 5e-5]
+    parts = [
+        f"{axis} {_length(v)}"
+        for axis, v in zip("ENH", against.d_m[:, point].tolist(), strict=True)
+        if abs(v) > 5e-5
+    ]
     words = "differs · " + (", ".join(parts) or "one has no height")
     limits = against.tolerance_m[:, point]
-    shown = mm(float(limits[0])) if limits[0] == limits[1] else f"{mm(float(limits[0]))}, {mm(float(limits[1]))}"
+    shown = (
+        mm(float(limits[0])) if limits[0] == limits[1] else f"{mm(float(limits[0]))}, {mm(float(limits[1]))}"
+    )
     return f"{words}, {'within' if verdict == 'within' else 'over'} {shown}"
 
 
 def _length(value_m: float) -> str:
     if math.isnan(value_m):
         return ""
-    return f"{mm(value_m, sign=True)} mm" if abs(value_m) < 1.0 else f"{format_fixed(value_m, 3, sign=True)} m"
+    return (
+        f"{mm(value_m, sign=True)} mm" if abs(value_m) < 1.0 else f"{format_fixed(value_m, 3, sign=True)} m"
+    )

@@ -1,4 +1,5 @@
-"""Marks: what is known of each mark, typed, pasted, set down a selection; and why its coordinates are what they are."""
+"""Marks: what is known of each mark, typed, pasted, set down a selection; and why its coordinates are what
+they are."""
 
 from __future__ import annotations
 
@@ -9,7 +10,16 @@ from typing import Literal, get_args
 
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QGuiApplication, QKeyEvent, QKeySequence
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QLineEdit, QMenu, QPushButton, QStackedLayout, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QHBoxLayout,
+    QLabel,
+    QLineEdit,
+    QMenu,
+    QPushButton,
+    QStackedLayout,
+    QVBoxLayout,
+    QWidget,
+)
 
 from fenwind.desk.bridge import JobBridge
 from fenwind.desk.shell import look
@@ -105,7 +115,9 @@ class MarksTable(Sheet):
         self.new.setFixedWidth(190)
         self.new.returnPressed.connect(self._new_mark)
         self.down = QPushButton("set down the selection")
-        self.down.setToolTip("Put the value of the topmost selected cell into all selected cells of its column (Ctrl+Down)")
+        self.down.setToolTip(
+            "Put the value of the topmost selected cell into all selected cells of its column (Ctrl+Down)"
+        )
         look(self.down, "link")
         self.down.clicked.connect(self.set_down)
         row.addWidget(self.filter)
@@ -123,8 +135,10 @@ class MarksTable(Sheet):
         column = QVBoxLayout(self.empty)
         column.setContentsMargins(0, 12, 0, 0)
         words = QLabel(
-            "No marks yet. Copy a list of control in a spreadsheet or an editor and paste it here: names with easting, northing and height, or "
-            "with latitude and longitude, the columns in any order. You see what came in before anything is changed."
+            "No marks yet. Copy a list of control in a spreadsheet or an editor and paste it here: names "
+            "with easting, northing and height, or "
+            "with latitude and longitude, the columns in any order. You see what came in before anything is "
+            "changed."
         )
         words.setWordWrap(True)
         look(words, "faint")
@@ -179,23 +193,64 @@ class MarksTable(Sheet):
         if self.bridge.frame is not None and self.bridge.frame.spec.axis_order == "NE":
             axes.reverse()
         return [
-            Column(key="name", title="mark", text=lambda r: r.mark.name, edit=self._rename, tone=lambda r: "bold" if r.mark.active else "off", width=66),
+            Column(
+                key="name",
+                title="mark",
+                text=lambda r: r.mark.name,
+                edit=self._rename,
+                tone=lambda r: "bold" if r.mark.active else "off",
+                width=66,
+            ),
             word("class", "class", "mark_class", 80),
             word("code", "code", "code", 46),
             *axes,
             coordinate("height", "height", "height_m"),
-            Column(key="hold_h", title="hold\nplan", box=lambda r: r.mark.hold_horizontal, toggle=partial(self._toggle, "hold_horizontal"), width=44,
-                   tip="A known position of this mark may be held in plan"),
-            Column(key="hold_v", title="hold\nheight", box=lambda r: r.mark.hold_height, toggle=partial(self._toggle, "hold_height"), width=50,
-                   tip="A known height of this mark may be held"),
-            Column(key="sigma", title="± plan", unit="mm", text=lambda r: mm(r.sigma_h), value=lambda r: r.sigma_h * 1000, tone=lambda r: "faint",
-                   right=True, width=58),
-            Column(key="sigma_v", title="± height", unit="mm", text=lambda r: mm(r.sigma_v), value=lambda r: r.sigma_v * 1000, tone=lambda r: "faint",
-                   right=True, width=68),
-            Column(key="why", title="adopted because", text=lambda r: r.why if r.mark.active else "switched off", tone=lambda r: "faint", width=170),
+            Column(
+                key="hold_h",
+                title="hold\nplan",
+                box=lambda r: r.mark.hold_horizontal,
+                toggle=partial(self._toggle, "hold_horizontal"),
+                width=44,
+                tip="A known position of this mark may be held in plan",
+            ),
+            Column(
+                key="hold_v",
+                title="hold\nheight",
+                box=lambda r: r.mark.hold_height,
+                toggle=partial(self._toggle, "hold_height"),
+                width=50,
+                tip="A known height of this mark may be held",
+            ),
+            Column(
+                key="sigma",
+                title="± plan",
+                unit="mm",
+                text=lambda r: mm(r.sigma_h),
+                value=lambda r: r.sigma_h * 1000,
+                tone=lambda r: "faint",
+                right=True,
+                width=58,
+            ),
+            Column(
+                key="sigma_v",
+                title="± height",
+                unit="mm",
+                text=lambda r: mm(r.sigma_v),
+                value=lambda r: r.sigma_v * 1000,
+                tone=lambda r: "faint",
+                right=True,
+                width=68,
+            ),
+            Column(
+                key="why",
+                title="adopted because",
+                text=lambda r: r.why if r.mark.active else "switched off",
+                tone=lambda r: "faint",
+                width=170,
+            ),
             word("monument", "monument", "monument", 110, "faint"),
             word("description", "description", "description", 190, "faint"),
-        ]  # fmt: skip
+        ]
 
     def show_job(self) -> None:
         state, bridge = self.bridge.state, self.bridge
@@ -216,9 +271,17 @@ class MarksTable(Sheet):
             if self._by == "class":
                 parts += [Part(text=", to "), Part(text=f"{limits} mm", key="tolerance")]
             parts += [Part(text=", drawn "), Part(text=rule.symbol, key="symbol")]
-            parts += [Part(text=", "), Part(text="labelled" if rule.label else "not labelled", key="label"), Part(text=",")]
+            parts += [
+                Part(text=", "),
+                Part(text="labelled" if rule.label else "not labelled", key="label"),
+                Part(text=","),
+            ]
         if frame is not None:
-            parts += [Part(text=" in "), Part(text=frame.spec.name, key="frame"), Part(text=f", heights above {height}.")]
+            parts += [
+                Part(text=" in "),
+                Part(text=frame.spec.name, key="frame"),
+                Part(text=f", heights above {height}."),
+            ]
         else:
             parts.append(Part(text=", no frame yet: the first list brings one."))
         self.statement.show_parts(parts)
@@ -268,11 +331,19 @@ class MarksTable(Sheet):
     def _menu_class(self, menu: QMenu) -> None:
         choice(menu, "every class", partial(self._show_class, ""), checked=not self._class)
         for name in sorted({m.mark_class for m in self.bridge.state.marks.values() if m.mark_class}):
-            choice(menu, name, partial(self._show_class, name), checked=(self._by, self._class) == ("class", name))
+            choice(
+                menu,
+                name,
+                partial(self._show_class, name),
+                checked=(self._by, self._class) == ("class", name),
+            )
         menu.addSeparator()
         for name in sorted({m.code for m in self.bridge.state.marks.values() if m.code}):
             choice(
-                menu, f"code {name}", partial(self._show_class, name, "code"), checked=(self._by, self._class) == ("code", name)
+                menu,
+                f"code {name}",
+                partial(self._show_class, name, "code"),
+                checked=(self._by, self._class) == ("code", name),
             )
 
     def _show_class(self, name: str, by: Literal["class", "code"] = "class") -> None:
@@ -284,7 +355,9 @@ class MarksTable(Sheet):
 
     def _menu_tolerance(self, menu: QMenu) -> None:
         for value in (0.003, 0.005, 0.010, 0.020, 0.050):
-            act = partial(self._rule, f"Class {self._class} to {mm(value)} mm", tolerance_h_m=value, tolerance_v_m=value)
+            act = partial(
+                self._rule, f"Class {self._class} to {mm(value)} mm", tolerance_h_m=value, tolerance_v_m=value
+            )
             choice(menu, f"{mm(value)} mm in plan and height", act)
         choice(menu, "other …", self._ask_class_tolerance)
 
@@ -307,7 +380,9 @@ class MarksTable(Sheet):
         marks = [r.mark for r in self.table.selected_rows()]
         adopted = self.bridge.derived.adopted.get(self.bridge.frame_id)
         if adopted is not None:
-            self.bridge.attempt(lambda: gestures.make_control(self.bridge.state, adopted, marks, self.bridge.frame_id))
+            self.bridge.attempt(
+                lambda: gestures.make_control(self.bridge.state, adopted, marks, self.bridge.frame_id)
+            )
 
     def release_control(self) -> None:
         """Let the selected control be derived again."""
@@ -318,7 +393,9 @@ class MarksTable(Sheet):
         info = self.bridge.state.info
         for key, record in self.bridge.state.frames.items():
             act = partial(gestures.set_field, [info], "frame", key, f"Show {record.spec.name}")
-            choice(menu, record.spec.name, partial(self.bridge.attempt, act), checked=key == self.bridge.frame_id)
+            choice(
+                menu, record.spec.name, partial(self.bridge.attempt, act), checked=key == self.bridge.frame_id
+            )
 
     def _new_mark(self) -> None:
         name = self.new.text()
@@ -335,8 +412,14 @@ class MarksTable(Sheet):
 
     def _set(self, rows: list[MarkRow], field: str, value: object) -> bool:
         names = ", ".join(r.mark.name for r in rows[:3]) + (" and more" if len(rows) > 3 else "")
-        word = {"mark_class": "class", "hold_horizontal": "hold in plan", "hold_height": "hold in height"}.get(field, field)
-        return self.bridge.do(gestures.set_field([r.mark for r in rows], field, value, f"Set {word} of {names}"))
+        word = {
+            "mark_class": "class",
+            "hold_horizontal": "hold in plan",
+            "hold_height": "hold in height",
+        }.get(field, field)
+        return self.bridge.do(
+            gestures.set_field([r.mark for r in rows], field, value, f"Set {word} of {names}")
+        )
 
     def _toggle(self, field: str, row: MarkRow) -> None:
         self._set([row], field, not getattr(row.mark, field))
@@ -350,14 +433,17 @@ class MarksTable(Sheet):
         if row.given:
             frame = self.bridge.frame_id
             return self.bridge.attempt(
-                lambda: gestures.set_given(self.bridge.state, row.mark, frame, field, value, "typed over in Marks")
+                lambda: gestures.set_given(
+                    self.bridge.state, row.mark, frame, field, value, "typed over in Marks"
+                )
             )
         if value is None:
             return False
         return self._type_new(row, field, value)
 
     def _type_new(self, row: MarkRow, field: str, value: float) -> bool:
-        """Collect typed coordinates until easting and northing are both there; then they become a given position."""
+        """Collect typed coordinates until easting and northing are both there; then they become a given
+        position."""
         typed = self._typed.setdefault(row.mark.id, {})
         typed[field] = value
         if "e_m" in typed and "n_m" in typed and self.bridge.frame_id:
@@ -396,7 +482,9 @@ class MarksTable(Sheet):
         }.get(column.key)
         if field is None or len(rows) < 2:
             self.bridge.told.emit(
-                "Class, code, description and the hold flags can be set down a selection of two or more rows.", ""
+                "Class, code, description and the hold flags can be set down a selection of two or more "
+                "rows.",
+                "",
             )
             return
         self._set(rows, field, getattr(rows[0].mark, field))

@@ -59,9 +59,11 @@ class HeadDrop(QObject):
         header.viewport().installEventFilter(self)
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
-        if event.type() not in (QEvent.Type.DragEnter, QEvent.Type.DragMove, QEvent.Type.Drop) or not isinstance(
-            event, QDropEvent
-        ):
+        if event.type() not in (
+            QEvent.Type.DragEnter,
+            QEvent.Type.DragMove,
+            QEvent.Type.Drop,
+        ) or not isinstance(event, QDropEvent):
             return False
         if not event.mimeData().hasFormat(MIME):
             return False

@@ -1,4 +1,5 @@
-"""Moving a file, a drawing or a list, by a fit of the job, by a shift or by a turn; what will happen is seen before it does."""
+"""Moving a file, a drawing or a list, by a fit of the job, by a shift or by a turn; what will happen is seen
+before it does."""
 
 from __future__ import annotations
 
@@ -6,8 +7,10 @@ import math
 import os
 import re
 from collections import Counter
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from functools import partial
+from typing import Any
 
 import numpy as np
 from PySide6.QtCore import Signal
@@ -28,7 +31,16 @@ from fenwind.exchange.point_list import PointList, interpret
 from fenwind.exchange.raw_table import RawTable
 from fenwind.job import gestures
 from fenwind.procedures.fit import FitOptions, FitResult, PairTable
-from fenwind.procedures.move import Distances, Move, distances, move_fit, move_of, shift_pairs, turn, turn_between
+from fenwind.procedures.move import (
+    Distances,
+    Move,
+    distances,
+    move_fit,
+    move_of,
+    shift_pairs,
+    turn,
+    turn_between,
+)
 from fenwind.procedures.positions import Positions
 from fenwind.progress import Progress
 from fenwind.quantities.angles import format_dms, parse_angle
@@ -40,8 +52,8 @@ from fenwind.reports.statement import Part
 
 @dataclass(frozen=True, kw_only=True, eq=False)
 class Way:
-    """How a file is to be moved: pairs, the fit of them, and words for the statement. step: id of the fit it comes from, empty for none.
-    targets: whether what lies at the pairs' targets stays."""
+    """How a file is to be moved: pairs, the fit of them, and words for the statement. step: id of the fit it
+    comes from, empty for none. targets: whether what lies at the pairs' targets stays."""
 
     words: str
     source: Positions
@@ -74,9 +86,15 @@ class MovingSheet(Sheet):
         self._runner = TaskRunner(self)
         self._task: Task | None = None
         self.statement.set_menus(
-            {"file": self._menu_file, "by": self._menu_by, "heights": self._menu_heights, "stay": self._menu_stay,
-             "direction": self._menu_direction, "out": self._menu_out}
-        )  # fmt: skip
+            {
+                "file": self._menu_file,
+                "by": self._menu_by,
+                "heights": self._menu_heights,
+                "stay": self._menu_stay,
+                "direction": self._menu_direction,
+                "out": self._menu_out,
+            }
+        )
         self.note = QLabel("")
         self.note.setWordWrap(True)
         look(self.note, "faint")
@@ -87,9 +105,20 @@ class MovingSheet(Sheet):
         self.table = RecordTable(
             [
                 Column(key="what", title="what moves, what stays", text=lambda r: r.what, width=320),
-                Column(key="count", title="count", text=lambda r: str(r.count), value=lambda r: r.count, right=True, width=80),
                 Column(
-                    key="why", title="", text=lambda r: r.why or "moves", tone=lambda r: "sun" if r.why else "faint", width=220
+                    key="count",
+                    title="count",
+                    text=lambda r: str(r.count),
+                    value=lambda r: r.count,
+                    right=True,
+                    width=80,
+                ),
+                Column(
+                    key="why",
+                    title="",
+                    text=lambda r: r.why or "moves",
+                    tone=lambda r: "sun" if r.why else "faint",
+                    width=220,
                 ),
             ]
         )
@@ -114,7 +143,8 @@ class MovingSheet(Sheet):
         self.stop.clicked.connect(lambda: self._task.cancel() if self._task is not None else None)
         self._busy(False)
 
-    # Opening -----------------------------------------------------------------------------------------------------
+    # Opening
+    # -----------------------------------------------------------------------------------------------------
 
     def open_file(self, path: str) -> None:
         """Show what moving a file by the fit looked at would do."""
@@ -134,7 +164,13 @@ class MovingSheet(Sheet):
         case = outcome.case
         names = case.result.pairs.names
         source = _some(case.measured, names)
-        return Way(words=outcome.step.name, source=source, target=_some(case.known, names), result=case.result, step=key)
+        return Way(
+            words=outcome.step.name,
+            source=source,
+            target=_some(case.known, names),
+            result=case.result,
+            step=key,
+        )
 
     def _move(self) -> Move | None:
         if self.way is None:
@@ -157,12 +193,22 @@ class MovingSheet(Sheet):
             return
         bridge, move = self.bridge, self._move()
         self.caption.setText("MOVING A FILE, NOTHING CHANGED YET")
-        names = f"{', '.join(self.stay[:3])}{' and more' if len(self.stay) > 3 else ''}" if self.stay else "targets only"
+        names = (
+            f"{', '.join(self.stay[:3])}{' and more' if len(self.stay) > 3 else ''}"
+            if self.stay
+            else "targets only"
+        )
         can_lift = self.way is not None and self.way.result.options.height != "none"
         parts = [Part(text="Move "), Part(text=os.path.basename(self.path), key="file"), Part(text=" by ")]
         parts += [Part(text=self.way.words if self.way else "nothing yet", key="by"), Part(text=", ")]
-        parts += [Part(text="backwards" if self.backwards else "forwards", key="direction"), Part(text=", heights ")]
-        parts += [Part(text="shifted" if self.heights and can_lift else "untouched", key="heights"), Part(text=", leaving ")]
+        parts += [
+            Part(text="backwards" if self.backwards else "forwards", key="direction"),
+            Part(text=", heights "),
+        ]
+        parts += [
+            Part(text="shifted" if self.heights and can_lift else "untouched", key="heights"),
+            Part(text=", leaving "),
+        ]
         parts += [
             Part(text=names, key="stay"),
             Part(text=" where they are, to "),
@@ -187,7 +233,8 @@ class MovingSheet(Sheet):
         rows = [_Row(what, count, why) for (what, why), count in reasons.items()]
         self.table.records.set_rows(rows + [_Row(what, count, "") for what, count in sorted(moves.items())])
 
-    # Statement ---------------------------------------------------------------------------------------------------
+    # Statement
+    # ---------------------------------------------------------------------------------------------------
 
     def _menu_file(self, menu: QMenu) -> None:
         choice(menu, "another file …", self.browse)
@@ -202,7 +249,12 @@ class MovingSheet(Sheet):
 
     def _menu_by(self, menu: QMenu) -> None:
         for key, step in self.bridge.state.fits.items():
-            choice(menu, step.name, partial(self._use_fit, key), checked=self.way is not None and self.way.step == key)
+            choice(
+                menu,
+                step.name,
+                partial(self._use_fit, key),
+                checked=self.way is not None and self.way.step == key,
+            )
         menu.addSeparator()
         choice(menu, "a shift …", self._ask_shift)
         choice(menu, "a turn …", self._ask_turn)
@@ -212,7 +264,12 @@ class MovingSheet(Sheet):
         self._look()
 
     def _ask_shift(self) -> None:
-        self.ask.ask("Shift by", self.use_shift, placeholder="dE, dN, dH   or   MARK > MARK, which comes there", button="Use it")
+        self.ask.ask(
+            "Shift by",
+            self.use_shift,
+            placeholder="dE, dN, dH   or   MARK > MARK, which comes there",
+            button="Use it",
+        )
 
     def use_shift(self, text: str) -> bool:
         """A shift only, typed as dE, dN, dH in the unit shown, or by two marks."""
@@ -222,41 +279,61 @@ class MovingSheet(Sheet):
             else:
                 values = [parse_length(t, self.bridge.unit) for t in text.replace(";", ",").split(",")]
                 if len(values) not in (2, 3):
-                    raise ProcedureError("a shift has two or three parts", hint="Type dE, dN, dH, or MARK > MARK")
+                    raise ProcedureError(
+                        "a shift has two or three parts", hint="Type dE, dN, dH, or MARK > MARK"
+                    )
                 start, end = (
                     (0.0, 0.0, 0.0 if len(values) == 3 else math.nan),
                     (values[0], values[1], values[2] if len(values) == 3 else math.nan),
                 )
             source, target = shift_pairs(*start, end)
             lifted = math.isfinite(start[2] + end[2])
-            result = move_fit(source, target, FitOptions(horizontal="shift", height="shift" if lifted else "none"))
+            result = move_fit(
+                source, target, FitOptions(horizontal="shift", height="shift" if lifted else "none")
+            )
         except FenwindError as error:
             self.bridge.tell_error(error)
             return False
         by_marks = ">" in text  # a shift by numbers has no mark whose target could stay
-        self.way = Way(words=f"a shift, {text.strip()}", source=source, target=target, result=result, targets=by_marks)
+        self.way = Way(
+            words=f"a shift, {text.strip()}", source=source, target=target, result=result, targets=by_marks
+        )
         self._look()
         return True
 
     def _ask_turn(self) -> None:
         self.ask.ask(
-            "Turn", self.use_turn, placeholder="about MARK by ANGLE   or   about MARK from MARK to MARK", button="Use it"
+            "Turn",
+            self.use_turn,
+            placeholder="about MARK by ANGLE   or   about MARK from MARK to MARK",
+            button="Use it",
         )
 
     def use_turn(self, text: str) -> bool:
         """A turn only, clockwise: "about MARK by ANGLE", or "about MARK from MARK to MARK"."""
         by = re.fullmatch(r"\s*(?:about\s+)?(?P<about>.+?)\s+by\s+(?P<angle>.+)", text)
-        between = re.fullmatch(r"\s*(?:about\s+)?(?P<about>.+?)\s+from\s+(?P<now>.+?)\s+to\s+(?P<then>.+)", text)
+        between = re.fullmatch(
+            r"\s*(?:about\s+)?(?P<about>.+?)\s+from\s+(?P<now>.+?)\s+to\s+(?P<then>.+)", text
+        )
         try:
             if between:
                 about = self._place(between["about"])
-                angle = turn_between(about[:2], self._place(between["now"])[:2], self._place(between["then"])[:2])
+                angle = turn_between(
+                    about[:2], self._place(between["now"])[:2], self._place(between["then"])[:2]
+                )
             elif by:
                 about, angle = self._place(by["about"]), parse_angle(by["angle"])
             else:
-                raise ProcedureError("that is no turn", hint="Type: about T-01 by 12.5 gon, or: about T-01 from T-02 to T-03")
+                raise ProcedureError(
+                    "that is no turn", hint="Type: about T-01 by 12.5 gon, or: about T-01 from T-02 to T-03"
+                )
             source, target, options = turn(about[:2], angle)
-            self.way = Way(words=f"a turn {text.strip()}", source=source, target=target, result=move_fit(source, target, options))
+            self.way = Way(
+                words=f"a turn {text.strip()}",
+                source=source,
+                target=target,
+                result=move_fit(source, target, options),
+            )
         except FenwindError as error:
             self.bridge.tell_error(error)
             return False
@@ -268,7 +345,9 @@ class MovingSheet(Sheet):
         adopted = self.bridge.derived.adopted.get(self.bridge.frame_id)
         row = adopted.index.get(name.strip()) if adopted is not None else None
         if adopted is None or row is None:
-            raise ProcedureError(f"{name.strip()} has no position in the frame shown", hint="Name a mark of the frame shown")
+            raise ProcedureError(
+                f"{name.strip()} has no position in the frame shown", hint="Name a mark of the frame shown"
+            )
         return float(adopted.e_m[row]), float(adopted.n_m[row]), float(adopted.height_m[row])
 
     def _menu_heights(self, menu: QMenu) -> None:
@@ -284,7 +363,12 @@ class MovingSheet(Sheet):
 
     def _menu_direction(self, menu: QMenu) -> None:
         choice(menu, "forwards", partial(self._set, "backwards", False), checked=not self.backwards)
-        choice(menu, "backwards: the file is in the new system", partial(self._set, "backwards", True), checked=self.backwards)
+        choice(
+            menu,
+            "backwards: the file is in the new system",
+            partial(self._set, "backwards", True),
+            checked=self.backwards,
+        )
 
     def _set(self, name: str, value: object) -> None:
         setattr(self, name, value)
@@ -298,7 +382,13 @@ class MovingSheet(Sheet):
         def answer(text: str) -> None:
             self._set("stay", tuple(p.strip() for p in text.split(",") if p.strip()))
 
-        self.ask.ask("What stays", answer, text=", ".join(self.stay), placeholder="T-01, frame layer, …", button="Use it")
+        self.ask.ask(
+            "What stays",
+            answer,
+            text=", ".join(self.stay),
+            placeholder="T-01, frame layer, …",
+            button="Use it",
+        )
 
     def _menu_out(self, menu: QMenu) -> None:
         choice(menu, "another name …", self._browse_out)
@@ -308,7 +398,8 @@ class MovingSheet(Sheet):
         if path:
             self._set("out", path)
 
-    # Moving ------------------------------------------------------------------------------------------------------
+    # Moving
+    # ------------------------------------------------------------------------------------------------------
 
     def move_file(self) -> None:
         """Move the file into a new one; a scale that is not 1 is asked a reason first."""
@@ -321,7 +412,9 @@ class MovingSheet(Sheet):
             def reason(text: str) -> bool:
                 if not text.strip():
                     return False
-                self.bridge.do(gestures.change_step(step, "Say why the scale is not 1", scale_reason=text.strip()))
+                self.bridge.do(
+                    gestures.change_step(step, "Say why the scale is not 1", scale_reason=text.strip())
+                )
                 self.move_file()
                 return True
 
@@ -334,14 +427,21 @@ class MovingSheet(Sheet):
             )
             return
         if same_file(self.path, self.out):
-            self.bridge.told.emit("The result would overwrite the file it is made from. Name another file.", "doubt")
+            self.bridge.told.emit(
+                "The result would overwrite the file it is made from. Name another file.", "doubt"
+            )
             return
-        self._work(Task(_move_task, self.path, self.out, move, self.stay, way.result, self.bridge.unit), self._on_moved)
+        self._work(
+            Task(_move_task, self.path, self.out, move, self.stay, way.result, self.bridge.unit),
+            self._on_moved,
+        )
 
     def _on_moved(self, done: tuple[int, int, list[str]]) -> None:
         """Say what was done, and show the pairs against their targets in place of the distances."""
         moved, stayed, remarks = done
-        self.bridge.told.emit(" ".join([f"Moved {moved}, stayed {stayed}. Written: {self.out}.", *remarks]), "")
+        self.bridge.told.emit(
+            " ".join([f"Moved {moved}, stayed {stayed}. Written: {self.out}.", *remarks]), ""
+        )
         if self.way is not None:
             self.caption.setText("MOVED  ·  THE PAIRS AGAINST THEIR TARGETS")
             table = self.way.result.pairs
@@ -350,16 +450,18 @@ class MovingSheet(Sheet):
             self.distances.setVisible(True)
         self.leave.setText("Done")
 
-    def _work(self, task: Task, then: object) -> None:
+    def _work(self, task: Task, then: Callable[[Any], None]) -> None:
         if self._task is not None:
             self._task.cancel()
         self._busy(True)
-        task.signals.succeeded.connect(lambda found: then(found) if self._task in (task, None) else None)  # type: ignore[operator]
+        task.signals.succeeded.connect(lambda found: then(found) if self._task in (task, None) else None)
         task.signals.failed.connect(self._on_failed)
         task.signals.cancelled.connect(
             lambda: self.bridge.told.emit("Stopped; no file was changed.", "") if self._task is task else None
         )
-        task.signals.progressed.connect(lambda done, total, text: self.progress.setValue(done * 100 // max(total, 1)))
+        task.signals.progressed.connect(
+            lambda done, total, text: self.progress.setValue(done * 100 // max(total, 1))
+        )
         task.signals.finished.connect(lambda: self._finished(task))
         self._task = self._runner.start(task)
 
@@ -370,7 +472,8 @@ class MovingSheet(Sheet):
 
     def _on_failed(self, error: Exception) -> None:
         self.bridge.told.emit(
-            error.one_line if isinstance(error, FenwindError) else f"The file cannot be moved: {error}.", "doubt"
+            error.one_line if isinstance(error, FenwindError) else f"The file cannot be moved: {error}.",
+            "doubt",
         )
 
     def _busy(self, on: bool) -> None:
@@ -412,7 +515,13 @@ def _preview_task(
 
 
 def _move_task(
-    path: str, out: str, move: Move, stay: tuple[str, ...], result: FitResult, unit: LengthUnit, progress: Progress
+    path: str,
+    out: str,
+    move: Move,
+    stay: tuple[str, ...],
+    result: FitResult,
+    unit: LengthUnit,
+    progress: Progress,
 ) -> tuple[int, int, list[str]]:
     if path.lower().endswith(".dxf"):
         moved: MovedDrawing = move_drawing(path, out, move, stay, progress)
@@ -428,18 +537,30 @@ def _what_happens(way: Way, move: Move, found: Distances, bridge: JobBridge) -> 
     unit, gon = bridge.unit, bridge.angle_style == "gon"
     shift_e, shift_n = way.result.plan.shift
     turned = way.result.plan.rotation_rad * (-1 if move.backwards else 1)
-    angle = f"{format_fixed(turned * 200 / math.pi, 6)} gon, {format_dms(turned, 3)}" if gon else format_dms(turned, 3)
+    angle = (
+        f"{format_fixed(turned * 200 / math.pi, 6)} gon, {format_dms(turned, 3)}"
+        if gon
+        else format_dms(turned, 3)
+    )
     words = [
-        f"Shift E {format_fixed(shift_e / unit.metres, 4)}, N {format_fixed(shift_n / unit.metres, 4)} {unit.key}; turn {angle}"
+        f"Shift E {format_fixed(shift_e / unit.metres, 4)}, N {format_fixed(shift_n / unit.metres, 4)} "
+        f"{unit.key}; turn {angle}"
     ]
     words.append(f"scale {move.scale:.9f}" if move.scale != 1.0 else "scale held at 1")
     height = way.result.height.shift_m / unit.metres * (-1 if move.backwards else 1)
-    words.append(f"heights shifted by {format_fixed(height, 6, sign=True)} {unit.key}" if move.heights else "heights untouched")
+    words.append(
+        f"heights shifted by {format_fixed(height, 6, sign=True)} {unit.key}"
+        if move.heights
+        else "heights untouched"
+    )
     text = "; ".join(words) + "."
     if found.source.size:
         ppm = (found.ratio - 1.0) * 1e6
         worst = float(np.abs(found.difference).max())
-        text += f" Distances between the marks differ by at most {format_fixed(worst * 1000, 1)} mm, the middle ratio by {format_fixed(ppm, 1, sign=True)} ppm."
+        text += (
+            f" Distances between the marks differ by at most {format_fixed(worst * 1000, 1)} mm, the "
+            f"middle ratio by {format_fixed(ppm, 1, sign=True)} ppm."
+        )
     return text
 
 
@@ -447,31 +568,50 @@ def _residual_columns(table: PairTable) -> list[Column]:
     def way(key: str, title: str) -> Column:
         values = getattr(table, key)
         return Column(
-            key=key, title=title, unit="mm", text=lambda r: mm(float(values[r]), sign=True), value=lambda r: float(values[r]) * 1000.0,
-            right=True, width=120, tip="Moved - target",
-        )  # fmt: skip
+            key=key,
+            title=title,
+            unit="mm",
+            text=lambda r: mm(float(values[r]), sign=True),
+            value=lambda r: float(values[r]) * 1000.0,
+            right=True,
+            width=120,
+            tip="Moved - target",
+        )
 
     name = Column(key="marks", title="mark", text=lambda r: table.names[r], tone=lambda r: "bold", width=170)
     used = Column(
-        key="used", title="", text=lambda r: "" if table.used_h[r] else "took no part", tone=lambda r: "faint", width=120
+        key="used",
+        title="",
+        text=lambda r: "" if table.used_h[r] else "took no part",
+        tone=lambda r: "faint",
+        width=120,
     )
     return [name, way("de_m", "ΔE"), way("dn_m", "ΔN"), way("dh_m", "ΔH"), used]
 
 
 def _distance_columns(unit: LengthUnit, found: Distances | None) -> list[Column]:
-    heads = (("marks", "between", "", 170), ("source", "in the old system", unit.key, 130), ("target", "in the new system", unit.key, 130),
-             ("difference", "difference", "mm", 96), ("ppm", "ratio", "ppm", 96))  # fmt: skip
+    heads = (
+        ("marks", "between", "", 170),
+        ("source", "in the old system", unit.key, 130),
+        ("target", "in the new system", unit.key, 130),
+        ("difference", "difference", "mm", 96),
+        ("ppm", "ratio", "ppm", 96),
+    )
     return [
         Column(
-            key=key, title=title, unit=name, right=key != "marks", width=width,
+            key=key,
+            title=title,
+            unit=name,
+            right=key != "marks",
+            width=width,
             text=partial(_distance_text, found, key, unit) if found else lambda r: "",
             value=partial(_distance_value, found, key, unit) if found else None,
         )
         for key, title, name, width in heads
-    ]  # fmt: skip
+    ]
 
 
-def _distance_value(found: Distances, key: str, unit: LengthUnit, row: int) -> object:
+def _distance_value(found: Distances, key: str, unit: LengthUnit, row: int) -> float | str:
     if key == "marks":
         return f"{found.first[row]} - {found.second[row]}"
     if key == "ppm":
@@ -484,4 +624,5 @@ def _distance_text(found: Distances, key: str, unit: LengthUnit, row: int) -> st
     value = _distance_value(found, key, unit, row)
     if isinstance(value, str):
         return value
-    return format_fixed(value, {"difference": 1, "ppm": 1}.get(key, 4), sign=key in ("difference", "ppm"))  # type: ignore[arg-type]
+    relative = key in ("difference", "ppm")
+    return format_fixed(value, 1 if relative else 4, sign=relative)

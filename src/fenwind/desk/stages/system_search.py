@@ -1,4 +1,5 @@
-"""Finding a system without knowing its number: words of its name, a code, a country, or where the job lies."""
+"""Finding a system without knowing its number: words of its name, a code, a country, or where the job
+lies."""
 
 from __future__ import annotations
 
@@ -14,7 +15,8 @@ from fenwind.geodesy.catalogue import System, SystemKind, search
 
 
 class SystemSearch(QWidget):
-    """A line to type in, a chip for "where the job lies", and what was found; `chosen` gets the system picked."""
+    """A line to type in, a chip for "where the job lies", and what was found; `chosen` gets the system
+    picked."""
 
     def __init__(self, chosen: Callable[[System], object]) -> None:
         super().__init__()
@@ -47,7 +49,13 @@ class SystemSearch(QWidget):
                 Column(key="code", title="code", text=lambda s: s.code, tone=lambda s: "bold", width=96),
                 Column(key="name", title="system", text=lambda s: s.name, width=230),
                 Column(key="area", title="for", text=lambda s: s.area, tone=lambda s: "faint", width=210),
-                Column(key="projection", title="projection", text=lambda s: s.projection, tone=lambda s: "faint", width=150),
+                Column(
+                    key="projection",
+                    title="projection",
+                    text=lambda s: s.projection,
+                    tone=lambda s: "faint",
+                    width=150,
+                ),
             ]
         )
         self.table.setAccessibleName("Systems found")
@@ -65,7 +73,8 @@ class SystemSearch(QWidget):
         self.hide()
 
     def open(self, kind: SystemKind, place: tuple[float, float] | None) -> None:
-        """Ask for a system of a kind; `place` (lat, lon in radians) is where the job lies, None when that is not known yet."""
+        """Ask for a system of a kind; `place` (lat, lon in radians) is where the job lies, None when that is
+        not known yet."""
         self._kind, self._place = kind, place
         self.here.setVisible(place is not None)
         self.here.setChecked(place is not None)

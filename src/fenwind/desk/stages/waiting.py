@@ -9,10 +9,14 @@ from fenwind.desk.shell import look
 from fenwind.desk.theme import font
 
 WORDS = {
-    "Sessions": "Base and rover sessions will be kept here: base positions, antenna heights, occupations, raw data.",
-    "Setups": "Total-station setups will be kept here: orientation, rounds, resections, traverses, side shots.",
-    "Network": "The network adjustment will stand here: everything observed in one solution, with its statistics.",
-    "Ground": "Ground and grid will be compared here: combined factors, ground-scaled coordinates, low-distortion projections.",
+    "Sessions": "Base and rover sessions will be kept here: base positions, antenna heights, occupations, "
+    "raw data.",
+    "Setups": "Total-station setups will be kept here: orientation, rounds, resections, traverses, "
+    "side shots.",
+    "Network": "The network adjustment will stand here: everything observed in one solution, with its "
+    "statistics.",
+    "Ground": "Ground and grid will be compared here: combined factors, ground-scaled coordinates, "
+    "low-distortion projections.",
 }
 
 
