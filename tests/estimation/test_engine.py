@@ -87,6 +87,8 @@ class Properties(unittest.TestCase):
         np.testing.assert_allclose(rows @ result.cofactors @ rows.T, 0.0, atol=1e-12)
         bordered = np.block([[a.T @ p @ a, rows.T], [rows, np.zeros((2, 2))]])
         np.testing.assert_allclose(result.cofactors, np.linalg.inv(bordered)[:4, :4], atol=1e-10)
+        right = np.concatenate([a.T @ p @ problem.observed.T.ravel(), [2.0, -1.0]])
+        np.testing.assert_allclose(result.x, np.linalg.solve(bordered, right)[:4], atol=1e-10)
         self.assertEqual(result.dof, problem.observed.size + 2 - 4)
 
     def test_covariance_and_global_test_by_simulation(self) -> None:

@@ -179,6 +179,36 @@ temperatureUnit="fahrenheit" pressureUnit="inHG"/></Units>
 
 
 class Reading(TempFolder):
+    def test_sigmas_stay_metres_whatever_the_unit(self) -> None:
+        path = self.write(
+            "s.csv", "name,e (ft),n (ft),h (ft),sh,sv,code,description\nA,10,20,30,0.011,0.022,CC,DD\n"
+        )
+        for row in (read_table(path),):
+            found = interpret(row, unit=UNITS["ftUS"])
+            np.testing.assert_allclose(found.values[:, 0], [3.048, 6.096, 9.144, 0.011, 0.022])
+            self.assertEqual((found.words["code"], found.words["description"]), (("CC",), ("DD",)))
+        path = self.write("p.csv", "name,e,n,h,sh,sv\nA,10,20,30,0.011,x\nB,1,2,3,0.1,0.2\n")
+        plain = interpret(read_table(path), unit=UNITS["ft"])
+        np.testing.assert_allclose(plain.values[:, 0], [0.3048, 0.6096, 0.9144, 0.1, 0.2])
+
+    def test_heights_above_terrain_are_left_out_of_kml(self) -> None:
+        marks = "".join(
+            f"<Placemark><name>{n}</name><Point>{mode}<coordinates>8.4,61.3,{h}</coordinates></Point></Placemark>"
+            for n, mode, h in (
+                ("A", "<altitudeMode>absolute</altitudeMode>", 10),
+                ("B", "<altitudeMode>relativeToGround</altitudeMode>", 20),
+                ("C", "", 30),
+            )
+        )
+        path = self.write(
+            "t.kml", f'<kml xmlns="http://www.opengis.net/kml/2.2"><Document>{marks}</Document></kml>'
+        )
+        raw = read_table(path)
+        found = interpret(raw)
+        np.testing.assert_allclose(np.degrees(found.values[:2, 0]), [61.3, 8.4])
+        np.testing.assert_array_equal(found.values[2], [10.0, math.nan, math.nan])
+        self.assertIn("2 heights are above terrain", raw.remarks[0])
+
     def test_landxml_in_feet_with_groups_and_references(self) -> None:
         path = self.write("k.xml", LANDXML)
         raw = read_table(path)

@@ -308,9 +308,20 @@ class Plan(QWidget):
             self._under = (key, pixmap)
         p.drawPixmap(0, 0, self._under[1])
 
+    def _grid_step(self) -> float:
+        """Distance of the grid's lines, in the unit."""
+        return nice_length(110.0 / self._scale / self.scene.unit.metres)
+
+    def _grid_words(self) -> str:
+        """What the figures at the grid's lines are counted in."""
+        key = self.scene.unit.key
+        if self._grid_step() < 100.0:
+            return key
+        return "km" if key == "m" else f"thousands of {key}"
+
     def _paint_grid(self, p: QPainter) -> None:
         unit = self.scene.unit.metres
-        step = nice_length(110.0 / self._scale / unit) * unit
+        step = self._grid_step() * unit
         thousands = step / unit >= 100.0
         divisor, decimals = (1000.0, 1) if thousands else (1.0, 0 if step / unit >= 1 else 2)
         p.setFont(font(10))
@@ -333,13 +344,6 @@ class Plan(QWidget):
                     if y > 54:  # the title stands above
                         p.drawText(QPointF(5, float(y) - 3), text)
                 value += step
-        self._grid_unit = (
-            f"thousands of {self.scene.unit.key}"
-            if thousands and self.scene.unit.key != "m"
-            else "km"
-            if thousands
-            else self.scene.unit.key
-        )
 
     def _stamp(self, p: QPainter, x: FloatArray, y: FloatArray) -> None:
         """All marks as squares of 3 pixels in one picture."""
@@ -501,7 +505,7 @@ class Plan(QWidget):
             p.fillRect(self.rect(), colour("map"))
             p.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, "Marks with positions will show here.")
             return
-        p.drawText(QPointF(12, 20), f"{self.scene.title}, {self._grid_unit}" if self.scene.title else "")
+        p.drawText(QPointF(12, 20), f"{self.scene.title}, {self._grid_words()}" if self.scene.title else "")
         right, bottom = self.width() - 28.0, self.height() - 26.0
         p.setPen(QPen(colour("ink"), 1.4))
         p.drawPolyline([QPointF(right, 52), QPointF(right, 22)])

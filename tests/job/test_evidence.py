@@ -1,0 +1,165 @@
+"""What a derivation must take from the records: each is changed alone, and the result has to follow."""
+
+import math
+from dataclasses import replace
+
+import numpy as np
+
+from fenwind.geodesy.frames import FrameSpec, HeightReference
+from fenwind.job.job import Job
+from fenwind.records.entries import Add, amend
+from fenwind.records.records import (
+    KINDS,
+    Acceptance,
+    Backdrop,
+    FitStep,
+    FrameRecord,
+    GivenPosition,
+    JobInfo,
+    Layout,
+    Mark,
+    MarkRule,
+    MeasuredPosition,
+    Record,
+)
+from tests.support import TempFolder
+
+#: One record of each kind with no field at its default.
+EVERY_KIND: tuple[Record, ...] = (
+    JobInfo(id="job", name="Näme \u2028", frame="f", angle_style="degrees", decimals=3, active=False),
+    FrameRecord(
+        id="f",
+        spec=FrameSpec(
+            name="F",
+            crs="EPSG:2222",
+            height=HeightReference(kind="vertical", grid="g.gtx", name="N", crs="EPSG:5941"),
+            unit="ft",
+            axis_order="NE",
+            epoch_year=2010.123456789,
+        ),
+        active=False,
+    ),
+    Mark(
+        id="m", name="M", mark_class="c", code="k", description="d", monument="b", hold_horizontal=False,
+        hold_height=False, active=False,
+    ),
+    GivenPosition(
+        id="g", mark="m", frame="f", e_m=1 / 3, n_m=-2 / 3, height_m=1e-7, sigma_h_m=0.1, sigma_v_m=0.2,
+        source="s", active=False,
+    ),
+    MeasuredPosition(
+        id="o", mark="m", lat_rad=1.1, lon_rad=-0.1, h_m=3.3, crs="EPSG:4937", epoch_year=2026.5,
+        sigma_h_m=0.01, sigma_v_m=0.02, session="day 1", source="rover", active=False,
+    ),
+    FitStep(
+        id="fit", name="Fit", source_frame="f", target_frame="f2", horizontal="pivot", height="plane",
+        pivot=("m", "q"), rotation_rad=0.3, scale=1.00001, scale_reason="ground", sessions=("day 1", "day 2"),
+        uses=(("m", "check"), ("q", "off")), tolerance_h_m=0.003, tolerance_v_m=0.004, active=False,
+    ),
+    MarkRule(
+        id="r", by="code", value="BB", tolerance_h_m=0.001, tolerance_v_m=0.002, symbol="cross", label=False,
+        active=False,
+    ),
+    Layout(id="l", name="own", columns=("name", "e"), delimiter=";", decimals=2, active=False),
+    Backdrop(id="b", path="/a b.dxf", frame="f", hidden_layers=("0", "x"), active=False),
+    Acceptance(id="a", doubt="rule|subject|M", reason="seen", value=-1.25, active=False),
+)  # fmt: skip
+
+
+class ThroughTheLedger(TempFolder):
+    def test_all_kinds_come_back_as_they_were(self) -> None:
+        self.assertEqual({type(r) for r in EVERY_KIND}, set(KINDS.values()))
+        job = Job.create(self.folder / "all.fenwind", "all")
+        others = [r for r in EVERY_KIND if not isinstance(r, JobInfo)]
+        job.record("all", [Add(record=r) for r in others])
+        info = EVERY_KIND[0]
+        assert isinstance(info, JobInfo)
+        changed = {k: getattr(info, k) for k in ("name", "frame", "angle_style", "decimals", "active")}
+        job.record("job", [amend(job.state.info, **changed)])
+        step = job.state.fits["fit"]
+        job.record("fields", [amend(step, reason="why", uses=(("q", "both"),), pivot=None, scale=None)])
+        job.close()
+        again = Job.open(self.folder / "all.fenwind")
+        self.addCleanup(again.close)
+        wanted = {r.id: r for r in EVERY_KIND}
+        wanted["fit"] = replace(step, uses=(("q", "both"),), pivot=None, scale=None)
+        self.assertEqual(again.state.records, wanted)
+        self.assertEqual(again.state.amendments["fit"][0].old["pivot"], ("m", "q"))
+        self.assertEqual(again.state.amendments["fit"][0].reason, "why")
+
+
+class Follows(TempFolder):
+    """The demo job, one record changed at a time."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.job = self.demo()
+        self.before = self.derive(self.job)
+
+    def after(self, *entries: object) -> object:
+        self.job.record("change", entries)
+        return self.derive(self.job)
+
+    def test_control_that_is_switched_off_is_not_used(self) -> None:
+        derived = self.after(amend(self.job.state.given["g-T-02"], active=False))
+        self.assertNotIn("T-02", derived.fits["fit-1"].case.result.pairs.names)
+        self.assertEqual(derived.adopted["dam"].basis[derived.adopted["dam"].index["T-02"]], "carried")
+        derived = self.after(amend(self.job.state.marks["T-03"], active=False))
+        self.assertNotIn("T-03", derived.fits["fit-1"].case.result.pairs.names)
+        self.assertNotIn("T-03", derived.adopted["dam"].names)
+        derived = self.after(amend(self.job.state.measured["m-P-02-1"], active=False))
+        self.assertNotIn("P-02", derived.adopted["dam"].names)
+
+    def test_sigmas_of_known_positions_are_weighed(self) -> None:
+        given = self.job.state.given["g-T-02"]
+        derived = self.after(amend(given, sigma_h_m=0.5, sigma_v_m=0.7))
+        case = derived.fits["fit-1"].case
+        row = case.known.index["T-02"]
+        np.testing.assert_allclose(np.diag(case.known.covariance[:, :, row]), [0.25, 0.25, 0.49])
+        i = case.result.pairs.names.index("T-02")
+        self.assertGreater(case.result.pairs.redundancy[0, i], 0.99)
+        self.assertGreater(case.result.pairs.redundancy[2, i], 0.99)
+        before = self.before.fits["fit-1"].case.result
+        self.assertLess(before.pairs.redundancy[2, before.pairs.names.index("T-02")], 0.95)
+
+    def test_undo_of_an_addition_takes_its_results_along(self) -> None:
+        mark = Mark(id="new", name="NEW")
+        given = GivenPosition(id="g-new", mark="new", frame="dam", e_m=1000.0, n_m=2000.0)
+        derived = self.after(Add(record=mark), Add(record=given))
+        self.assertIn("NEW", derived.adopted["dam"].names)
+        self.job.undo()
+        again = self.derive(self.job)
+        self.assertEqual(again.adopted["dam"].names, self.before.adopted["dam"].names)
+        self.job.redo()
+        self.assertIn("NEW", self.derive(self.job).adopted["dam"].names)
+
+    def test_the_epoch_of_an_occupation_counts(self) -> None:
+        """ITRF2020 to ETRS89 (generic): positions on the plate move by about 25 mm a year in Norway."""
+        moving = FrameRecord(id="itrf", spec=FrameSpec(name="GDA", crs="EPSG:7855"))
+        place = {"lat_rad": math.radians(-33.0), "lon_rad": math.radians(147.0), "h_m": 10.0}
+        occupation = MeasuredPosition(id="o", mark="q", crs="EPSG:7912", epoch_year=2010.0, **place)
+        derived = self.after(Add(record=moving), Add(record=Mark(id="q", name="Q")), Add(record=occupation))
+        first = derived.adopted["itrf"]
+        derived = self.after(amend(self.job.state.measured["o"], epoch_year=2020.0))
+        second = derived.adopted["itrf"]
+        i, j = first.index["Q"], second.index["Q"]
+        moved = math.hypot(first.e_m[i] - second.e_m[j], first.n_m[i] - second.n_m[j])
+        self.assertAlmostEqual(moved, 0.6, delta=0.12)
+
+    def test_carried_latitudes_are_those_of_the_frames_datum(self) -> None:
+        """An occupation in another datum: the fit looks at where it lies in the datum of its frame."""
+        utm = FrameRecord(id="aus", spec=FrameSpec(name="GDA2020", crs="EPSG:7855"))
+        known = FrameRecord(id="site", spec=FrameSpec(name="Site"))
+        place = {"lat_rad": math.radians(-33.0), "lon_rad": math.radians(147.0), "h_m": 10.0}
+        new = [utm, known, Mark(id="q", name="Q")]
+        new += [MeasuredPosition(id="o", mark="q", crs="EPSG:4939", **place)]  # GDA94
+        new += [GivenPosition(id="gq", mark="q", frame="site", e_m=0.0, n_m=0.0)]
+        new += [FitStep(id="f2", name="Fit 2", source_frame="aus", target_frame="site", height="none")]
+        derived = self.after(*(Add(record=r) for r in new))
+        case = derived.fits["f2"].case
+        self.assertGreater(abs(case.lat_rad[0] - place["lat_rad"]) * 6.37e6, 1.0)
+        self.assertAlmostEqual(case.measured.e_m[0], derived.adopted["aus"].e_m[0])
+        from fenwind.geodesy.frames import open_frame
+
+        e, n = open_frame(utm.spec).forward(case.lat_rad[0], case.lon_rad[0])
+        np.testing.assert_allclose([e, n], [case.measured.e_m[0], case.measured.n_m[0]], atol=1e-6)

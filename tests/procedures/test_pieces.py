@@ -1,0 +1,75 @@
+"""The pieces of a fit against algebra written apart: turned covariances, rms, levels, departures,
+majorities."""
+
+import math
+import unittest
+
+import numpy as np
+
+from fenwind.procedures.average import average
+from fenwind.procedures.compare import compare
+from fenwind.procedures.positions import positions
+from fenwind.procedures.similarity import turn_covariance
+from tests.support import made_up_pairs
+
+
+class Pieces(unittest.TestCase):
+    def test_a_covariance_turns_with_its_axes(self) -> None:
+        """An error to the north, turned clockwise by r, lies at azimuth r."""
+        r, s = 0.3, 1.5
+        north_only = np.zeros((2, 2, 1))
+        north_only[1, 1] = 4.0
+        axis = np.array([math.sin(r), math.cos(r)])
+        wanted = 4.0 * s * s * np.outer(axis, axis)
+        np.testing.assert_allclose(turn_covariance(north_only, r, s)[:, :, 0], wanted, atol=1e-12)
+        mixed = np.array([[2.0, 0.7], [0.7, 1.0]])
+        turn = np.array([[math.cos(r), math.sin(r)], [-math.sin(r), math.cos(r)]])
+        found = turn_covariance(mixed[:, :, None], r, 1.0)[:, :, 0]
+        np.testing.assert_allclose(found, turn @ mixed @ turn.T, atol=1e-12)
+
+    def test_rms_is_the_root_of_the_mean_square_in_plan(self) -> None:
+        result = made_up_pairs().fit(horizontal="turn")
+        trial = next(t for t in result.models if t.model == "turn")
+        misfit = np.hypot(result.pairs.de_m, result.pairs.dn_m)
+        self.assertAlmostEqual(trial.rms_m, math.sqrt(float(np.mean(misfit**2))), places=9)
+
+    def test_a_richer_model_needs_one_per_cent(self) -> None:
+        between = below = 0
+        for seed in range(150):
+            trials = {t.model: t for t in made_up_pairs(scale=1.000004, seed=seed).fit().models}
+            p = trials["scale"].p_value
+            self.assertEqual(trials["scale"].recommended, p < 0.01)
+            between += 0.01 < p < 0.05
+            below += p < 0.01
+        self.assertGreater(between, 5)
+        self.assertGreater(below, 5)
+
+    def test_departure_is_the_largest_of_each_axis(self) -> None:
+        values = np.array([[0.0, 0.001, 0.050], [0.0, -0.030, 0.0], [1.0, 1.0, 1.2]])
+        covariance = np.repeat(np.eye(3)[:, :, None], 3, axis=2)
+        found = average(values, covariance)
+        np.testing.assert_allclose(found.mean, values.mean(axis=1))
+        np.testing.assert_allclose(found.departure, [0.033, 0.020, 0.4 / 3], atol=1e-9)
+        np.testing.assert_allclose(found.covariance, np.eye(3) / 3)
+        covariance[:, :, 2] *= 1e6
+        np.testing.assert_allclose(average(values, covariance).mean, values[:, :2].mean(axis=1), atol=1e-6)
+
+    def test_comparison_is_second_less_first(self) -> None:
+        first = positions("AB", np.array([1.0, 5.0]), np.array([2.0, 6.0]), np.array([3.0, np.nan]))
+        second = positions("BA", np.array([5.5, 1.1]), np.array([6.0, 2.3]), np.array([1.0, 2.0]))
+        found = compare(first, second, 0.316, 0.9)
+        self.assertEqual(found.names, ("A", "B"))
+        np.testing.assert_allclose(found.de_m, [0.1, 0.5])
+        np.testing.assert_allclose(found.dn_m, [0.3, 0.0])
+        np.testing.assert_allclose(found.dh_m, [-1.0, np.nan])
+        np.testing.assert_allclose(found.d_m, [math.hypot(0.1, 0.3), 0.5])
+        self.assertEqual(list(compare(first, second, 0.317, 1.1).over), [False, True])
+        self.assertEqual(list(compare(first, second, 0.317, 0.9).over), [True, True])
+        self.assertEqual(list(compare(first, second, 0.316, 1.1).over), [True, True])
+
+    def test_height_planes_slope_the_way_they_say(self) -> None:
+        pairs = made_up_pairs(noise=0.0)
+        pairs.known[2] += 30e-6 * pairs.known[0] - 50e-6 * pairs.known[1]
+        height = pairs.fit(height="plane").height
+        np.testing.assert_allclose([height.slope_e, height.slope_n], [30e-6, -50e-6], atol=1e-9)
+        self.assertAlmostEqual(height.tilt, math.hypot(30e-6, 50e-6), places=9)
