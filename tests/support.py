@@ -12,7 +12,7 @@ import numpy as np
 
 from fenwind.job.derive import Derived, derive
 from fenwind.job.job import Job
-from fenwind.job.memo import Memo
+from fenwind.job.memory import Memory
 from fenwind.procedures.fit import FitOptions, FitResult, fit
 from fenwind.procedures.fit_case import FitCase
 from fenwind.procedures.positions import Positions, positions
@@ -112,5 +112,5 @@ class TempFolder(unittest.TestCase):
         self.addCleanup(job.close)
         return job
 
-    def derive(self, job: Job, memo: Memo | None = None) -> Derived:
-        return derive(job.state, memo or Memo(), str(self.folder))
+    def derive(self, job: Job, memory: Memory | None = None) -> Derived:
+        return derive(job.state, memory or Memory(), str(self.folder))

@@ -2,17 +2,34 @@
 
 from __future__ import annotations
 
+import re
+from collections.abc import Mapping
+
 
 class FenwindError(Exception):
     """Root of all expected errors.
 
-    Parameters: message, one sentence that says what is wrong; hint, one sentence that starts with a verb and
-    says what to do; where, the place in words (file, line, field or mark), empty when there is none.
+    Parameters: message, one sentence that says what is wrong; hint, one sentence that starts with a verb
+    and says what to do; where, the place in words (file, line, field or mark), empty when there is none;
+    marks, the names or ids of marks that stand in message or hint, so that ids can be told as names.
     """
 
-    def __init__(self, message: str, *, hint: str, where: str = "") -> None:
+    def __init__(self, message: str, *, hint: str, where: str = "", marks: tuple[str, ...] = ()) -> None:
         super().__init__(message)
-        self.message, self.hint, self.where = message, hint, where
+        self.message, self.hint, self.where, self.marks = message, hint, where, marks
+
+    def with_names(self, names: Mapping[str, str]) -> FenwindError:
+        """The same with the names of marks for their ids."""
+        if not self.marks:
+            return self
+        told = type(self).__new__(type(self), *self.args)
+        told.__dict__ |= self.__dict__
+        longest_first = sorted(set(self.marks), key=len, reverse=True)
+        whole = re.compile(rf"(?<!\w)({'|'.join(map(re.escape, longest_first))})(?!\w)")
+        told.message = whole.sub(lambda found: names.get(found[0], found[0]), self.message)
+        told.hint = whole.sub(lambda found: names.get(found[0], found[0]), self.hint)
+        told.marks = tuple(names.get(key, key) for key in self.marks)
+        return told
 
     def __str__(self) -> str:
         return f"{self.where}: {self.message}" if self.where else self.message

@@ -13,6 +13,7 @@ from fenwind.desk.rail import Rail
 from fenwind.desk.scene import build_scene
 from fenwind.desk.table import Column, RecordTable
 from fenwind.desk.theme import colour
+from fenwind.job.steps.fit import fit_node
 from fenwind.quantities.lengths import METRE, US_SURVEY_FOOT, LengthUnit
 from fenwind.records.entries import amend
 from tests.desk.qt_case import QtTestCase
@@ -137,7 +138,7 @@ class OfTheDemo(QtTestCase):
         w.doubts.findChild(type(w.doubts.all), "settle-swap-axes").click()
         b = w.bridge
         result = b.derived.fits["fit-1"].case.result
-        scene = build_scene(b, True)
+        scene = build_scene(b, fit_node("fit-1"))
         place = {n: i for i, n in enumerate(scene.names)}
         for i, name in enumerate(result.pairs.names):
             row = place[name]
@@ -154,7 +155,7 @@ class OfTheDemo(QtTestCase):
         if values[1] - values[0] > 1e-9:
             np.testing.assert_allclose([math.sin(azimuth), math.cos(azimuth)], axis, atol=1e-6)
         b.do(("off", (amend(b.fit, uses=(("T-07", "check"), ("T-03", "off"))),)))
-        scene = build_scene(b, True)
+        scene = build_scene(b, fit_node("fit-1"))
         self.assertEqual([scene.names[i] for i in np.flatnonzero(scene.off)], ["T-03"])
 
     def test_counts_and_colours_of_doubts(self) -> None:

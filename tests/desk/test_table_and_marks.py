@@ -12,11 +12,12 @@ from PySide6.QtTest import QAbstractItemModelTester, QTest
 from fenwind.desk.finder import Found, matching
 from fenwind.desk.plan import Plan, Scene
 from fenwind.desk.plan_symbols import RING, SQUARE, TRIANGLE
-from fenwind.desk.scene import convex_hull, error_ellipses
+from fenwind.desk.scene import error_ellipses
 from fenwind.desk.stages.waiting import WORDS
 from fenwind.desk.table import Column, RecordTable
 from fenwind.job import gestures
 from fenwind.job.job import Job
+from fenwind.procedures.hull import convex_hull
 from tests.desk.qt_case import QtTestCase
 
 

@@ -10,8 +10,8 @@ from fenwind.geodesy.catalogue import search, systems
 from fenwind.geodesy.conversion import convert
 from fenwind.geodesy.frames import FrameSpec, HeightReference, find_crs, open_frame
 from fenwind.geodesy.operations import operations
-from fenwind.job.elsewhere import _converted
 from fenwind.procedures.frame_meaning import PLACES, frame_meaning
+from fenwind.procedures.onto_plane import between_frames
 from fenwind.procedures.positions import positions
 
 TARNHOLT = (math.radians(61.3), math.radians(8.4))
@@ -116,7 +116,7 @@ class Meaning(unittest.TestCase):
         one, two = (open_frame(FrameSpec(name=c, crs=c)) for c in ("EPSG:25832", "EPSG:25833"))
         e, n = one.forward(*TARNHOLT)
         known = positions(["A"], np.array([e]), np.array([n]), np.array([1240.0]))
-        came, notes, words = _converted(known, one, two)
+        came, notes, words = between_frames(known, one, two)
         np.testing.assert_allclose([came.e_m[0], came.n_m[0]], two.forward(*TARNHOLT), atol=1e-6)
         self.assertEqual((float(came.height_m[0]), notes, words), (1240.0, (), "the same datum"))
 

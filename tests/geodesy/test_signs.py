@@ -8,8 +8,8 @@ import numpy as np
 from fenwind.geodesy.conversion import convert
 from fenwind.geodesy.frames import FrameSpec, HeightReference, open_frame
 from fenwind.geodesy.inverse import inverse
-from fenwind.job.elsewhere import onto_plane
 from fenwind.procedures.frame_meaning import frame_meaning
+from fenwind.procedures.onto_plane import onto_plane
 from fenwind.procedures.to_plane import mean_combined_factor, to_plane
 from fenwind.records.entries import Add
 from fenwind.records.records import FrameRecord, GivenPosition, Mark, MeasuredPosition

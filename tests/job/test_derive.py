@@ -9,7 +9,7 @@ from fenwind.geodesy.frames import FrameSpec
 from fenwind.job import gestures
 from fenwind.job.incoming import IncomingPoints, against_job, take_in
 from fenwind.job.job import Job
-from fenwind.job.memo import Memo
+from fenwind.job.memory import Memory
 from fenwind.job.moved import moved
 from fenwind.procedures.fit import FitOptions
 from fenwind.records.entries import Add, amend
@@ -56,31 +56,32 @@ class OfTheDemo(TempFolder):
         )
 
     def test_only_what_depends_on_a_change_runs_again(self) -> None:
-        job, memo = self.demo(), Memo()
-        first = self.derive(job, memo)
-        self.assertIn("fit fit-1", memo.computed)
-        self.derive(job, memo)
-        self.assertEqual(memo.computed, [])
+        job, memory = self.demo(), Memory()
+        first = self.derive(job, memory)
+        self.assertIn("Fit 1", memory.computed)
+        self.derive(job, memory)
+        self.assertEqual(memory.computed, [])
         step, marks = job.state.fits["fit-1"], job.state.marks
         job.record(*gestures.set_use(job.state, step, [marks["T-04"]], "off"))
-        second = self.derive(job, memo)
-        self.assertEqual(memo.computed, ["fit fit-1"])
+        second = self.derive(job, memory)
+        self.assertEqual(memory.computed, ["Fit 1", "adopted dam"])
         change = moved("dam", first.adopted["dam"], second.adopted["dam"])
         self.assertNotIn("T-01", change.names, "control that is held does not move")
         self.assertIn("P-01", change.names)
-        job.record("rename", [amend(marks["P-01"], description="another nail")])
-        self.derive(job, memo)
-        self.assertEqual(memo.computed, [])
+        job.record("rename", [amend(marks["P-01"], description="another nail", name="P-01 (new)")])
+        again = self.derive(job, memory)
+        self.assertEqual(memory.computed, [])
+        self.assertIn("P-01 (new)", again.adopted["dam"].index)
+        self.assertIn("P-01 (new)", again.fits["fit-1"].case.result.carried.index)
         occupation = job.state.measured["m-T-02-1"]
         job.record(
             "height", [amend(occupation, reason="slant taken as vertical", h_m=occupation.h_m - 0.038)]
         )
-        self.derive(job, memo)
-        self.assertEqual(memo.computed[:2], ["measured positions", "average T-02"])
-        self.assertNotIn("average T-01", memo.computed)
+        self.derive(job, memory)
+        self.assertEqual(memory.computed, ["occupied map", "Fit 1", "adopted map", "adopted dam"])
         job.undo()
-        self.derive(job, memo)
-        self.assertEqual(memo.computed, [], "undo finds the results of before")
+        self.derive(job, memory)
+        self.assertEqual(memory.computed, [], "undo finds the results of before")
 
     def test_adopted_position_and_trail(self) -> None:
         job = self.demo()
@@ -103,13 +104,14 @@ class OfTheDemo(TempFolder):
         derived = self.derive(job)
         links = trail(job.state, derived, job.state.marks["T-04"], "dam")
         self.assertEqual(
-            [k.kind for k in links], ["record", "record", "amendment", "record", "step", "step", "adopted"]
+            [k.kind for k in links],
+            ["record", "record", "amendment", "record", "step", "step", "adopted", "other"],
         )
         self.assertIn("slant taken as vertical", links[2].note)
         result = derived.fits["fit-1"].case.result
         row = result.carried.index["T-04"]
-        self.assertIn(f"{result.carried.e_m[row]:,.4f}".replace(",", "\u2009"), links[-2].values[0])
-        self.assertIn("against given", links[-2].values[-1])
+        self.assertIn(f"{result.carried.e_m[row]:,.4f}".replace(",", "\u2009"), links[-3].values[0])
+        self.assertIn("against given", links[-3].values[-1])
 
     def test_errors_become_part_of_the_result(self) -> None:
         job = self.demo()
@@ -190,20 +192,22 @@ class Mixed(TempFolder):
             ],
         )
         outcome = self.derive(job).fits["fit"]
+        self.assertIsNone(outcome.error)
         self.assertEqual(outcome.occupied.plane.names, ("A",))
         plain = self.derive(job).adopted["utm"]
         self.assertEqual(plain.names, ("A",))
 
     def test_options_follow_marks_and_step(self) -> None:
-        from fenwind.job.derive import fit_options
-
         job = self.demo()
-        options = fit_options(job.state.fits["fit-1"], job.state)
-        self.assertEqual(options, FitOptions(check=frozenset(["T-07"])))
+
+        def options() -> FitOptions:
+            return self.derive(job).fits["fit-1"].case.result.options
+
+        self.assertEqual(options(), FitOptions(check=frozenset(["T-07"])))
         job.record("off", gestures.set_field([job.state.marks["T-01"]], "active", False, "")[1])
-        self.assertIn("T-01", fit_options(job.state.fits["fit-1"], job.state).off)
+        self.assertIn("T-01", options().off)
         job.record("plan only", gestures.set_field([job.state.marks["T-02"]], "hold_height", False, "")[1])
-        self.assertEqual(fit_options(job.state.fits["fit-1"], job.state).no_height, frozenset(["T-02"]))
+        self.assertEqual(options().no_height, frozenset(["T-02"]))
 
 
 class Incoming(TempFolder):

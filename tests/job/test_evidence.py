@@ -20,6 +20,7 @@ from fenwind.records.records import (
     Mark,
     MarkRule,
     MeasuredPosition,
+    PositionChoice,
     Record,
 )
 from tests.support import TempFolder
@@ -63,6 +64,7 @@ EVERY_KIND: tuple[Record, ...] = (
     Layout(id="l", name="own", columns=("name", "e"), delimiter=";", decimals=2, active=False),
     Backdrop(id="b", path="/a b.dxf", frame="f", hidden_layers=("0", "x"), active=False),
     Acceptance(id="a", doubt="rule|subject|M", reason="seen", value=-1.25, active=False),
+    PositionChoice(id="c", mark="m", frame="f", origin="fit", reason="nearer", active=False),
 )  # fmt: skip
 
 

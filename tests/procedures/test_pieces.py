@@ -8,6 +8,7 @@ import numpy as np
 
 from fenwind.procedures.average import average
 from fenwind.procedures.compare import compare
+from fenwind.procedures.fit import FitOptions, fit
 from fenwind.procedures.positions import positions
 from fenwind.procedures.similarity import turn_covariance
 from tests.support import made_up_pairs
@@ -66,6 +67,43 @@ class Pieces(unittest.TestCase):
         self.assertEqual(list(compare(first, second, 0.317, 1.1).over), [False, True])
         self.assertEqual(list(compare(first, second, 0.317, 0.9).over), [True, True])
         self.assertEqual(list(compare(first, second, 0.316, 1.1).over), [True, True])
+
+    def test_differences_of_carried_marks_by_simulation(self) -> None:
+        """Seeded draws of all measured and known positions: the spread of the difference of two carried
+        marks is the one stated, for marks that took part, a check and a mark of its own; what they share
+        falls out."""
+        rng = np.random.default_rng(11)
+        exact = made_up_pairs(k=5, marks=2, noise=0.0, spread=300.0)
+        sigmas = np.array([[0.004], [0.004], [0.009]])
+        for options in (
+            {"horizontal": "turn", "height": "plane"},
+            {"horizontal": "shift", "height": "shift"},
+            {"horizontal": "pivot", "pivot": ("T-02", "T-04"), "height": "shift"},
+        ):
+            drawn = []
+            for _ in range(500):
+                measured = exact.measured + sigmas * rng.normal(size=exact.measured.shape)
+                known = exact.known + 0.5 * sigmas * rng.normal(size=exact.known.shape)
+                k = known.shape[1]
+                result = fit(
+                    positions(exact.names, *measured, np.full(7, 0.004), np.full(7, 0.009)),
+                    positions(exact.names[:k], *known, np.full(k, 0.002), np.full(k, 0.0045)),
+                    FitOptions(**options, check=frozenset(["T-05"])),
+                )
+                drawn.append([result.carried.e_m, result.carried.n_m, result.carried.height_m])
+            spread = np.array(drawn)
+            for i, j in ((0, 1), (1, 3), (0, 4), (5, 6), (1, 5), (3, 6)):
+                stated = result.carried.difference_covariance(i, j)
+                found = np.cov((spread[:, :, j] - spread[:, :, i]).T)
+                size = np.sqrt(np.outer(np.diag(found), np.diag(found)))
+                np.testing.assert_allclose(
+                    stated / size, found / size, atol=0.27, err_msg=f"{options} {i} {j}"
+                )
+        np.testing.assert_array_equal(result.carried.difference_covariance(2, 2), 0.0)
+        taken = result.carried.take(np.array([6, 3]))
+        np.testing.assert_allclose(
+            taken.difference_covariance(1, 0), result.carried.difference_covariance(3, 6)
+        )
 
     def test_height_planes_slope_the_way_they_say(self) -> None:
         pairs = made_up_pairs(noise=0.0)

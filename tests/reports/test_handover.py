@@ -21,8 +21,9 @@ from fenwind.exchange.open_table import read_table
 from fenwind.exchange.outgoing import outgoing
 from fenwind.exchange.point_list import interpret
 from fenwind.job import gestures
-from fenwind.job.derive import with_grid_folder
-from fenwind.procedures.coverage import coverage, oriented_box
+from fenwind.job.reader import with_grid_folder
+from fenwind.procedures.coverage import coverage
+from fenwind.procedures.hull import least_rectangle
 from fenwind.records.entries import Add
 from fenwind.records.records import Layout, MarkRule
 from fenwind.reports.handover import FORMATS, targets_text
@@ -168,7 +169,7 @@ class Coverage(unittest.TestCase):
         turned = self.ground()[:2] * 1.0
         c, s = math.cos(0.5), math.sin(0.5)
         turned = np.stack([turned[0] * c - turned[1] * s, turned[0] * s + turned[1] * c])
-        box, centre = oriented_box(turned)
+        box, centre = least_rectangle(turned)
         sides = sorted(float(np.hypot(*(box[i] - box[i - 1]))) for i in range(4))
         np.testing.assert_allclose(sides, [500, 500, 1000, 1000])
         np.testing.assert_allclose(centre, [500 * c - 250 * s, 500 * s + 250 * c])

@@ -10,7 +10,7 @@ import numpy as np
 from fenwind.doubts.registry import doubts_about_fit
 from fenwind.exchange.columns import list_columns
 from fenwind.exchange.outgoing import outgoing
-from fenwind.job.derive import with_grid_folder
+from fenwind.job.reader import with_grid_folder
 from fenwind.procedures.fit import FitResult
 from fenwind.quantities.lengths import US_SURVEY_FOOT
 from fenwind.records.entries import amend

@@ -47,9 +47,10 @@ def run(options: argparse.Namespace) -> int:
     from fenwind.commands.reading import dump
     from fenwind.doubts.of_job import Judge
     from fenwind.exchange.outgoing import outgoing
-    from fenwind.job.derive import derive, with_grid_folder
+    from fenwind.job.derive import derive
     from fenwind.job.job import Job
-    from fenwind.job.memo import Memo
+    from fenwind.job.memory import Memory
+    from fenwind.job.reader import with_grid_folder
     from fenwind.reports import handover
 
     wanted = handover.format_named(options.format)
@@ -58,7 +59,7 @@ def run(options: argparse.Namespace) -> int:
     job = Job.open(options.job)
     try:
         state, folder = job.state, os.path.dirname(os.path.abspath(options.job))
-        derived = derive(state, Memo(), folder)
+        derived = derive(state, Memory(), folder)
         findings = Judge().judge(state, derived)
         payload: dict[str, Any] = {
             "out": options.out,

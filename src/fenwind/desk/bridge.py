@@ -19,7 +19,7 @@ from fenwind.errors import FenwindError
 from fenwind.job.derive import Derived, derive
 from fenwind.job.gestures import Gesture
 from fenwind.job.job import EntryRow, Job
-from fenwind.job.memo import Memo
+from fenwind.job.memory import Memory
 from fenwind.job.moved import Moved, moved
 from fenwind.job.state import JobState
 from fenwind.progress import NULL_PROGRESS, Progress
@@ -47,16 +47,16 @@ class Thinker:
     """Derives and judges, remembering what it knows; used by one thread at a time."""
 
     def __init__(self, folder: str) -> None:
-        self._memo, self._judge, self._folder = Memo(), Judge(), folder
+        self._memory, self._judge, self._folder = Memory(), Judge(), folder
 
     def derive(self, state: JobState) -> Derived:
         """What would follow from a state that is only tried."""
-        return derive(state, self._memo.aside(), self._folder)
+        return derive(state, self._memory, self._folder)
 
     def think(self, state: JobState, progress: Progress = NULL_PROGRESS) -> Results:
         """Everything that follows from a state. Raises Cancelled when asked to stop."""
         started = time.perf_counter()
-        derived = derive(state, self._memo, self._folder, progress)
+        derived = derive(state, self._memory, self._folder, progress)
         progress.check()
         findings = self._judge.judge(state, derived)
         return Results(derived, findings, time.perf_counter() - started)

@@ -12,10 +12,15 @@ from fenwind.desk.bridge import JobBridge
 from fenwind.desk.plan import Scene
 from fenwind.desk.plan_symbols import BY_NAME, SQUARE, TRIANGLE
 from fenwind.estimation.distributions import chi2_quantile
+from fenwind.job.adopted import Adopted
 from fenwind.job.appearance import appearance
-from fenwind.job.derive import FitOutcome
+from fenwind.job.derive import Derived
+from fenwind.job.steps.kinds import STEP_KINDS
+from fenwind.job.steps.outcome import Drawing, Node
 from fenwind.procedures.compare import Difference
 from fenwind.procedures.coverage import Coverage
+from fenwind.procedures.hull import convex_hull
+from fenwind.quantities.lengths import UNITS
 
 FloatArray = NDArray[np.float64]
 
@@ -34,37 +39,14 @@ def error_ellipses(covariance: FloatArray) -> FloatArray:
     return np.stack([scale * np.sqrt(mean + reach), scale * np.sqrt(np.maximum(mean - reach, 0.0)), azimuth])
 
 
-def convex_hull(e_m: FloatArray, n_m: FloatArray) -> FloatArray:
-    """Corners (2, m) of the convex hull of a few points, anticlockwise (Andrew's monotone chain, 1979)."""
-    points = sorted(set(zip(e_m.tolist(), n_m.tolist(), strict=True)))
-    if len(points) < 3:
-        return np.array(points).T.reshape(2, -1)
-    chains: list[list[tuple[float, float]]] = []
-    for ordered in (points, points[::-1]):
-        chain: list[tuple[float, float]] = []
-        for point in ordered:
-            while len(chain) > 1 and _turn(chain[-2], chain[-1], point) <= 0:
-                chain.pop()
-            chain.append(point)
-        chains.append(chain[:-1])
-    return np.array(chains[0] + chains[1]).T
-
-
-def _turn(a: tuple[float, float], b: tuple[float, float], c: tuple[float, float]) -> float:
-    return (b[0] - a[0]) * (c[1] - a[1]) - (b[1] - a[1]) * (c[0] - a[0])
-
-
-def build_scene(bridge: JobBridge, with_fit: bool) -> Scene:
-    """The scene of the frame shown; with_fit: in the target frame of the fit, with its residuals."""
-    step = bridge.fit
-    outcome = bridge.derived.fits.get(step.id) if step is not None and with_fit else None
-    frame_id = step.target_frame if with_fit and step is not None else bridge.frame_id
+def build_scene(bridge: JobBridge, step: Node | None = None) -> Scene:
+    """The scene of the frame shown, or of the frame of a step with what that step draws."""
+    drawing = drawing_of(bridge.derived, step)
+    frame_id = drawing.frame if drawing is not None else bridge.frame_id
     adopted = bridge.derived.adopted.get(frame_id)
     record = bridge.state.frames.get(frame_id)
     if adopted is None or record is None:
         return Scene()
-    from fenwind.quantities.lengths import UNITS
-
     symbols, labelled = appearance(bridge.state, adopted)
     scene = Scene(
         title=record.spec.name,
@@ -76,9 +58,17 @@ def build_scene(bridge: JobBridge, with_fit: bool) -> Scene:
         labelled=labelled,
         off=np.zeros(len(adopted.names), dtype=bool),
     )
-    if outcome is not None and outcome.case is not None:
-        _add_fit(scene, bridge, outcome)
+    if drawing is not None:
+        _add_drawing(scene, adopted, drawing)
     return scene
+
+
+def drawing_of(derived: Derived, step: Node | None) -> Drawing | None:
+    """What a step draws, None where it has no result."""
+    outcome = derived.outcomes.get(step) if step is not None else None
+    if outcome is None or outcome.result is None:
+        return None
+    return STEP_KINDS[outcome.node.kind].drawing(outcome.node, outcome.result)
 
 
 def add_differences(scene: Scene, found: Difference) -> None:
@@ -96,21 +86,18 @@ def add_coverage(scene: Scene, found: Coverage) -> None:
     scene.gaps = np.array(places, dtype=float).reshape(-1, 2).T
 
 
-def _add_fit(scene: Scene, bridge: JobBridge, outcome: FitOutcome) -> None:
-    """Residual vectors, ellipses, roles and the hull of the pairs held."""
-    assert outcome.case is not None
-    result = outcome.case.result
-    index = {name: i for i, name in enumerate(scene.names)}
-    rows = np.array([index[n] for n in result.pairs.names], dtype=int)
-    for i, name in enumerate(result.pairs.names):
-        scene.symbol[index[name]] = TRIANGLE if result.pairs.used_h[i] else SQUARE
-    for name in result.options.off:
-        if name in index:
-            scene.off[index[name]] = True
-    scene.vector_rows = rows
-    scene.vector_m = np.stack([result.pairs.de_m, result.pairs.dn_m])
-    scene.ellipse_rows = rows
-    scene.ellipse = error_ellipses(result.carried.covariance[:2, :2, result.pairs.measured_rows])
-    held = rows[result.pairs.used_h]
-    if 2 < held.size <= 500:
+def _add_drawing(scene: Scene, adopted: Adopted, drawing: Drawing) -> None:
+    """Residual vectors, ellipses, roles and the hull of the marks held."""
+    place = adopted.place
+    for key, role in drawing.roles.items():
+        if key in place and role == "off":
+            scene.off[place[key]] = True
+        elif key in place:
+            scene.symbol[place[key]] = TRIANGLE if role == "held" else SQUARE
+    scene.vector_rows = np.array([place[key] for key in drawing.vector_marks], dtype=int)
+    scene.vector_m = drawing.vectors
+    scene.ellipse_rows = scene.vector_rows
+    scene.ellipse = error_ellipses(drawing.covariance)
+    held = [place[key] for key in drawing.hull]
+    if 2 < len(held) <= 500:
         scene.hull = convex_hull(scene.e_m[held], scene.n_m[held])

@@ -35,9 +35,10 @@ from fenwind.errors import FenwindError
 from fenwind.geodesy.frames import height_words, open_frame
 from fenwind.geodesy.inverse import inverse
 from fenwind.job import gestures
-from fenwind.job.derive import with_grid_folder
 from fenwind.job.job import Job
 from fenwind.job.moved import Moved
+from fenwind.job.reader import with_grid_folder
+from fenwind.job.steps.fit import fit_node
 from fenwind.quantities.bearings import format_azimuth
 from fenwind.quantities.lengths import format_length, format_way
 from fenwind.reports.trail import trail
@@ -210,7 +211,8 @@ class Workspace(QObject):
         return step.target_frame if self._plan_follows_fit() and step is not None else self.bridge.frame_id
 
     def _show_plan(self) -> None:
-        scene = build_scene(self.bridge, self._plan_follows_fit())
+        step = self.bridge.fit if self._plan_follows_fit() else None
+        scene = build_scene(self.bridge, fit_node(step.id) if step is not None else None)
         if self.stage == "Handover" and self.handover.coverage is not None:
             add_coverage(scene, self.handover.coverage)
         if (

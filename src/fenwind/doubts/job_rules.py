@@ -80,12 +80,15 @@ def two_places(state: JobState, derived: Derived) -> Iterator[Doubt]:
         if apart > ONE_PLACE_M:
             yield _two_places(state.marks[given.mark].name, "is given", apart, ONE_PLACE_M)
     told: set[str] = set()
-    for outcome in derived.fits.values():
-        for name, mean in (outcome.occupied.averages if outcome.occupied is not None else {}).items():
-            apart = float(np.hypot(mean.departure[0], mean.departure[1]))
-            if apart > TWO_PLACES_M and name not in told:
+    for found in derived.measured.values():
+        if isinstance(found, FenwindError):
+            continue
+        apart = np.hypot(found.departure[0], found.departure[1])
+        for row in np.flatnonzero(apart > TWO_PLACES_M).tolist():
+            name = found.plane.names[row]
+            if name not in told:
                 told.add(name)
-                yield _two_places(name, "was occupied", apart, TWO_PLACES_M)
+                yield _two_places(name, "was occupied", float(apart[row]), TWO_PLACES_M)
 
 
 def _two_places(name: str, what: str, apart_m: float, limit_m: float) -> Doubt:

@@ -8,8 +8,9 @@ from dataclasses import dataclass
 from fenwind.doubts.job_rules import doubts_about_job
 from fenwind.doubts.registry import Doubt, doubts_about_fit
 from fenwind.errors import FenwindError
-from fenwind.job.derive import Derived, FitOutcome
+from fenwind.job.derive import Derived
 from fenwind.job.state import JobState
+from fenwind.job.steps.fit import FitOutcome
 from fenwind.records.records import Acceptance
 
 
@@ -22,10 +23,10 @@ class Findings:
 
 
 class Judge:
-    """Finds doubts; a fit that is the same object as last time is not judged again."""
+    """Finds doubts; a fit that came out the same as last time is not judged again."""
 
     def __init__(self) -> None:
-        self._known: dict[int, tuple[object, tuple[Doubt, ...]]] = {}
+        self._known: dict[str, tuple[FitOutcome, tuple[Doubt, ...]]] = {}
 
     def judge(self, state: JobState, derived: Derived) -> Findings:
         """Doubts about everything derived."""
@@ -44,11 +45,9 @@ class Judge:
         if outcome.error is not None:
             yield _failed(step.name, step.id, outcome.error)
         if outcome.case is not None:
-            result = outcome.case.result
-            known = self._known.get(id(result))
-            if known is None or known[0] is not result:
-                known = (result, doubts_about_fit(outcome.case))
-                self._known = {**dict(list(self._known.items())[-20:]), id(result): known}
+            known = self._known.get(step.id)
+            if known is None or known[0] is not outcome:
+                known = self._known[step.id] = (outcome, doubts_about_fit(outcome.case))
             yield from known[1]
         if outcome.occupied is not None:
             for note in outcome.occupied.notes:

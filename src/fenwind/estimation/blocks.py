@@ -144,6 +144,12 @@ class Whitening:
             else apply_lower_transposed(self.inverse, whitened)
         )
 
+    def weight(self) -> FloatArray:
+        """Weights C^-1 = L^-T L^-1 (b, b, k)."""
+        if self.diagonal:
+            return np.asarray(np.eye(self.b)[:, :, None] / self.sigma**2)
+        return multiply(self.inverse.transpose(1, 0, 2), self.inverse)
+
     def similar_diagonal(self, stack: FloatArray) -> FloatArray:
         """Diagonals (b, k) of L stack L^-1."""
         return _diagonal(stack) if self.diagonal else product_diagonal(self.lower, stack, self.inverse)

@@ -69,7 +69,7 @@ class _ThreadCache(threading.local):
 
     def __init__(self) -> None:
         self.systems: dict[str, pyproj.CRS] = {}
-        self.frames: dict[FrameSpec, Frame] = {}
+        self.frames: dict[tuple[FrameSpec, bytes], Frame] = {}
 
 
 _cache = _ThreadCache()
@@ -283,13 +283,16 @@ def height_words(height: HeightReference) -> str:
     return height.name or height.crs or plain[height.kind]
 
 
-def open_frame(spec: FrameSpec) -> Frame:
-    """The live frame of a recipe, kept for reuse by this thread; PROJ objects are dear to make."""
-    if spec not in _cache.frames:
+def open_frame(spec: FrameSpec, contents: bytes = b"") -> Frame:
+    """The live frame of a recipe, kept for reuse by this thread; PROJ objects are dear to make. contents:
+    digest of its grid's file, where that is known, so that a grid that changed at its place is opened
+    again."""
+    key = (spec, contents)
+    if key not in _cache.frames:
         if len(_cache.frames) > _CACHE_LIMIT:
             _cache.frames.clear()
-        _cache.frames[spec] = Frame(spec)
-    return _cache.frames[spec]
+        _cache.frames[key] = Frame(spec)
+    return _cache.frames[key]
 
 
 def working_frame_spec(crs: str, geoid: str = "") -> FrameSpec:

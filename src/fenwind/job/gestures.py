@@ -12,11 +12,20 @@ import numpy as np
 from fenwind.errors import ProcedureError
 from fenwind.geodesy.frames import FrameSpec
 from fenwind.job.adopted import Adopted
-from fenwind.job.derive import default_use
 from fenwind.job.job import new_id
 from fenwind.job.state import JobState
+from fenwind.job.steps.fit import default_use
 from fenwind.records.entries import Add, Entry, amend
-from fenwind.records.records import FitStep, FrameRecord, GivenPosition, Mark, MarkRule, Record, Use
+from fenwind.records.records import (
+    FitStep,
+    FrameRecord,
+    GivenPosition,
+    Mark,
+    MarkRule,
+    PositionChoice,
+    Record,
+    Use,
+)
 
 Gesture = tuple[str, tuple[Entry, ...]]
 
@@ -167,6 +176,20 @@ def set_rule(state: JobState, by: Literal["class", "code"], value: str, what: st
     if rule is None:
         return what, (Add(record=MarkRule(id=new_id(), by=by, value=value, **changes)),)
     return what, (amend(rule, **changes),)
+
+
+def choose_position(state: JobState, mark: Mark, frame: str, origin: str, words: str, reason: str) -> Gesture:
+    """Adopt a mark's position of one origin (see PositionChoice) in a frame from now on, whatever the
+    usual order says; `words` name it. An empty origin goes back to that order. Raises ProcedureError
+    without a reason."""
+    earlier = [c for c in state.choices.values() if c.active and (c.mark, c.frame) == (mark.id, frame)]
+    entries: list[Entry] = [amend(c, reason=reason, active=False) for c in earlier]
+    if not origin:
+        return f"Adopt {mark.name} in the usual order", tuple(entries)
+    if not reason.strip():
+        raise ProcedureError("a position is chosen for a reason", hint="Type why it is to be this one")
+    choice = PositionChoice(id=new_id(), mark=mark.id, frame=frame, origin=origin, reason=reason.strip())
+    return f"Adopt {mark.name} as {words}", (*entries, Add(record=choice))
 
 
 def add_frame(spec: FrameSpec) -> tuple[str, Gesture]:

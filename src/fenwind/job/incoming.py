@@ -14,10 +14,10 @@ from numpy.typing import NDArray
 
 from fenwind.errors import FrameError
 from fenwind.geodesy.frames import Frame
-from fenwind.job.elsewhere import onto_plane
 from fenwind.job.job import new_id
 from fenwind.job.state import JobState
 from fenwind.procedures.near import near_pairs
+from fenwind.procedures.onto_plane import onto_plane
 from fenwind.progress import NULL_PROGRESS, Progress
 from fenwind.records.entries import Add, Entry, amend
 from fenwind.records.records import GivenPosition, Mark, MeasuredPosition

@@ -37,10 +37,11 @@ class Moved:
 
 
 def moved(frame: str, before: Adopted, after: Adopted) -> Moved:
-    """Compare two sets of adopted positions of one frame by name."""
-    common = [name for name in after.names if name in before.index]
-    a = np.array([after.index[n] for n in common], dtype=int)
-    b = np.array([before.index[n] for n in common], dtype=int)
+    """Compare two sets of adopted positions of one frame, mark by mark; names are those of after, of what
+    is gone those of before."""
+    common = [key for key in after.ids if key in before.place]
+    a = np.array([after.place[key] for key in common], dtype=int)
+    b = np.array([before.place[key] for key in common], dtype=int)
     de, dn = after.e_m[a] - before.e_m[b], after.n_m[a] - before.n_m[b]
     dh = after.height_m[a] - before.height_m[b]
     height_changed = np.isfinite(after.height_m[a]) != np.isfinite(before.height_m[b])
@@ -49,10 +50,10 @@ def moved(frame: str, before: Adopted, after: Adopted) -> Moved:
     )
     return Moved(
         frame=frame,
-        names=tuple(common[i] for i in rows),
+        names=tuple(after.names[a[i]] for i in rows),
         de_m=de[rows],
         dn_m=dn[rows],
         dh_m=dh[rows],
-        appeared=tuple(n for n in after.names if n not in before.index),
-        gone=tuple(n for n in before.names if n not in after.index),
+        appeared=tuple(after.names[i] for i, key in enumerate(after.ids) if key not in before.place),
+        gone=tuple(before.names[i] for i, key in enumerate(before.ids) if key not in after.place),
     )

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections import deque
+from itertools import count
 from typing import TypeVar, cast
 
 from fenwind.records.entries import Add, Amend, Entry, apply_to
@@ -16,10 +18,16 @@ from fenwind.records.records import (
     Mark,
     MarkRule,
     MeasuredPosition,
+    PositionChoice,
     Record,
 )
 
 R = TypeVar("R", bound=Record)
+
+#: Every change of any state gets a stamp of its own, so that the same stamp always means the same records.
+_stamps = count(1)
+#: Changes of a kind that are remembered one by one; after more of them everything counts as changed.
+REMEMBERED = 256
 
 
 class JobState:
@@ -31,7 +39,8 @@ class JobState:
         self.records: dict[str, Record] = {}
         self.amendments: dict[str, list[Amend]] = {}
         self._kinds: dict[type, dict[str, Record]] = {}
-        self._versions: dict[type, int] = {}
+        self._stamps: dict[type, int] = {}
+        self._changes: dict[type, deque[tuple[int, int, str]]] = {}
         self._clock = 0
         self.added_at: dict[str, int] = {}
         self.amended_at: dict[str, list[int]] = {}
@@ -52,7 +61,8 @@ class JobState:
         if isinstance(entry, Add):
             record = self.records.pop(entry.record.id)
             del self._kinds[type(record)][record.id]
-            self._versions[type(record)] += 1
+            del self.added_at[record.id]
+            self._note(type(record), record.id)
         else:
             self._put(apply_to(self.records[entry.subject], entry.old))
             self.amendments[entry.subject].pop()
@@ -61,15 +71,32 @@ class JobState:
     def _put(self, record: Record) -> None:
         self.records[record.id] = record
         self._kinds.setdefault(type(record), {})[record.id] = record
-        self._versions[type(record)] = self._versions.get(type(record), 0) + 1
+        self._note(type(record), record.id)
+
+    def _note(self, kind: type, key: str) -> None:
+        before, now = self._stamps.get(kind, 0), next(_stamps)
+        self._changes.setdefault(kind, deque(maxlen=REMEMBERED)).append((before, now, key))
+        self._stamps[kind] = now
 
     def of(self, kind: type[R]) -> dict[str, R]:
         """Records of one kind by id, in the order they were added; do not change the dictionary."""
         return cast(dict[str, R], self._kinds.get(kind, {}))
 
-    def version(self, *kinds: type[Record]) -> tuple[int, ...]:
-        """Numbers that change whenever a record of these kinds does."""
-        return tuple(self._versions.get(kind, 0) for kind in kinds)
+    def stamp(self, kind: type[Record]) -> int:
+        """A number that changes whenever a record of the kind does; 0 while there was none."""
+        return self._stamps.get(kind, 0)
+
+    def changed_since(self, kind: type[Record], stamp: int) -> set[str] | None:
+        """Ids of the records of a kind that changed, came or went since a stamp; None when that is not
+        known."""
+        found: set[str] = set()
+        for before, now, key in reversed(self._changes.get(kind, ())):
+            if now == stamp:
+                return found
+            found.add(key)
+            if before == stamp:
+                return found
+        return None
 
     def snapshot(self) -> JobState:
         """A copy that stays as it is while this one goes on; records are frozen and shared."""
@@ -77,7 +104,8 @@ class JobState:
         copy.records = dict(self.records)
         copy.amendments = {key: list(value) for key, value in self.amendments.items()}
         copy._kinds = {kind: dict(records) for kind, records in self._kinds.items()}
-        copy._versions = dict(self._versions)
+        copy._stamps = dict(self._stamps)
+        copy._changes = {kind: deque(known, REMEMBERED) for kind, known in self._changes.items()}
         copy._clock, copy.added_at = self._clock, dict(self.added_at)
         copy.amended_at = {key: list(value) for key, value in self.amended_at.items()}
         return copy
@@ -132,6 +160,11 @@ class JobState:
         return next(
             (r for r in self.mark_rules.values() if r.active and r.by == by and r.value == value), None
         )
+
+    @property
+    def choices(self) -> dict[str, PositionChoice]:
+        """Choices of positions by id."""
+        return self.of(PositionChoice)
 
     @property
     def acceptances(self) -> dict[str, Acceptance]:

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import math
+from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -10,6 +12,7 @@ from numpy.typing import NDArray
 from fenwind.estimation import blocks
 from fenwind.estimation.engine import Adjustment
 from fenwind.procedures.heights import HeightCorrection
+from fenwind.procedures.joint import SharedErrors, scaled
 from fenwind.procedures.positions import Positions
 from fenwind.procedures.similarity import PairSet, Similarity, turn_covariance
 
@@ -64,3 +67,100 @@ def pivot_pair_covariance(plan: Similarity, pairs: PairSet) -> FloatArray:
     covariance = first @ (own[:, :, 0] + known[:, :, 0]) @ first.T
     covariance += second @ known[:, :, 1] @ second.T + rest @ own[:, :, 1] @ rest.T
     return np.stack([known[:, :, 0], covariance], axis=2)
+
+
+@dataclass(frozen=True, kw_only=True, eq=False)
+class CarriedTogether:
+    """Joint covariance of n carried positions, worked out when it is asked for.
+
+    plan, height, their adjustments and `variance_scale` are those of the fit, before scaling. points: the
+    measured positions; own (3, 3, n) their covariances; used_h, used_v: rows that took part. pivot_known
+    (2, 2, 2): covariances of the known positions of the two marks of a pivot, None for other models.
+    """
+
+    plan: Similarity
+    height: HeightCorrection
+    plan_adjustment: Adjustment
+    height_adjustment: Adjustment | None
+    variance_scale: tuple[float, float]
+    points: Positions
+    own: FloatArray
+    used_h: NDArray[np.intp]
+    used_v: NDArray[np.intp]
+    pivot_known: FloatArray | None = None
+
+    @cached_property
+    def _plan(self) -> SharedErrors:
+        own = self.own[:2, :2]
+        if self.pivot_known is not None:
+            errors = pivot_errors(self.plan, self.points, own, self.pivot_known, self.used_h)
+        else:
+            errors = plan_errors(self.plan, self.plan_adjustment, self.points, own, self.used_h)
+        return scaled(errors, self.variance_scale[0])
+
+    @cached_property
+    def _height(self) -> SharedErrors | None:
+        if self.height_adjustment is None:
+            return None
+        e, n = self.plan.forward(self.points.e_m, self.points.n_m)
+        design = self.height.design(e, n)[None]
+        own = self.own[2:, 2:]
+        errors = height_errors(self.height, self.height_adjustment, design, own, self.used_v)
+        return scaled(errors, self.variance_scale[1])
+
+    def between(self, first: NDArray[np.intp], second: NDArray[np.intp]) -> FloatArray:
+        """See Joint."""
+        out = np.zeros((3, 3, len(first)))
+        out[:2, :2] = self._plan.between(first, second)
+        if self._height is not None:
+            out[2, 2] = self._height.between(first, second)[0, 0]
+        return out
+
+
+def plan_errors(
+    plan: Similarity, adjustment: Adjustment, points: Positions, own: FloatArray, used: NDArray[np.intp]
+) -> SharedErrors:
+    """What the positions carried by a least-squares fit share in plan: `own` (2, 2, n) are their
+    covariances in the source system, `used` the rows that took part, in the order of the adjustment."""
+    design = plan.design(points.e_m, points.n_m)
+    gain = np.zeros((4, 2, len(points)))
+    gain[:, :, used] = _gain(plan.covariance, design[:, :, used], adjustment.whitening.weight())
+    turned = turn_covariance(own, plan.rotation_rad, plan.scale)
+    return SharedErrors(design=design, cofactors=plan.covariance, gain=gain, own=turned)
+
+
+def pivot_errors(
+    plan: Similarity, points: Positions, own: FloatArray, known: FloatArray, used: NDArray[np.intp]
+) -> SharedErrors:
+    """The same for a pivot: `used` are the rows of the pivot and of the mark that gives the direction,
+    `known` (2, 2, 2) the covariances of their known positions. The pivot is the centre that the similarity
+    turns about."""
+    design = plan.design(points.e_m, points.n_m)
+    e, n = plan.forward(points.e_m[used], points.n_m[used])
+    de, dn = float(e[1] - e[0]), float(n[1] - n[0])
+    by_pivot = np.array([-dn, de]) / (de * de + dn * dn)
+    gain = np.zeros((4, 2, len(points)))
+    gain[:2, :, used[0]] = np.eye(2)
+    gain[2, :, used[0]], gain[2, :, used[1]] = by_pivot, -by_pivot
+    turned = turn_covariance(own, plan.rotation_rad, plan.scale)
+    chosen = gain[:, :, used]
+    cofactors = np.einsum("pxk,xyk,qyk->pq", chosen, turned[:, :, used] + known, chosen)
+    return SharedErrors(design=design, cofactors=cofactors, gain=gain, own=turned)
+
+
+def height_errors(
+    height: HeightCorrection,
+    adjustment: Adjustment,
+    design: FloatArray,
+    own: FloatArray,
+    used: NDArray[np.intp],
+) -> SharedErrors:
+    """What carried heights share; design (1, 3, n), own (1, 1, n): variances of the measured heights."""
+    gain = np.zeros((design.shape[1], 1, design.shape[2]))
+    gain[:, :, used] = _gain(height.covariance, design[:, :, used], adjustment.whitening.weight())
+    return SharedErrors(design=design, cofactors=height.covariance, gain=gain, own=own)
+
+
+def _gain(cofactors: FloatArray, design: FloatArray, weight: FloatArray) -> FloatArray:
+    """Q A^T P (p, b, k): how each observation moves the unknowns."""
+    return np.asarray(np.einsum("pq,xqk,xyk->pyk", cofactors, design, weight))

@@ -12,6 +12,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from fenwind.procedures.hull import least_rectangle
+
 FloatArray = NDArray[np.float64]
 
 LEAST, MANY = 3, 5
@@ -58,7 +60,7 @@ def coverage(targets: FloatArray, check: NDArray[np.bool_], ground: FloatArray) 
     """
     control = targets[:, ~check]
     count = control.shape[1]
-    box, centre = oriented_box(ground[:2])
+    box, centre = least_rectangle(ground[:2])
     diagonal = float(np.hypot(*(box[2] - box[0]))) or 1.0
     judged = [
         Judgement(
@@ -141,14 +143,3 @@ def _heights(control: FloatArray, ground: FloatArray) -> Judgement:
     if not fine:
         text += f": the lowest ground lies {low:.0f} m below, the highest {high:.0f} m above them"
     return Judgement(rule="coverage.heights", fine=fine, text=text + ".", value=part, limit=HEIGHT_SPAN)
-
-
-def oriented_box(places: FloatArray) -> tuple[FloatArray, FloatArray]:
-    """Corners (4, 2) of the box along the main axes of places (2, k), and its centre."""
-    middle = places.mean(axis=1)
-    centred = places - middle[:, None]
-    axes = np.linalg.eigh(centred @ centred.T)[1].T if places.shape[1] > 1 else np.eye(2)
-    along = axes @ centred
-    low, high = along.min(axis=1), along.max(axis=1)
-    corners = np.array([[low[0], low[1]], [high[0], low[1]], [high[0], high[1]], [low[0], high[1]]])
-    return corners @ axes + middle, (0.5 * (low + high)) @ axes + middle

@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from fenwind.errors import ProcedureError
 from fenwind.estimation.engine import Adjustment
 from fenwind.procedures import heights, similarity
-from fenwind.procedures.carry import carry, pivot_pair_covariance, used_pair_covariance
+from fenwind.procedures.carry import CarriedTogether, carry, pivot_pair_covariance, used_pair_covariance
 from fenwind.procedures.heights import HeightCorrection
 from fenwind.procedures.model_choice import ModelTrial, compare_models
 from fenwind.procedures.positions import ASSUMED_SIGMA_H_M, ASSUMED_SIGMA_V_M, Positions
@@ -203,11 +203,11 @@ def fit(measured: Positions, known: Positions, options: FitOptions) -> FitResult
         sigmas_assumed=assumed,
         variance_scale=_variance_scale(plan_adj, height_adj, assumed),
     )
-    return _scaled(_with_pair_covariances(result, everything, pairs_cov, known_cov))
+    return _scaled(_with_pair_covariances(result, everything, measured, pairs_cov, known_cov))
 
 
 def _with_pair_covariances(
-    result: FitResult, pairs: PairSet, source_cov: FloatArray, known_cov: FloatArray
+    result: FitResult, pairs: PairSet, measured: Positions, source_cov: FloatArray, known_cov: FloatArray
 ) -> FitResult:
     """Put right the covariance of the marks that took part, whose own errors have gone into the fit."""
     covariance, table = np.array(result.carried.covariance), result.pairs
@@ -217,9 +217,11 @@ def _with_pair_covariances(
     def rows_of(used: NDArray[np.intp] | slice) -> NDArray[np.intp] | slice:
         return used if everything and isinstance(used, slice) else table.measured_rows[used]
 
+    pivot_known, rows_h = None, table.measured_rows[used_h]
     if result.model == "pivot":
         order = np.array([table.names.index(n) for n in result.options.pivot or ()])
-        covariance[:2, :2, table.measured_rows[order]] = pivot_pair_covariance(result.plan, pairs.take(order))
+        rows_h, pivot_known = table.measured_rows[order], known_cov[:2, :2, order]
+        covariance[:2, :2, rows_h] = pivot_pair_covariance(result.plan, pairs.take(order))
     else:
         own = used_pair_covariance(result.plan, result.plan_adjustment, source_cov[:2, :2, used_h])
         covariance[:2, :2, rows_of(used_h)] = own
@@ -227,7 +229,19 @@ def _with_pair_covariances(
         mine = source_cov[2, 2, used_v]
         hat = result.height_adjustment.hat_blocks[0, 0]
         covariance[2, 2, rows_of(used_v)] = hat * (mine + known_cov[2, 2, used_v]) + mine - 2.0 * hat * mine
-    return replace(result, carried=replace(result.carried, covariance=covariance))
+    joint = CarriedTogether(
+        plan=result.plan,
+        height=result.height,
+        plan_adjustment=result.plan_adjustment,
+        height_adjustment=result.height_adjustment,
+        variance_scale=result.variance_scale,
+        points=measured,
+        own=with_sigmas(measured)[0],
+        used_h=rows_h,
+        used_v=table.measured_rows[used_v],
+        pivot_known=pivot_known,
+    )
+    return replace(result, carried=replace(result.carried, covariance=covariance, joint=joint))
 
 
 def _scaled(result: FitResult) -> FitResult:
@@ -261,7 +275,9 @@ def _check_options(options: FitOptions, names: tuple[str, ...], place: dict[str,
     ]
     if unknown:
         raise ProcedureError(
-            f"{unknown[0]} is not a pair of this fit", hint=f"Pairs are {', '.join(names[:12])}"
+            f"{unknown[0]} is not a pair of this fit",
+            hint=f"Pairs are {', '.join(names[:12])}",
+            marks=(unknown[0], *names[:12]),
         )
     if options.horizontal == "pivot" and (options.pivot is None or options.pivot[0] == options.pivot[1]):
         raise ProcedureError(

@@ -9,6 +9,8 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
+from fenwind.procedures.joint import Joint, Taken
+
 FloatArray = NDArray[np.float64]
 
 #: Sigmas taken when none are given, metres per axis: what a fixed GNSS position is commonly worth (common
@@ -20,13 +22,15 @@ ASSUMED_SIGMA_V_M = 0.020
 @dataclass(frozen=True, kw_only=True, eq=False)
 class Positions:
     """k positions: e_m, n_m (k,) and height_m (k,), nan where there is none; covariance (3, 3, k) of e, n,
-    height in square metres, nan where not known. Names are unique."""
+    height in square metres, nan where not known. Names are unique: names of marks in files,
+    ids of marks in a job. joint: how they vary together, None where each has errors of its own only."""
 
     names: tuple[str, ...]
     e_m: FloatArray
     n_m: FloatArray
     height_m: FloatArray
     covariance: FloatArray
+    joint: Joint | None = None
 
     def __post_init__(self) -> None:
         for array in (self.e_m, self.n_m, self.height_m, self.covariance):
@@ -48,7 +52,19 @@ class Positions:
             n_m=self.n_m[rows],
             height_m=self.height_m[rows],
             covariance=self.covariance[:, :, rows],
+            joint=Taken(whole=self.joint, rows=rows) if self.joint is not None else None,
         )
+
+    def difference_covariance(self, first: int, second: int) -> FloatArray:
+        """Covariance (3, 3) of position `second` less position `first`, in square metres: what both share
+        falls out. nan where one is not known."""
+        if first == second:
+            return np.zeros((3, 3))
+        own = self.covariance[:, :, first] + self.covariance[:, :, second]
+        if self.joint is None:
+            return np.asarray(own)
+        cross = self.joint.between(np.array([first]), np.array([second]))[:, :, 0]
+        return np.asarray(own - cross - cross.T)
 
     @cached_property
     def sigma_h_m(self) -> FloatArray:

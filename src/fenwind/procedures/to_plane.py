@@ -75,7 +75,7 @@ def _require(fine: NDArray[np.bool_], names: tuple[str, ...], problem: str, hint
     bad = np.flatnonzero(~fine)
     if bad.size:
         more = f" and {bad.size - 1} more" if bad.size > 1 else ""
-        raise ProcedureError(f"{names[bad[0]]}{more} {problem}", hint=hint)
+        raise ProcedureError(f"{names[bad[0]]}{more} {problem}", hint=hint, marks=(names[bad[0]],))
 
 
 def mean_combined_factor(frame: Frame, plane: Positions) -> float | None:

@@ -71,6 +71,19 @@ class GivenPosition:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class PositionChoice:
+    """The user's own choice of the position that a mark has in a frame: `origin` is the id of a step or of
+    another frame, "given" or "measured"."""
+
+    id: str
+    mark: str
+    frame: str
+    origin: str
+    reason: str = ""
+    active: bool = True
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class MeasuredPosition:
     """One occupation. Either geodetic in the system `crs` (lat_rad, lon_rad, h_m above the ellipsoid; crs
     empty means the datum of the frame it is worked in), or on the plane of the job's frame `frame` (e_m, n_m,
@@ -188,6 +201,7 @@ Record = (
     | Layout
     | Backdrop
     | Acceptance
+    | PositionChoice
 )
 KINDS: dict[str, type[Record]] = {
     "job": JobInfo,
@@ -200,5 +214,6 @@ KINDS: dict[str, type[Record]] = {
     "layout": Layout,
     "backdrop": Backdrop,
     "acceptance": Acceptance,
+    "choice": PositionChoice,
 }
 KIND_OF: dict[type, str] = {cls: kind for kind, cls in KINDS.items()}

@@ -9,6 +9,7 @@ import numpy as np
 
 from fenwind.doubts.registry import Doubt
 from fenwind.estimation.engine import LOCAL_ALPHA, LOCAL_POWER
+from fenwind.job.steps.fit import MODEL_WORDS
 from fenwind.procedures.fit import FitResult
 from fenwind.procedures.fit_case import FitCase
 from fenwind.quantities.angles import AngleStyle, format_angle
@@ -17,13 +18,6 @@ from fenwind.quantities.numbers import format_fixed
 from fenwind.reports.figure import fit_figure
 from fenwind.reports.model import Figure, Paragraph, Report, Section, Table, Tone
 from fenwind.reports.statement import Part, fit_statement, sentence
-
-MODEL_WORDS = {
-    "shift": "shift",
-    "turn": "shift and turn",
-    "scale": "shift, turn and scale",
-    "pivot": "pivot and direction",
-}
 
 
 def mm(value: float, *, sign: bool = False, decimals: int = 1) -> str:

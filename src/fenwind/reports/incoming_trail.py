@@ -94,8 +94,8 @@ def _if_taken(before: Derived, after: Derived, name: str) -> Link:
 
 
 def _same(before: Derived, key: str, after: Derived) -> bool:
-    old, new = before.fits[key].case, after.fits[key].case
-    return old is not None and new is not None and old.result is new.result
+    old, new = before.fits[key].raw, after.fits[key].raw
+    return old is not None and old is new
 
 
 def _triple(e_m: float, n_m: float, height_m: float | None) -> str:

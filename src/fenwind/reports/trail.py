@@ -8,13 +8,19 @@ from typing import Literal
 
 import numpy as np
 
-from fenwind.job.derive import Derived, FitOutcome, Occupied
+from fenwind.job.adopted import Adopted
+from fenwind.job.derive import Derived
 from fenwind.job.state import JobState
+from fenwind.job.steps.elsewhere import elsewhere
+from fenwind.job.steps.fit import fit_node
+from fenwind.job.steps.kinds import STEP_KINDS
+from fenwind.job.steps.occupied import occupied
+from fenwind.job.steps.outcome import Figures, Node
 from fenwind.quantities.geographic import format_latitude, format_longitude
 from fenwind.quantities.lengths import METRE, LengthUnit
 from fenwind.quantities.numbers import format_fixed
 from fenwind.records.records import GivenPosition, Mark, MeasuredPosition
-from fenwind.reports.fit_report import MODEL_WORDS, mm
+from fenwind.reports.fit_report import mm
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -22,7 +28,7 @@ class Link:
     """One link: a record, a step or the adopted value. values: lines of figures; note: what is said in
     grey."""
 
-    kind: Literal["record", "amendment", "step", "adopted"]
+    kind: Literal["record", "amendment", "step", "adopted", "other"]
     title: str
     note: str = ""
     values: tuple[str, ...] = ()
@@ -49,66 +55,80 @@ def _links(state: JobState, derived: Derived, mark: Mark, frame: str, unit: Leng
             values = (_triple(given.e_m, given.n_m, given.height_m, unit),)
             yield Link(kind="record", title=f"Given in {frame_name}", note=note, values=values)
             yield from _amendments(state, given)
-    yield from _converted(derived, mark.name, frame, unit)
-    outcome = next(
-        (
-            o
-            for o in reversed(derived.fits.values())
-            if o.step.target_frame == frame and _carries(o, mark.name)
-        ),
-        None,
-    )
-    used = set(outcome.occupied.occupations.get(mark.name, ())) if outcome and outcome.occupied else None
+    yield from _steps(state, derived, elsewhere(frame), mark, unit)
+    nodes = list(_behind(derived, mark, frame))
+    used = _occupations(derived, nodes, mark)
     for measured in state.measured.values():
         if measured.mark == mark.id:
             yield _raw(measured, used is None or measured.id in used)
             yield from _amendments(state, measured)
-    if outcome is not None:
-        yield from _fit_links(state, outcome, mark.name, unit)
-    else:
-        yield from _measured(derived, mark.name, frame_name, frame, unit)
+    for node in nodes:
+        yield from _steps(state, derived, node, mark, unit)
     adopted = derived.adopted.get(frame)
     if adopted is not None and mark.name in adopted.index:
         row = adopted.index[mark.name]
-        yield Link(
-            kind="adopted",
-            title="Adopted",
-            note=adopted.why[row],
-            values=(_triple(adopted.e_m[row], adopted.n_m[row], adopted.height_m[row], unit),),
-        )
+        values = (_triple(adopted.e_m[row], adopted.n_m[row], adopted.height_m[row], unit),)
+        yield Link(kind="adopted", title="Adopted", note=adopted.why[row], values=values)
+        yield from _others(adopted, mark)
 
 
-def _converted(derived: Derived, name: str, frame: str, unit: LengthUnit) -> Iterator[Link]:
-    """Positions given in other frames and how they came over."""
-    found = derived.elsewhere.get(frame)
-    for source, points in found.by_frame if found is not None else ():
-        row = points.index.get(name)
-        if row is not None and found is not None:
-            values = (_triple(points.e_m[row], points.n_m[row], points.height_m[row], unit),)
-            yield Link(
-                kind="step",
-                title=f"Given in {source}",
-                note=f"converted by {found.operations[source]}",
-                values=values,
-            )
+def _others(adopted: Adopted, mark: Mark) -> Iterator[Link]:
+    """The other positions the mark could have, each with its difference from the adopted one."""
+    every = adopted.candidates(mark.id)
+    own = next((c for c in every if c.adopted), None)
+    for other in every:
+        if own is not None and not other.adopted:
+            way = (other.e_m - own.e_m, other.n_m - own.n_m, other.height_m - own.height_m)
+            text = "  ".join(mm(v, sign=True) for v in way if np.isfinite(v))
+            yield Link(kind="other", title="Not adopted", note=other.why, values=(f"{text} mm from it",))
 
 
-def _measured(derived: Derived, name: str, frame_name: str, frame: str, unit: LengthUnit) -> Iterator[Link]:
-    """What was measured on the plane of the frame itself, and by which operations it came there."""
-    found = derived.measured.get(frame)
-    row = found.plane.index.get(name) if isinstance(found, Occupied) else None
-    if isinstance(found, Occupied) and row is not None:
-        mean = f"mean of {len(found.occupations[name])} occupations, " if name in found.averages else ""
-        note = f"{mean}into {frame_name}" + (
-            f"; datum by {'; '.join(found.operations)}" if found.operations else ""
-        )
-        plane = found.plane
-        values = (_triple(plane.e_m[row], plane.n_m[row], plane.height_m[row], unit),)
-        yield Link(kind="step", title="Projected", note=note, values=values)
+def _behind(derived: Derived, mark: Mark, frame: str) -> Iterator[Node]:
+    """The steps that lead to a mark's position in a frame: the last fit onto it and what that carried,
+    else what was measured in the frame itself."""
+    fits = [o for o in derived.fits.values() if o.raw is not None and o.step.target_frame == frame]
+    last = next((o for o in reversed(fits) if o.raw and mark.id in o.raw.occupied.plane.index), None)
+    if last is None:
+        yield occupied(frame)
+    else:
+        yield occupied(last.step.source_frame, last.step.sessions)
+        yield fit_node(last.step.id)
 
 
-def _carries(outcome: FitOutcome, name: str) -> bool:
-    return outcome.case is not None and name in outcome.case.result.carried.index
+def _occupations(derived: Derived, nodes: list[Node], mark: Mark) -> set[str] | None:
+    """Ids of the occupations that a fit stands on; None where no fit does."""
+    outcome = derived.outcomes.get(nodes[0])
+    if len(nodes) < 2 or outcome is None or outcome.result is None:
+        return None
+    return set(outcome.result.occupations(outcome.result.plane.index[mark.id]))
+
+
+def _steps(state: JobState, derived: Derived, node: Node, mark: Mark, unit: LengthUnit) -> Iterator[Link]:
+    """What a step did for a mark, as links."""
+    outcome = derived.outcomes.get(node)
+    if outcome is None or outcome.result is None:
+        return
+    for step in STEP_KINDS[node.kind].trail(node, outcome.result, mark.id):
+        note = step.note
+        if step.frame:
+            spec = state.frames[step.frame].spec
+            over = f" over {spec.height.name or 'its geoid grid'}" if spec.height.kind == "geoid" else ""
+            where = f"{'into' if step.title == 'Projected' else 'in'} {spec.name}{over}"
+            note = f"{where}; {note}" if note else where
+        values = tuple(text for f in step.figures if (text := _figures_text(f, unit)))
+        yield Link(kind="step", title=step.title or outcome.title, note=note, values=values)
+
+
+def _figures_text(figures: Figures, unit: LengthUnit) -> str:
+    values = [v for v in figures.values if np.isfinite(v)]
+    if figures.kind == "position":
+        e, n, h = figures.values
+        return _triple(e, n, h, METRE if figures.native else unit)
+    if figures.kind == "difference":
+        return "against given  " + "  ".join(mm(v, sign=True) for v in values) + " mm"
+    if not values:
+        return ""
+    return f"± {mm(values[0])} mm" + (f", height ± {mm(values[1])} mm" if len(values) > 1 else "")
 
 
 def _raw(measured: MeasuredPosition, used: bool) -> Link:
@@ -138,48 +158,3 @@ def _amendments(state: JobState, record: GivenPosition | MeasuredPosition) -> It
         yield Link(
             kind="amendment", title="Amended", note=entry.reason or "no reason given", values=(changes,)
         )
-
-
-def _fit_links(state: JobState, outcome: FitOutcome, name: str, unit: LengthUnit) -> Iterator[Link]:
-    assert outcome.case is not None and outcome.occupied is not None
-    case, occupied = outcome.case, outcome.occupied
-    source = state.frames[outcome.step.source_frame].spec
-    row = occupied.plane.index[name]
-    plane = occupied.plane
-    over = f" over {source.height.name or 'its geoid grid'}" if source.height.kind == "geoid" else ""
-    average = occupied.averages.get(name)
-    sigmas = f"± {mm(plane.sigma_h_m[row])} mm" + (
-        f", height ± {mm(plane.sigma_v_m[row])} mm" if np.isfinite(plane.sigma_v_m[row]) else ""
-    )
-    if average is not None:
-        count = len(occupied.occupations[name])
-        title = f"Mean of {count} occupations"
-        apart = float(np.hypot(average.departure[0], average.departure[1]))
-        note = f"in {source.name}{over}; at most {mm(apart)} mm from it" + (
-            f", {mm(average.departure[2])} mm in height" if average.departure.size == 3 else ""
-        )
-    else:
-        title, note = "Projected", f"into {source.name}{over}"
-    if occupied.operations:
-        note += f"; datum by {'; '.join(occupied.operations)}"
-    yield Link(
-        kind="step",
-        title=title,
-        note=note,
-        values=(_triple(plane.e_m[row], plane.n_m[row], plane.height_m[row], METRE), sigmas),
-    )
-    result = case.result
-    carried = result.carried
-    place = carried.index[name]
-    values = [_triple(carried.e_m[place], carried.n_m[place], carried.height_m[place], unit)]
-    values.append(
-        f"± {mm(carried.sigma_h_m[place])} mm"
-        + (f", height ± {mm(carried.sigma_v_m[place])} mm" if np.isfinite(carried.sigma_v_m[place]) else "")
-    )
-    if name in result.pairs.names:
-        i = result.pairs.names.index(name)
-        parts = (result.pairs.de_m[i], result.pairs.dn_m[i], result.pairs.dh_m[i])
-        values.append(
-            "against given  " + "  ".join(mm(v, sign=True) for v in parts if np.isfinite(v)) + " mm"
-        )
-    yield Link(kind="step", title=outcome.step.name, note=MODEL_WORDS[result.model], values=tuple(values))

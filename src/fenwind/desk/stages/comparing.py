@@ -21,8 +21,6 @@ from fenwind.errors import FenwindError, ProcedureError
 from fenwind.exchange.open_table import read_table
 from fenwind.exchange.point_list import interpret
 from fenwind.job.adopted import Adopted
-from fenwind.job.known import known_positions
-from fenwind.job.memo import Memo
 from fenwind.procedures.compare import Difference, compare
 from fenwind.procedures.positions import Positions, positions
 from fenwind.progress import Progress
@@ -62,7 +60,6 @@ class ComparingSheet(Sheet):
         self.sides = {"a": GIVEN, "b": ADOPTED}
         self.tolerance = (0.010, 0.020)
         self.found: Difference | None = None
-        self._memo = Memo()
         self._files: dict[str, Positions | FenwindError] = {}
         self._runner = TaskRunner(self)
         self.statement.set_menus(
@@ -173,7 +170,7 @@ class ComparingSheet(Sheet):
         bridge = self.bridge
         frame = bridge.frame_id
         if side == GIVEN:
-            return known_positions(bridge.state, frame, self._memo)
+            return bridge.derived.given[frame]
         if side.startswith(CARRIED):
             outcome = bridge.derived.fits.get(side.removeprefix(CARRIED))
             if outcome is None or outcome.case is None:

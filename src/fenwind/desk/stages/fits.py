@@ -21,8 +21,8 @@ from fenwind.desk.table import Column, RecordTable
 from fenwind.errors import FenwindError
 from fenwind.geodesy.frames import HeightReference, working_frame_spec
 from fenwind.job import gestures
-from fenwind.job.derive import FitOutcome, known_and_measured
 from fenwind.job.job import new_id
+from fenwind.job.steps.fit import FitOutcome, known_and_measured
 from fenwind.procedures.fit import FitResult
 from fenwind.quantities.angles import parse_angle
 from fenwind.quantities.numbers import format_fixed, parse_number

@@ -31,7 +31,7 @@ from fenwind.geodesy.frames import (
 )
 from fenwind.geodesy.operations import Operation, operations
 from fenwind.job import gestures
-from fenwind.job.derive import with_grid_folder
+from fenwind.job.reader import with_grid_folder
 from fenwind.procedures.frame_meaning import PLACES, FrameMeaning, frame_meaning
 from fenwind.progress import Progress
 from fenwind.quantities.angles import format_dms

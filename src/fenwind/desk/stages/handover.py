@@ -35,8 +35,8 @@ from fenwind.exchange.outgoing import Outgoing, outgoing
 from fenwind.geodesy.frames import FrameSpec
 from fenwind.job import gestures
 from fenwind.job.adopted import Adopted
-from fenwind.job.derive import with_grid_folder
 from fenwind.job.job import new_id
+from fenwind.job.reader import with_grid_folder
 from fenwind.job.state import JobState
 from fenwind.procedures.coverage import Coverage
 from fenwind.progress import Progress

@@ -27,9 +27,9 @@ from fenwind.exchange.point_list import MEANINGS, ColumnMatch, PointList, interp
 from fenwind.exchange.raw_table import RawTable
 from fenwind.geodesy.frames import FrameSpec, HeightReference, find_crs, open_frame, working_frame_spec
 from fenwind.job import gestures
-from fenwind.job.derive import with_grid_folder
 from fenwind.job.incoming import Against, IncomingPoints, against_job, on_plane, take_in
 from fenwind.job.job import EntryRow, entry_rows
+from fenwind.job.reader import with_grid_folder
 from fenwind.job.state import JobState
 from fenwind.progress import NULL_PROGRESS, Progress
 from fenwind.quantities.lengths import FOOT, METRE, UNITS, US_SURVEY_FOOT, LengthUnit

@@ -1,0 +1,97 @@
+"""Results remembered with what they were read from, bounded by the memory they take."""
+
+from __future__ import annotations
+
+import sys
+from collections import OrderedDict
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, fields, is_dataclass
+from itertools import count
+from typing import Any
+
+import numpy as np
+
+from fenwind.job.reader import Digest, Question, Shelf
+from fenwind.job.steps.outcome import Node, Outcome
+
+#: What results may take before those used longest ago are forgotten, bytes.
+LIMIT_BYTES = 256_000_000
+_PER_ENTRY = 400
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, eq=False)
+class Remembered:
+    """One result: the questions it was read from with the digests of the answers, the digest of what went
+    into the computation where the step gives one, and the size in bytes."""
+
+    node: Node
+    asked: tuple[tuple[Question, Digest], ...]
+    inputs: Digest | None
+    outcome: Outcome
+    size: int
+
+
+class Memory:
+    """Results of the steps of one job. `computed` lists what the derivation under way had to solve, by
+    title or kind.
+
+    Kept by what was read, so that undo finds the results of before and a state that is only tried can
+    share them.
+    """
+
+    def __init__(self, limit_bytes: int = LIMIT_BYTES) -> None:
+        self.limit_bytes = limit_bytes
+        self.size_bytes = 0
+        self.computed: list[str] = []
+        self.shelf = Shelf()
+        self.views: dict[Node, tuple[Outcome, int, Any, Any]] = {}
+        self._entries: OrderedDict[int, Remembered] = OrderedDict()
+        self._of_node: dict[Node, list[int]] = {}
+        self._numbers = count()
+
+    def of(self, node: Node) -> Iterator[Remembered]:
+        """What is remembered of a step, the latest used first."""
+        for number in reversed(self._of_node.get(node, ())):
+            yield self._entries[number]
+
+    def used(self, found: Remembered) -> None:
+        """Note that a result was used again."""
+        numbers = self._of_node[found.node]
+        number = next(n for n in numbers if self._entries[n] is found)
+        self._entries.move_to_end(number)
+        if numbers[-1] != number:
+            numbers.remove(number)
+            numbers.append(number)
+
+    def keep(
+        self, node: Node, asked: Mapping[Question, Digest], inputs: Digest | None, outcome: Outcome
+    ) -> None:
+        """Remember a result; what was used longest ago goes when the limit is passed."""
+        size = _PER_ENTRY + 200 * len(asked) + bytes_of(outcome.result)
+        entry = Remembered(node=node, asked=tuple(asked.items()), inputs=inputs, outcome=outcome, size=size)
+        number = next(self._numbers)
+        self._entries[number] = entry
+        self._of_node.setdefault(node, []).append(number)
+        self.size_bytes += size
+        while self.size_bytes > self.limit_bytes and len(self._entries) > 1:
+            oldest, gone = self._entries.popitem(last=False)
+            self._of_node[gone.node].remove(oldest)
+            if not self._of_node[gone.node]:
+                del self._of_node[gone.node]
+            self.size_bytes -= gone.size
+
+
+def bytes_of(value: Any) -> int:
+    """About what a result takes: its arrays, and a little for everything else. Shared parts count each
+    time."""
+    if isinstance(value, np.ndarray):
+        return int(value.nbytes) + 100
+    if isinstance(value, (tuple, list)):
+        if value and isinstance(value[0], str):
+            return 80 * len(value)
+        return 60 + sum(bytes_of(v) for v in value)
+    if isinstance(value, dict):
+        return 60 + sum(100 + bytes_of(v) for v in value.values())
+    if is_dataclass(value):
+        return 100 + sum(bytes_of(getattr(value, f.name)) for f in fields(value))
+    return sys.getsizeof(value, 50)

@@ -1,0 +1,281 @@
+"""What a step reads of a job: records as columns, single records, frames, the contents of files, other
+results.
+
+A reader hands these out and notes what was asked together with a digest of the answer. A step says nothing
+about what it depends on: asking is saying. Answers are kept while the records they come from stay the
+same.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import os
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, replace
+from functools import cache
+from typing import Any, NamedTuple, TypeVar, cast, get_args, get_type_hints
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fenwind.errors import FrameError, ProcedureError
+from fenwind.geodesy.frames import Frame, FrameSpec, open_frame
+from fenwind.job.state import JobState
+from fenwind.records.records import FrameRecord, Record
+
+R = TypeVar("R", bound=Record)
+Digest = bytes
+
+
+class Question(NamedTuple):
+    """One thing asked of a reader: what ("rows", "record", "file", "result") and about what."""
+
+    what: str
+    about: tuple[Any, ...]
+
+
+def digest_of(*parts: Any) -> Digest:
+    """A digest of values: arrays by their bytes, texts in object arrays by their text, all else by its
+    repr."""
+    digest = hashlib.blake2b(digest_size=16)
+    for item in parts:
+        if isinstance(item, np.ndarray) and item.dtype != object:
+            digest.update(repr((item.shape, item.dtype.str)).encode())
+            digest.update(np.ascontiguousarray(item).tobytes())
+        elif isinstance(item, bytes):
+            digest.update(item)
+        else:
+            text = "\x1f".join(item.tolist()) if isinstance(item, np.ndarray) else repr(item)
+            digest.update(text.encode())
+        digest.update(b"\x1e")
+    return digest.digest()
+
+
+@dataclass(frozen=True, kw_only=True, eq=False)
+class Rows:
+    """Records of one kind as columns (k,): float64 with nan for None, bool, or objects for texts; ids
+    likewise."""
+
+    ids: NDArray[np.object_]
+    columns: dict[str, NDArray[Any]]
+
+    def __len__(self) -> int:
+        return len(self.ids)
+
+    def __getitem__(self, column: str) -> NDArray[Any]:
+        return self.columns[column]
+
+    def where(self, chosen: NDArray[np.bool_]) -> Rows:
+        """Some of the rows."""
+        return Rows(ids=self.ids[chosen], columns={k: v[chosen] for k, v in self.columns.items()})
+
+    def digest(self) -> Digest:
+        """Digest of everything in it."""
+        return digest_of(self.ids, *(v for _, v in sorted(self.columns.items())))
+
+
+@cache
+def _dtype(kind: type, name: str) -> type:
+    """float, bool or object: what a field of a kind of record is held as."""
+    hint = get_type_hints(kind)[name]
+    plain = {t for t in (get_args(hint) or (hint,)) if t is not type(None)}
+    return float if plain == {float} else bool if plain == {bool} else object
+
+
+def _column(kind: type, name: str, records: list[Record]) -> NDArray[Any]:
+    values = [getattr(r, name) for r in records]
+    dtype = _dtype(kind, name)
+    if dtype is object:
+        out = np.empty(len(values), dtype=object)
+        out[:] = values
+        return out
+    return np.array(values, dtype=dtype)  # None becomes nan
+
+
+class Shelf:
+    """Columns of all records of a job by kind, put right row by row while few records change.
+
+    One belongs to a job and outlives its states; a state that is only tried may use it too, since every
+    change of any state has a stamp of its own.
+    """
+
+    def __init__(self) -> None:
+        self._held: dict[type, tuple[int, dict[str, int], dict[str, NDArray[Any]]]] = {}
+        self._files: dict[str, tuple[tuple[int, int, int], Digest]] = {}
+
+    def columns(self, state: JobState, kind: type[Record], names: tuple[str, ...]) -> dict[str, NDArray[Any]]:
+        """Columns of all records of a kind, "id" among them."""
+        stamp, places, columns = self._held.get(kind, (-1, {}, {}))
+        records = cast(dict[str, Record], state.of(kind))
+        if stamp != state.stamp(kind):
+            changed = state.changed_since(kind, stamp)
+            same = changed is not None and len(places) == len(records)
+            if same and all(c in places and c in records for c in changed or ()):
+                columns = {
+                    n: self._patched(kind, n, c, changed or set(), places, records)
+                    for n, c in columns.items()
+                }
+            else:
+                places, columns = {key: i for i, key in enumerate(records)}, {}
+            self._held[kind] = (state.stamp(kind), places, columns)
+        for name in ("id", *names):
+            if name not in columns:
+                columns[name] = _column(kind, name, list(records.values()))
+        return columns
+
+    @staticmethod
+    def _patched(
+        kind: type, name: str, column: NDArray[Any], changed: set[str], places: dict[str, int], records: Any
+    ) -> NDArray[Any]:
+        out = column.copy()
+        for key in changed:
+            value = getattr(records[key], name)
+            out[places[key]] = np.nan if value is None and _dtype(kind, name) is float else value
+        return out
+
+    def file_digest(self, path: str) -> Digest:
+        """Digest of a file's contents, of nothing when it cannot be read; read again when size or time
+        changed."""
+        try:
+            seen = os.stat(path)
+            stamp = (seen.st_mtime_ns, seen.st_size, seen.st_ino)
+            if path not in self._files or self._files[path][0] != stamp:
+                with open(path, "rb") as file:
+                    self._files[path] = (stamp, hashlib.file_digest(file, "sha256").digest())
+            return self._files[path][1]
+        except OSError:
+            return b""
+
+
+class Reader:
+    """Reads one state of a job for one step, and notes what was asked."""
+
+    def __init__(self, source: Source) -> None:
+        self._source = source
+        self.asked: dict[Question, Digest] = {}
+
+    def _ask(self, question: Question) -> Any:
+        answer, digest = self._source.answer(question)
+        self.asked[question] = digest
+        return answer
+
+    def rows(self, kind: type[Record], *names: str, **only: Any) -> Rows:
+        """Columns `names` of the records of a kind, those alone whose fields have the values in `only`."""
+        return cast(Rows, self._ask(Question("rows", (kind, names, tuple(sorted(only.items()))))))
+
+    def record(self, kind: type[R], key: str) -> R | None:
+        """The record of an id, None when there is none."""
+        return cast("R | None", self._ask(Question("record", (kind, key))))
+
+    def frame(self, key: str) -> Frame:
+        """The live frame of an id. Raises FrameError when it is switched off or cannot be opened."""
+        record = self.record(FrameRecord, key)
+        if record is None or not record.active:
+            raise FrameError("its frame is switched off", hint="Switch the frame on, or choose another")
+        spec = with_grid_folder(record.spec, self._source.folder)
+        contents = self._ask(Question("file", (spec.height.grid,))) if spec.height.grid else b""
+        return open_frame(spec, contents)
+
+    def result(self, node: Any) -> Any:
+        """Result of another step. Raises the error that kept it from having one, with the name of that
+        step."""
+        outcome = self._ask(Question("result", (node,)))
+        if outcome.error is None:
+            return outcome.result
+        if not outcome.title:
+            raise outcome.error
+        raise ProcedureError(
+            f"it needs {outcome.title}, which has no result: {outcome.error}", hint=outcome.error.hint
+        )
+
+    def outcomes(self, nodes: Iterable[Any]) -> list[tuple[Any, Any]]:
+        """Outcomes of other steps, those without a result among them."""
+        nodes = list(nodes)
+        self._source.require(nodes)
+        return [(node, self._ask(Question("result", (node,)))) for node in nodes]
+
+    def giving(self, frame: str) -> tuple[Any, ...]:
+        """The steps that may give positions in a frame, in their order."""
+        return cast("tuple[Any, ...]", self._ask(Question("giving", (frame,))))
+
+    def gives(self, node: Any, result: Any) -> Iterable[tuple[str, Any]]:
+        """The positions in a result: (id of the frame, set) each."""
+        return cast("Iterable[tuple[str, Any]]", self._source.kinds[node.kind].gives(node, result))
+
+
+class Pending(Exception):
+    """Other steps have to be solved first."""
+
+    def __init__(self, nodes: list[Any]) -> None:
+        super().__init__(nodes)
+        self.nodes = nodes
+
+
+class Source:
+    """Answers the questions of all readers of one derivation, each once. done: the outcomes there are so
+    far; kinds: kinds of step by name."""
+
+    def __init__(
+        self, state: JobState, shelf: Shelf, folder: str, done: Mapping[Any, Any], kinds: Mapping[str, Any]
+    ) -> None:
+        self.state, self.folder, self.kinds = state, folder, kinds
+        self._shelf, self._done = shelf, done
+        self._answers: dict[Question, tuple[Any, Digest]] = {}
+        self._giving: dict[str, list[Any]] | None = None
+
+    def require(self, nodes: Iterable[Any]) -> None:
+        """Raise Pending when some steps have no outcome yet."""
+        lacking = [node for node in nodes if node not in self._done]
+        if lacking:
+            raise Pending(lacking)
+
+    def answer(self, question: Question) -> tuple[Any, Digest]:
+        """The answer and its digest. Never raises for what is missing: that is an answer too."""
+        if question.what == "result":
+            self.require(question.about)
+            outcome = self._done[question.about[0]]
+            return outcome, outcome.digest
+        if question not in self._answers:
+            self._answers[question] = self._found(question)
+        return self._answers[question]
+
+    def _found(self, question: Question) -> tuple[Any, Digest]:
+        if question.what == "rows":
+            rows = self._rows(*question.about)
+            return rows, rows.digest()
+        if question.what == "record":
+            kind, key = question.about
+            record = self.state.of(kind).get(key)
+            return record, digest_of(record)
+        if question.what == "giving":
+            nodes = tuple(self._steps_giving().get(question.about[0], ()))
+            return nodes, digest_of(nodes)
+        digest = self._shelf.file_digest(question.about[0])
+        return digest, digest
+
+    def _steps_giving(self) -> dict[str, list[Any]]:
+        if self._giving is None:
+            self._giving = {}
+            for kind in self.kinds.values():
+                for node in kind.nodes(self.state):
+                    for frame in kind.targets(self.state, node):
+                        self._giving.setdefault(frame, []).append(node)
+        return self._giving
+
+    def _rows(self, kind: type[Record], names: tuple[str, ...], only: tuple[tuple[str, Any], ...]) -> Rows:
+        wanted = tuple(k for k, _ in only)
+        columns = self._shelf.columns(self.state, kind, (*names, *wanted))
+        rows = Rows(ids=columns["id"], columns={name: columns[name] for name in names})
+        if not only:
+            return rows
+        chosen = np.ones(len(rows), dtype=bool)
+        for name, value in only:
+            chosen &= columns[name] == value
+        return rows if chosen.all() else rows.where(chosen)
+
+
+def with_grid_folder(spec: FrameSpec, folder: str) -> FrameSpec:
+    """The recipe with a relative geoid grid found in the job file's folder."""
+    if not spec.height.grid or os.path.isabs(spec.height.grid):
+        return spec
+    return replace(spec, height=replace(spec.height, grid=os.path.join(folder, spec.height.grid)))

@@ -1,0 +1,240 @@
+"""What was measured, on the plane of a frame: one position a mark, the weighted mean where it was occupied
+more often."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fenwind.errors import FenwindError
+from fenwind.geodesy.conversion import ConversionNote
+from fenwind.geodesy.frames import Frame
+from fenwind.job.reader import Digest, Reader, Rows, digest_of
+from fenwind.job.state import JobState
+from fenwind.job.steps.known import positions_digest
+from fenwind.job.steps.outcome import CandidateSet, Figures, Gathering, Node, Outcome, TrailStep, with_names
+from fenwind.procedures.average import means
+from fenwind.procedures.onto_plane import into_datum, tied
+from fenwind.procedures.positions import ASSUMED_SIGMA_H_M, ASSUMED_SIGMA_V_M, Positions, positions
+from fenwind.procedures.to_plane import to_plane
+from fenwind.progress import Progress
+from fenwind.records.records import Mark, MeasuredPosition
+
+FloatArray = NDArray[np.float64]
+TextArray = NDArray[np.object_]
+_COLUMNS = ("mark", "lat_rad", "lon_rad", "e_m", "n_m", "h_m", "sigma_h_m", "sigma_v_m")
+_SYSTEM = ("crs", "epoch_year", "frame", "session")
+
+
+def occupied(frame: str, sessions: tuple[str, ...] = ()) -> Node:
+    """The step that brings occupations onto a frame's plane; of some sessions only where they are named."""
+    return Node("occupied", frame, sessions)
+
+
+@dataclass(frozen=True, kw_only=True, eq=False)
+class Occupied:
+    """m measured marks on the plane of a frame. lat_rad, lon_rad (m,) of the first occupation of each, nan
+    where it was not geodetic. count (m,) occupations of each; departure (3, m) the largest from their
+    mean, metres. source: ids of the occupations, mark after mark. operations: how other datums were
+    reached, with the stated accuracy."""
+
+    plane: Positions
+    lat_rad: FloatArray
+    lon_rad: FloatArray
+    count: NDArray[np.intp]
+    departure: FloatArray
+    source: TextArray
+    notes: tuple[ConversionNote, ...]
+    operations: tuple[str, ...] = ()
+
+    def occupations(self, row: int) -> tuple[str, ...]:
+        """Ids of the occupations of one mark."""
+        end = int(self.count[: row + 1].sum())
+        return tuple(self.source[end - int(self.count[row]) : end])
+
+
+@dataclass(frozen=True, kw_only=True, eq=False)
+class _Inputs:
+    frame: Frame
+    key: str
+    rows: Rows
+    others: dict[str, Frame]
+
+
+class OccupiedMarks(Gathering):
+    """See the module."""
+
+    name = "occupied"
+
+    def nodes(self, state: JobState) -> Iterable[Node]:
+        """Everything measured, in every frame."""
+        return [occupied(key) for key, record in state.frames.items() if record.active]
+
+    def read(self, node: Node, reader: Reader) -> tuple[_Inputs, Digest | None]:
+        """Occupations that are on, of marks that are on, and that the frame can be reached from."""
+        frame = reader.frame(node.subject)
+        rows = reader.rows(MeasuredPosition, *_COLUMNS, *_SYSTEM, active=True)
+        others: dict[str, Frame] = {}
+        for key in dict.fromkeys(rows["frame"].tolist()):
+            if key and key != node.subject and frame.has_datum:
+                try:
+                    other = reader.frame(key)
+                except FenwindError:
+                    continue  # it has a doubt of its own; what was measured in it has no place here
+                if other.has_datum:
+                    others[key] = other
+        reach = {"": frame.has_datum, node.subject: True, **dict.fromkeys(others, True)}
+        active = set(reader.rows(Mark, active=True).ids.tolist())
+        chosen = np.array(
+            [
+                mark in active and reach.get(own, False) and (not node.detail or session in node.detail)
+                for mark, own, session in zip(
+                    rows["mark"].tolist(), rows["frame"].tolist(), rows["session"].tolist(), strict=True
+                )
+            ],
+            dtype=bool,
+        )
+        rows = rows if chosen.all() else rows.where(chosen)
+        files = [digest for question, digest in reader.asked.items() if question.what == "file"]
+        specs = [frame.spec, *(other.spec for other in others.values())]
+        inputs = _Inputs(frame=frame, key=node.subject, rows=rows, others=others)
+        return inputs, digest_of(rows.digest(), specs, files)
+
+    def solve(self, inputs: _Inputs, progress: Progress) -> Occupied:
+        """Carry onto the plane, then average."""
+        rows, frame = inputs.rows, inputs.frame
+        lat, lon, height, notes, operations = _geodetic(inputs, progress)
+        places: dict[str, int] = {}
+        group = np.array([places.setdefault(m, len(places)) for m in rows["mark"].tolist()], dtype=np.intp)
+        every = _on_plane(frame, inputs, lat, lon, height)
+        progress.check()
+        found = means(np.stack([every.e_m, every.n_m, every.height_m]), _with_sigmas(every), group)
+        first = np.full(len(places), len(rows), dtype=np.intp)
+        np.minimum.at(first, group, np.arange(len(rows)))
+        single = found.count == 1
+        covariance = np.where(single, every.covariance[:, :, first], found.covariance)
+        mean = np.where(single, np.stack([every.e_m, every.n_m, every.height_m])[:, first], found.mean)
+        return Occupied(
+            plane=Positions(
+                names=tuple(places), e_m=mean[0], n_m=mean[1], height_m=mean[2], covariance=covariance
+            ),
+            lat_rad=lat[first],
+            lon_rad=lon[first],
+            count=found.count,
+            departure=found.departure,
+            source=rows.ids[np.argsort(group, kind="stable")],
+            notes=notes,
+            operations=operations,
+        )
+
+    def digest(self, result: Any) -> Digest | None:
+        """That of the positions themselves."""
+        more = (result.lat_rad, result.lon_rad, result.notes, result.operations)
+        return digest_of(positions_digest(result.plane), *more)
+
+    def gives(self, node: Node, result: Any) -> Iterable[tuple[str, CandidateSet]]:
+        """Measured positions of the frame."""
+        if node.detail:
+            return
+        why = tuple("measured" if c == 1 else f"mean of {c} occupations" for c in result.count.tolist())
+        yield (
+            node.subject,
+            CandidateSet(key="measured", place="measured", basis="measured", why=why, positions=result.plane),
+        )
+
+    def trail(self, node: Node, result: Any, mark: str) -> Iterable[TrailStep]:
+        """The mean, or the projection."""
+        row = result.plane.index.get(mark)
+        if row is None:
+            return
+        plane = result.plane
+        title, note = "Projected", ""
+        if result.count[row] > 1:
+            title = f"Mean of {result.count[row]} occupations"
+            apart = result.departure[:, row]
+            note = f"at most {float(np.hypot(*apart[:2])) * 1000:.1f} mm from it"
+            if np.isfinite(plane.height_m[row]):
+                note += f", {apart[2] * 1000:.1f} mm in height"
+        if result.operations:
+            note += f"{'; ' if note else ''}datum by {'; '.join(result.operations)}"
+        position = Figures(
+            kind="position", values=(plane.e_m[row], plane.n_m[row], plane.height_m[row]), native=True
+        )
+        sigma = Figures(kind="sigma", values=(plane.sigma_h_m[row], plane.sigma_v_m[row]))
+        yield TrailStep(title=title, note=note, figures=(position, sigma), frame=node.subject)
+
+    def named(self, node: Node, outcome: Outcome, names: Mapping[str, str], state: JobState) -> Any:
+        """With names for ids."""
+        found = outcome.result
+        if found is None:
+            return outcome.error.with_names(names) if outcome.error is not None else None
+        return replace(found, plane=with_names(found.plane, names))
+
+
+def _with_sigmas(every: Positions) -> FloatArray:
+    """Covariance (3, 3, k) with the assumed sigmas where none are given."""
+    covariance = np.array(every.covariance)
+    for axis, sigma in enumerate((ASSUMED_SIGMA_H_M, ASSUMED_SIGMA_H_M, ASSUMED_SIGMA_V_M)):
+        own = covariance[axis, axis]
+        covariance[axis, axis] = np.where(np.isfinite(own), own, sigma**2)
+    covariance[np.isnan(covariance)] = 0.0
+    return covariance
+
+
+def _on_plane(
+    frame: Frame, inputs: _Inputs, lat: FloatArray, lon: FloatArray, height: FloatArray
+) -> Positions:
+    """Every occupation (k,) on the plane, under its own id: as measured there, or projected."""
+    rows = inputs.rows
+    ids = tuple(rows.ids.tolist())
+    sigmas = rows["sigma_h_m"], rows["sigma_v_m"]
+    every = positions(ids, rows["e_m"], rows["n_m"], rows["h_m"], *sigmas)
+    far = np.flatnonzero(rows["frame"] != inputs.key)
+    if not far.size:
+        return every
+    names = [str(rows["mark"][i]) for i in far] if far.size < len(rows) else rows["mark"].tolist()
+    carried = to_plane(frame, names, lat[far], lon[far], height[far], sigmas[0][far], sigmas[1][far])
+    e, n, h, covariance = (np.array(a) for a in (every.e_m, every.n_m, every.height_m, every.covariance))
+    e[far], n[far], h[far], covariance[:, :, far] = (
+        carried.e_m,
+        carried.n_m,
+        carried.height_m,
+        carried.covariance,
+    )
+    return Positions(names=ids, e_m=e, n_m=n, height_m=h, covariance=covariance)
+
+
+def _geodetic(
+    inputs: _Inputs, progress: Progress
+) -> tuple[FloatArray, FloatArray, FloatArray, tuple[ConversionNote, ...], tuple[str, ...]]:
+    """Latitude, longitude (rad) and ellipsoidal height (m) of every occupation in the frame's own datum,
+    (k,) each, nan for those already on its plane; notes on the conversions and their operations in words."""
+    rows, frame = inputs.rows, inputs.frame
+    lat, lon, height = rows["lat_rad"].copy(), rows["lon_rad"].copy(), rows["h_m"].copy()
+    systems = rows["crs"].copy()
+    for key, other in inputs.others.items():
+        mine = np.flatnonzero(rows["frame"] == key)
+        lat[mine], lon[mine] = other.inverse(rows["e_m"][mine], rows["n_m"][mine])
+        height[mine] += other.geoid_height(lat[mine], lon[mine]) if tied(other) else np.nan
+        systems[mine] = other.geodetic_crs.to_wkt()
+    notes: dict[str, ConversionNote] = {}
+    operations: list[str] = []
+    if frame.has_datum:
+        epochs = np.where(np.isnan(rows["epoch_year"]), frame.spec.epoch_year or np.nan, rows["epoch_year"])
+        groups: dict[tuple[str, float | None], list[int]] = {}
+        for i, (system, epoch) in enumerate(zip(systems.tolist(), epochs.tolist(), strict=True)):
+            groups.setdefault((system, None if epoch != epoch else epoch), []).append(i)
+        for (system, epoch), members in groups.items():
+            if not system:
+                continue
+            progress.check()
+            mine = np.array(members)
+            done = into_datum(lat[mine], lon[mine], height[mine], system, frame, epoch)
+            lat[mine], lon[mine], height[mine] = done.lat_rad, done.lon_rad, done.h_ell_m
+            notes |= {note.rule: note for note in done.notes}
+            operations += [done.operation] if done.operation else []
+    return lat, lon, height, tuple(notes.values()), tuple(operations)
