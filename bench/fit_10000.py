@@ -48,7 +48,7 @@ def main() -> None:
         f"lstsq {peer * 1e3:.2f} ms, fit with all statistics, three models and carried covariances "
         f"{own * 1e3:.2f} ms"
     )
-    say("fit of 10,000 pairs / lstsq", own / peer, 6.0, "x")
+    say("fit of 10,000 pairs / lstsq", own / peer, 5.0, "x")
 
 
 if __name__ == "__main__":

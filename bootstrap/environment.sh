@@ -1,5 +1,6 @@
 # Sourced by ./start, ./check and ./fenwind: makes .venv from the lock files and tells what the system lacks.
 # Needs only Python 3.11 or later; pip comes as a wheel beside this file, so python3-venv is not needed.
+. "$(dirname "${BASH_SOURCE[0]}")/memory.sh"
 here=$(cd "$(dirname "${BASH_SOURCE[0]}")/.." && pwd)
 venv="$here/.venv"
 py="$venv/bin/python"
@@ -36,7 +37,7 @@ make_environment() {
   # The application runs from the source tree, so that the tree is what is tested.
   echo "$here/src" > "$("$py" -c 'import sysconfig; print(sysconfig.get_path("purelib"))')/fenwind.pth"
   if [ ! -x "$venv/bin/fenwind" ]; then
-    printf '#!/bin/sh\nexec "%s" -m fenwind "$@"\n' "$py" > "$venv/bin/fenwind" && chmod +x "$venv/bin/fenwind"
+    printf '#!/bin/sh\nexec "%s" -P -m fenwind "$@"\n' "$py" > "$venv/bin/fenwind" && chmod +x "$venv/bin/fenwind"
   fi
 }
 

@@ -11,12 +11,6 @@ from numpy.typing import NDArray
 
 FloatArray = NDArray[np.float64]
 
-# glibc gives freed memory back to the system unless a larger block was freed before (mallopt(3),
-# M_MMAP_THRESHOLD is dynamic); statistics over thousands of blocks then fault their pages in again at every
-# step. The block is never touched.
-_ = np.empty(3_900_000)
-del _
-
 
 def cholesky(stack: FloatArray) -> FloatArray:
     """Lower factors L (b, b, k) with L L^T = stack; nan where a block is not positive definite.
@@ -50,6 +44,29 @@ def lower_inverse(lower: FloatArray) -> FloatArray:
                 inverse[i, j] -= lower[i, p] * inverse[p, j]
             inverse[i, j] /= lower[i, i]
     return inverse
+
+
+def solve(stack: FloatArray, values: FloatArray, least_pivot: float = 0.0) -> FloatArray:
+    """Solutions (b, k) of symmetric blocks (b, b, k) for values (b, k); nan where a pivot is not above
+    `least_pivot`.
+
+    Source: Golub and Van Loan, Matrix Computations, 4th edition, algorithm 4.1.2 (L D L^T), run over the
+    stack at once.
+    """
+    b = stack.shape[0]
+    factor = np.zeros(stack.shape)
+    pivots, out = np.empty(values.shape), np.empty(values.shape)
+    with np.errstate(invalid="ignore", divide="ignore"):
+        for j in range(b):
+            pivot = stack[j, j] - sum(factor[j, p] ** 2 * pivots[p] for p in range(j))
+            pivots[j] = np.where(pivot > least_pivot, pivot, np.nan)
+            for i in range(j + 1, b):
+                inner = sum(factor[i, p] * factor[j, p] * pivots[p] for p in range(j))
+                factor[i, j] = (stack[i, j] - inner) / pivots[j]
+            out[j] = values[j] - sum(factor[j, p] * out[p] for p in range(j))
+        for j in reversed(range(b)):
+            out[j] = out[j] / pivots[j] - sum(factor[i, j] * out[i] for i in range(j + 1, b))
+    return out
 
 
 def apply_lower(lower: FloatArray, values: FloatArray) -> FloatArray:
@@ -118,8 +135,9 @@ class Whitening:
         self.b = b = covariance.shape[0]
         self.diagonal = not any(covariance[i, j].any() for i in range(b) for j in range(b) if i != j)
         if self.diagonal:
-            with np.errstate(invalid="ignore"):
+            with np.errstate(invalid="ignore", divide="ignore"):
                 self.sigma = np.sqrt(np.stack([covariance[i, i] for i in range(b)]))
+                self.root_weight = 1.0 / self.sigma
             self.sound = bool((self.sigma > 0.0).all() and np.isfinite(self.sigma).all())
         else:
             self.lower = cholesky(covariance)
@@ -129,7 +147,7 @@ class Whitening:
     def whiten(self, values: FloatArray) -> FloatArray:
         """L^-1 values, (b, k) or (b, n, k)."""
         if self.diagonal:
-            return np.asarray(values / (self.sigma if values.ndim == 2 else self.sigma[:, None]))
+            return np.asarray(values * (self.root_weight if values.ndim == 2 else self.root_weight[:, None]))
         return apply_lower(self.inverse if values.ndim == 2 else self.inverse[:, :, None], values)
 
     def unwhiten(self, values: FloatArray) -> FloatArray:
@@ -139,7 +157,7 @@ class Whitening:
     def weigh(self, whitened: FloatArray) -> FloatArray:
         """L^-T values (b, k): P v of whitened residuals."""
         return (
-            np.asarray(whitened / self.sigma)
+            np.asarray(whitened * self.root_weight)
             if self.diagonal
             else apply_lower_transposed(self.inverse, whitened)
         )
@@ -157,7 +175,7 @@ class Whitening:
     def weight_diagonal(self, stack: FloatArray) -> FloatArray:
         """Diagonals (b, k) of L^-T stack L^-1."""
         if self.diagonal:
-            return np.asarray(_diagonal(stack) / self.sigma**2)
+            return np.asarray(_diagonal(stack) * self.root_weight**2)
         return product_diagonal(self.inverse.transpose(1, 0, 2), stack, self.inverse)
 
     def colour(self, stack: FloatArray) -> FloatArray:
@@ -174,4 +192,4 @@ class Whitening:
 
 
 def _diagonal(stack: FloatArray) -> FloatArray:
-    return np.stack([stack[i, i] for i in range(stack.shape[0])])
+    return np.asarray(np.einsum("iik->ik", stack))

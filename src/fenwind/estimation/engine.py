@@ -14,23 +14,54 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from functools import cached_property
+from typing import overload
 
 import numpy as np
 from numpy.typing import NDArray
 
 from fenwind.errors import EstimationError
 from fenwind.estimation import blocks
-from fenwind.estimation.distributions import chi2_quantile, chi2_tail, detectable_shift
-from fenwind.estimation.solver import DenseSolver, Factorisation, NormalSolver
+from fenwind.estimation.groups import (
+    GroupProblem,
+    ObservationGroup,
+    dense_normal,
+    gradient,
+    moved_by,
+    sparse_normal,
+)
+from fenwind.estimation.solver import (
+    DENSE_UNKNOWNS,
+    DenseSolver,
+    Factorisation,
+    NormalSolver,
+    SparseSolver,
+)
+from fenwind.estimation.statistics import (
+    GLOBAL_ALPHA,
+    LOCAL_ALPHA,
+    LOCAL_POWER,
+    BlockStatistics,
+    GlobalTest,
+    Solution,
+)
+
+__all__ = [
+    "GLOBAL_ALPHA",
+    "LOCAL_ALPHA",
+    "LOCAL_POWER",
+    "Adjustment",
+    "GlobalTest",
+    "GroupAdjustment",
+    "GroupProblem",
+    "ObservationGroup",
+    "Problem",
+    "adjust",
+]
 
 FloatArray = NDArray[np.float64]
+IntArray = NDArray[np.intp]
 Model = Callable[[FloatArray], tuple[FloatArray, FloatArray]]
 
-#: Level of the global test, and level and power behind the smallest detectable error (Baarda's customary
-#: values).
-GLOBAL_ALPHA = 0.05
-LOCAL_ALPHA = 0.001
-LOCAL_POWER = 0.80
 #: A step that changes whitened residuals by less than this in all (squared) is a millionth of a sigma.
 NEGLIGIBLE = 1e-12
 
@@ -54,46 +85,17 @@ class Problem:
     linear: bool = False
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class GlobalTest:
-    """Sum of weighted squares against chi-square: accepted when `statistic` <= `limit`; upper tail at
-    `alpha`."""
-
-    statistic: float
-    limit: float
-    p_value: float
-    alpha: float
-
-    @property
-    def accepted(self) -> bool:
-        """Whether the residuals are as small as the given sigmas promise."""
-        return self.statistic <= self.limit
-
-
 @dataclass(frozen=True, kw_only=True, eq=False)
-class Adjustment:
-    """Result of adjust. Statistics are computed when first asked for, so a model comparison pays only for
-    what it reads.
+class Adjustment(Solution, BlockStatistics):
+    """Result of adjusting a Problem; cofactors (n, n) is the covariance of x when the given sigmas hold."""
 
-    x (n,); cofactors (n, n) is the covariance of x when the given sigmas hold; residuals (b, k); dof = m + c
-    - n; sum_squares = v^T P v.
-    """
-
-    names: tuple[str, ...]
-    x: FloatArray
-    cofactors: FloatArray
-    residuals: FloatArray
-    sum_squares: float
-    dof: int
-    iterations: int
+    factor: Factorisation = field(repr=False)
     whitened_design: FloatArray = field(repr=False)
-    whitened_residuals: FloatArray = field(repr=False)
-    whitening: blocks.Whitening = field(repr=False)
 
-    @property
-    def variance_factor(self) -> float | None:
-        """v^T P v / dof; None without redundancy."""
-        return self.sum_squares / self.dof if self.dof > 0 else None
+    @cached_property
+    def cofactors(self) -> FloatArray:
+        """Cofactor matrix of the unknowns (n, n)."""
+        return self.factor.cofactors()
 
     def sigma_of(self, name: str) -> float:
         """One-sigma uncertainty of an unknown from the given sigmas."""
@@ -102,186 +104,209 @@ class Adjustment:
 
     @cached_property
     def hat_blocks(self) -> FloatArray:
-        """Diagonal blocks (b, b, k) of Aw Qx Aw^T: how far each block determines its own adjusted value."""
+        """See BlockStatistics."""
         return blocks.hat(self.whitened_design, self.cofactors)
 
-    @cached_property
-    def _free_blocks(self) -> FloatArray:
-        return np.eye(self.whitening.b)[:, :, None] - self.hat_blocks
+
+@dataclass(frozen=True, kw_only=True, eq=False)
+class GroupStatistics(BlockStatistics):
+    """Statistics of one group of observations; only the cofactors of the unknowns of each block are worked
+    out."""
+
+    group: ObservationGroup
+    factor: Factorisation = field(repr=False)
+    whitened_design: FloatArray = field(repr=False)
 
     @cached_property
-    def redundancy(self) -> FloatArray:
-        """Redundancy numbers (b, k), the diagonal of Qvv P = L (I - H) L^-1; they add up to dof."""
-        return self.whitening.similar_diagonal(self._free_blocks)
-
-    @cached_property
-    def _sensitivity(self) -> FloatArray:
-        """Square roots of the diagonal of P Qvv P = L^-T (I - H) L^-1 (b, k)."""
-        return np.sqrt(np.maximum(self.whitening.weight_diagonal(self._free_blocks), 0.0))
-
-    def _controlled(self) -> NDArray[np.bool_]:
-        return self.redundancy > 1e-9
-
-    @cached_property
-    def standardised(self) -> FloatArray:
-        """Standardised residuals (b, k): (P v)_i / sqrt((P Qvv P)_ii), standard normal when all is well; nan
-        where the observation has no redundancy. Source: Baarda 1968."""
-        weighted = self.whitening.weigh(self.whitened_residuals)
-        with np.errstate(invalid="ignore", divide="ignore"):
-            return np.where(self._controlled(), weighted / self._sensitivity, np.nan)
-
-    @cached_property
-    def detectable(self) -> FloatArray:
-        """Smallest error (b, k) in one observation that its standardised residual finds at LOCAL_ALPHA with
-        LOCAL_POWER; inf where the observation has no redundancy."""
-        shift = detectable_shift(LOCAL_ALPHA, LOCAL_POWER)
-        with np.errstate(divide="ignore"):
-            return np.where(self._controlled(), shift / self._sensitivity, np.inf)
-
-    @cached_property
-    def _free_inverse(self) -> FloatArray:
-        """Inverse Cholesky factors of I - H (b, b, k); nan where the block has no redundancy."""
-        factor = blocks.cholesky(self._free_blocks)
-        bad = ~(np.einsum("iik->ik", factor).min(axis=0) > 1e-6)
-        if bad.any():
-            factor[:, :, bad] = np.nan
-        return blocks.lower_inverse(factor)
-
-    @cached_property
-    def deleted_residuals(self) -> FloatArray:
-        """Residuals (b, k) each block would have had, had it not taken part: L (I - H)^-1 vw; exact for
-        linear models, first order otherwise; nan where the rest cannot be solved. Source: Cook and Weisberg,
-        Residuals and Influence in Regression, 1982, section 2.2."""
-        return self.whitening.unwhiten(blocks.apply_lower_transposed(self._free_inverse, self._half_solved))
-
-    @cached_property
-    def _half_solved(self) -> FloatArray:
-        return blocks.apply_lower(self._free_inverse, self.whitened_residuals)
-
-    @cached_property
-    def deleted_statistic(self) -> FloatArray:
-        """Drop of v^T P v (k,) when the block is taken out; chi-square with b degrees of freedom when the
-        sigmas hold."""
-        return np.asarray((self._half_solved**2).sum(axis=0))
-
-    @cached_property
-    def global_test(self) -> GlobalTest | None:
-        """Chi-square test of the whole; None without redundancy."""
-        if self.dof <= 0:
-            return None
-        limit = chi2_quantile(1.0 - GLOBAL_ALPHA, self.dof)
-        p_value = float(chi2_tail(self.sum_squares, self.dof))
-        return GlobalTest(statistic=self.sum_squares, limit=limit, p_value=p_value, alpha=GLOBAL_ALPHA)
+    def hat_blocks(self) -> FloatArray:
+        """See BlockStatistics."""
+        design, unknowns = self.whitened_design, self.group.unknowns
+        if unknowns is None:
+            return blocks.hat(design, self.factor.cofactors())
+        cofactors = self.factor.cofactor_blocks(unknowns, unknowns)
+        return np.asarray(np.einsum("xpk,pqk,yqk->xyk", design, cofactors, design))
 
 
-def adjust(problem: Problem, solver: NormalSolver | None = None, max_iterations: int = 50) -> Adjustment:
-    """Solve a problem by Gauss-Newton steps, halved while they make v^T P v larger.
+@dataclass(frozen=True, kw_only=True, eq=False)
+class GroupAdjustment(Solution):
+    """Result of adjusting a GroupProblem: the statistics of each group, in their order, and the factorised
+    normal equations, which answer for covariances."""
 
-    Raises DatumDefectError when unknowns are not determined, EstimationError when a covariance block is not
-    positive definite, a value is not finite, or the iteration does not settle within `max_iterations`.
+    groups: tuple[GroupStatistics, ...]
+    factor: Factorisation = field(repr=False)
+
+
+@dataclass(eq=False)
+class _Linearised:
+    """A problem about one x: whitened residuals (b, k) and designs (b, p, k) of every group."""
+
+    residuals: list[FloatArray]
+    designs: list[FloatArray]
+
+    @property
+    def sum_squares(self) -> float:
+        return float(sum(np.vdot(v, v) for v in self.residuals))
+
+
+class _System:
+    """A problem as the iteration sees it."""
+
+    def __init__(self, problem: Problem | GroupProblem, solver: NormalSolver | None) -> None:
+        if isinstance(problem, Problem):
+            only = ObservationGroup(
+                observed=problem.observed, covariance=problem.covariance, model=problem.model
+            )
+            self.groups: tuple[ObservationGroup, ...] = (only,)
+        else:
+            self.groups = problem.groups
+        self.problem, self.n = problem, len(problem.start)
+        large = self.n > DENSE_UNKNOWNS
+        self.solver = solver or (SparseSolver() if large else DenseSolver())
+        self.sparse = isinstance(self.solver, SparseSolver)
+        self.whitenings = [group.whitened_by() for group in self.groups]
+        if not all(whitening.sound for whitening in self.whitenings):
+            raise EstimationError(
+                "a covariance is not positive definite", hint="Give every observation a sigma above zero"
+            )
+
+    @property
+    def places(self) -> list[IntArray | None]:
+        """Unknowns of each group."""
+        return [group.unknowns for group in self.groups]
+
+    def at(self, x: FloatArray) -> _Linearised:
+        """The problem about x. Raises EstimationError for values that are not finite."""
+        residuals, designs = [], []
+        for group, whitening in zip(self.groups, self.whitenings, strict=True):
+            computed, design = group.model(x)
+            v = whitening.whiten(computed - group.observed)
+            if not np.isfinite(np.vdot(v, v)) or not np.isfinite(np.vdot(design, design)):
+                raise EstimationError(
+                    "a value in the adjustment is not finite",
+                    hint="Look for empty or absurd values among the observations",
+                )
+            residuals.append(v)
+            designs.append(whitening.whiten(design))
+        return _Linearised(residuals, designs)
+
+    def gradient(self, about: _Linearised) -> FloatArray:
+        """A^T v (n,)."""
+        return gradient(about.designs, about.residuals, self.places, self.n)
+
+    def moved(self, about: _Linearised, step: FloatArray) -> _Linearised:
+        """The problem after a step so small, or so exact, that the design stays as it is."""
+        parts = zip(about.residuals, about.designs, self.places, strict=True)
+        return _Linearised([v + moved_by(a, u, step) for v, a, u in parts], about.designs)
+
+
+@overload
+def adjust(problem: Problem, solver: NormalSolver | None = None, max_iterations: int = 50) -> Adjustment: ...
+
+
+@overload
+def adjust(
+    problem: GroupProblem, solver: NormalSolver | None = None, max_iterations: int = 50
+) -> GroupAdjustment: ...
+
+
+def adjust(
+    problem: Problem | GroupProblem, solver: NormalSolver | None = None, max_iterations: int = 50
+) -> Adjustment | GroupAdjustment:
+    """Solve a problem by Gauss-Newton steps, halved while they make v^T P v larger; with many unknowns by
+    the sparse solver, unless another is given.
+
+    Raises DatumDefectError when unknowns are not determined, EstimationError when a covariance block is
+    not positive definite, a value is not finite, or the iteration does not settle within `max_iterations`.
     """
-    solver = solver or DenseSolver()
-    given = problem.covariance
-    whitening = (
-        given if isinstance(given, blocks.Whitening) else blocks.Whitening(np.asarray(given, dtype=float))
-    )
-    if not whitening.sound:
-        raise EstimationError(
-            "a covariance is not positive definite", hint="Give every observation a sigma above zero"
-        )
+    system = _System(problem, solver)
+    assemble = sparse_normal if system.sparse else dense_normal
     x = np.array(problem.start, dtype=float)
-    residuals, design_w, sum_squares = _whiten(problem, whitening, *problem.model(x))
+    about = system.at(x)
+    before = about.sum_squares
     for iteration in range(1, max_iterations + 1):
         gap, rows = problem.constraints(x) if problem.constraints else (np.zeros(0), np.zeros((0, x.size)))
-        normal, right_side = _normal_equations(design_w, residuals)
-        factor = solver.factorise(normal, rows, problem.names)
-        step = factor.solve(-right_side, -gap)
-        predicted = float(step @ normal @ step)
-        if problem.linear or predicted <= NEGLIGIBLE + 1e-16 * sum_squares:
-            # The step is exact, or too small for the design to change under it.
-            residuals = residuals + np.stack([step @ component for component in design_w])
-            return _finish(
-                problem, factor, rows.shape[0], x + step, residuals, design_w, whitening, iteration
-            )
+        normal = assemble(about.designs, system.places, system.n)
+        factor = system.solver.factorise(normal, rows, problem.names)
+        step = factor.solve(-system.gradient(about), -gap)
+        predicted = float(step @ (normal @ step))
+        if problem.linear or predicted <= NEGLIGIBLE + 1e-16 * before:
+            x, about = _refined(system, factor, x + step, system.moved(about, step))
+            return _finish(system, factor, rows.shape[0], x, about, iteration)
         forced = bool(np.abs(gap).max(initial=0.0) > 1e-12)
-        x, residuals, design_w, new_squares = _damped_step(problem, whitening, x, step, sum_squares, forced)
-        if iteration > 1 and abs(sum_squares - new_squares) <= 1e-15 * new_squares:
-            return _finish(problem, factor, rows.shape[0], x, residuals, design_w, whitening, iteration)
-        sum_squares = new_squares
+        x, about = _damped_step(system, x, step, before, forced)
+        after = about.sum_squares
+        if iteration > 1 and abs(before - after) <= 1e-15 * after:
+            return _finish(system, factor, rows.shape[0], x, about, iteration)
+        before = after
     raise EstimationError(
         f"the adjustment did not settle in {max_iterations} iterations",
         hint="Look for a gross blunder or give better starting values",
     )
 
 
-def _normal_equations(design: FloatArray, residuals: FloatArray) -> tuple[FloatArray, FloatArray]:
-    """A^T A (n, n) and A^T v (n,) of whitened arrays (b, n, k) and (b, k)."""
-    normal, right_side = design[0] @ design[0].T, design[0] @ residuals[0]
-    for component, v in zip(design[1:], residuals[1:], strict=True):
-        normal += component @ component.T
-        right_side += component @ v
-    return normal, right_side
-
-
-def _whiten(
-    problem: Problem, whitening: blocks.Whitening, computed: FloatArray, design: FloatArray
-) -> tuple[FloatArray, FloatArray, float]:
-    residuals = whitening.whiten(computed - problem.observed)
-    sum_squares = float(np.vdot(residuals, residuals))
-    if not np.isfinite(sum_squares) or not np.isfinite(np.vdot(design, design)):
-        raise EstimationError(
-            "a value in the adjustment is not finite",
-            hint="Look for empty or absurd values among the observations",
-        )
-    return residuals, whitening.whiten(design), sum_squares
+def _refined(
+    system: _System, factor: Factorisation, x: FloatArray, about: _Linearised
+) -> tuple[FloatArray, _Linearised]:
+    """Many unknowns solved from far away lose digits in the solution; solving again for what is left over
+    gives them back (Golub and Van Loan, 4th edition, section 3.5.3)."""
+    if isinstance(system.problem, Problem):
+        return x, about
+    constraints = system.problem.constraints
+    for _ in range(2):
+        gap = constraints(x)[0] if constraints else np.zeros(0)
+        step = factor.solve(-system.gradient(about), -gap)
+        x, about = x + step, system.moved(about, step)
+    return x, about
 
 
 def _damped_step(
-    problem: Problem,
-    whitening: blocks.Whitening,
-    x: FloatArray,
-    step: FloatArray,
-    before: float,
-    constrained: bool,
-) -> tuple[FloatArray, FloatArray, FloatArray, float]:
-    """Take the step, halved up to 30 times while the sum of squares grows; a step onto the constraints is
-    always whole."""
-    trial = x + step
+    system: _System, x: FloatArray, step: FloatArray, before: float, constrained: bool
+) -> tuple[FloatArray, _Linearised]:
+    """Take the step, halved up to 30 times while the sum of squares grows or has no value; a step onto the
+    constraints is always whole."""
     for _ in range(30):
-        with np.errstate(all="ignore"):
-            computed, design = problem.model(trial)
-        fine = np.isfinite(computed).all() and np.isfinite(design).all()
-        if fine:
-            residuals, design_w, squares = _whiten(problem, whitening, computed, design)
-            if constrained or squares <= before * (1.0 + 1e-12) + 1e-20:
-                return trial, residuals, design_w, squares
+        try:
+            with np.errstate(all="ignore"):
+                about = system.at(x + step)
+        except EstimationError:
+            step = 0.5 * step
+            continue
+        if constrained or about.sum_squares <= before * (1.0 + 1e-12) + 1e-20:
+            return x + step, about
         step = 0.5 * step
-        trial = x + step
-    computed, design = problem.model(x)
-    residuals, design_w, squares = _whiten(problem, whitening, computed, design)
-    return x, residuals, design_w, squares
+    return x, system.at(x)
 
 
 def _finish(
-    problem: Problem,
+    system: _System,
     factor: Factorisation,
     constraints: int,
     x: FloatArray,
-    residuals: FloatArray,
-    design_w: FloatArray,
-    whitening: blocks.Whitening,
+    about: _Linearised,
     iterations: int,
-) -> Adjustment:
+) -> Adjustment | GroupAdjustment:
     """The result; cofactors are those of the last iteration, under whose step the design hardly changed."""
-    return Adjustment(
-        names=problem.names,
-        x=x,
-        cofactors=factor.cofactors(),
-        residuals=whitening.unwhiten(residuals),
-        sum_squares=float(np.vdot(residuals, residuals)),
-        dof=problem.observed.size + constraints - x.size,
-        iterations=iterations,
-        whitened_design=design_w,
-        whitened_residuals=residuals,
-        whitening=whitening,
+    whole = {
+        "names": system.problem.names,
+        "x": x,
+        "sum_squares": about.sum_squares,
+        "dof": sum(group.observed.size for group in system.groups) + constraints - x.size,
+        "iterations": iterations,
+        "factor": factor,
+    }
+    parts = [
+        {
+            "residuals": whitening.unwhiten(v),
+            "whitened_design": design,
+            "whitened_residuals": v,
+            "whitening": whitening,
+        }
+        for whitening, v, design in zip(system.whitenings, about.residuals, about.designs, strict=True)
+    ]
+    if isinstance(system.problem, Problem):
+        return Adjustment(**whole, **parts[0])  # type: ignore[arg-type]
+    groups = tuple(
+        GroupStatistics(group=group, factor=factor, **part)  # type: ignore[arg-type]
+        for group, part in zip(system.groups, parts, strict=True)
     )
+    return GroupAdjustment(**whole, groups=groups)  # type: ignore[arg-type]

@@ -1,12 +1,15 @@
 """Solving the normal equations, and saying in words what cannot be solved.
 
-`NormalSolver` is what the engine asks of a solver. `DenseSolver` serves it with LAPACK; a sparse one can take
-its place for large networks without the engine noticing.
+`NormalSolver` is what the engine asks of a solver. `DenseSolver` serves small systems with LAPACK,
+`SparseSolver` large ones with SuperLU (SciPy); both give the same answers. Neither forms the inverse of
+the whole unless it is asked for.
 """
 
 from __future__ import annotations
 
-from typing import Protocol
+import math
+from functools import cached_property
+from typing import Any, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
@@ -14,10 +17,17 @@ from numpy.typing import NDArray
 from fenwind.errors import DatumDefectError
 
 FloatArray = NDArray[np.float64]
+IntArray = NDArray[np.intp]
+#: A normal matrix (n, n): an array, or a SciPy sparse matrix.
+Normal = Any
 
 #: Pivot of the scaled normal matrix below which an unknown counts as undetermined; the matrix has a unit
 #: diagonal, and squaring the design leaves about half of float64's 16 digits.
 PIVOT_LIMIT = 1e-13
+#: Systems of more unknowns than this go to the sparse solver by themselves.
+DENSE_UNKNOWNS = 400
+#: Columns of the inverse that the sparse solver works out at a time.
+CHUNK = 256
 
 
 class Factorisation(Protocol):
@@ -26,84 +36,207 @@ class Factorisation(Protocol):
     def solve(self, right_side: FloatArray, constraint_gap: FloatArray) -> FloatArray:
         """Correction (n,) for A^T P dl (n,) and for what the constraints still miss (c,)."""
 
+    def cofactor_blocks(self, first: IntArray, second: IntArray) -> FloatArray:
+        """Cofactors (p, q, m) of unknowns first (p, m) with second (q, m), block by block."""
+
     def cofactors(self) -> FloatArray:
-        """Cofactor matrix of the unknowns (n, n)."""
+        """Cofactor matrix of all unknowns (n, n)."""
+
+    def log_determinant(self) -> float:
+        """Natural logarithm of the determinant of Z^T N Z, Z an orthonormal basis of what the constraints
+        leave free; of N itself without constraints."""
 
 
 class NormalSolver(Protocol):
     """Makes a Factorisation from a normal matrix (n, n) and constraint rows (c, n)."""
 
-    def factorise(self, normal: FloatArray, constraints: FloatArray, names: tuple[str, ...]) -> Factorisation:
+    def factorise(self, normal: Normal, constraints: FloatArray, names: tuple[str, ...]) -> Factorisation:
         """Raises DatumDefectError when the unknowns are not all determined."""
 
 
 class _Dense:
-    """Null-space method: x = x_c + Z y with C Z = 0 (Nocedal and Wright, Numerical Optimization, 2nd edition,
-    section 16.2)."""
+    """Null-space method: x = x_c + Z y with C Z = 0 (Nocedal and Wright, Numerical Optimization, 2nd
+    edition, section 16.2)."""
 
     def __init__(self, normal: FloatArray, constraints: FloatArray, names: tuple[str, ...]) -> None:
+        from scipy.linalg import lapack
+
         n, c = normal.shape[0], constraints.shape[0]
-        self._normal = normal
+        self._normal, self._lapack = normal, lapack
         q, r = np.linalg.qr(constraints.T, mode="complete") if c else (np.eye(n), np.zeros((n, 0)))
         if c and (c > n or np.abs(np.diag(r)).min() <= 1e-12 * np.abs(r).max()):
-            raise DatumDefectError(
-                "constraints contradict or repeat each other",
-                hint="Drop one of the constraints",
-                parameters=names,
-            )
+            raise _repeated(names)
         self._range, self._null, self._r = q[:, :c], q[:, c:], r[:c, :c]
         reduced = self._null.T @ normal @ self._null
         diagonal = np.sqrt(np.diag(reduced))
         self._scale = 1.0 / np.where(diagonal > 0.0, diagonal, 1.0)
         scaled = reduced * self._scale[:, None] * self._scale
-        try:
-            self._lower = np.linalg.cholesky(scaled)
-        except np.linalg.LinAlgError:
-            self._lower = np.zeros_like(scaled)
-        if scaled.size and not np.diag(self._lower).min() ** 2 > PIVOT_LIMIT:
-            raise _defect(scaled, self._null * self._scale, normal, names)
+        self._lower: FloatArray
+        self._lower, info = lapack.dpotrf(scaled, lower=1, clean=1) if scaled.size else (scaled, 0)
+        if scaled.size and (info or not np.diag(self._lower).min() ** 2 > PIVOT_LIMIT):
+            values, vectors = np.linalg.eigh(scaled)
+            weak = vectors[:, values <= max(1e-11, values[0] * 10)]
+            raise _defect((self._null * self._scale) @ weak, np.diag(normal), names)
 
     def _solve_reduced(self, right: FloatArray) -> FloatArray:
-        scaled = right * (self._scale if right.ndim == 1 else self._scale[:, None])
-        half = np.linalg.solve(self._lower, scaled)
-        out = np.linalg.solve(self._lower.T, half)
-        return np.asarray(out * (self._scale if right.ndim == 1 else self._scale[:, None]))
+        scale = self._scale if right.ndim == 1 else self._scale[:, None]
+        out, _ = self._lapack.dpotrs(self._lower, right * scale, lower=1)
+        return np.asarray(out).reshape(right.shape) * scale
 
     def solve(self, right_side: FloatArray, constraint_gap: FloatArray) -> FloatArray:
+        """See Factorisation."""
         fixed = np.zeros(self._normal.shape[0])
         if constraint_gap.size:
-            fixed = self._range @ np.linalg.solve(self._r.T, constraint_gap)
+            from scipy.linalg import solve_triangular
+
+            fixed = self._range @ solve_triangular(self._r, constraint_gap, trans="T")
         if not self._null.shape[1]:
             return fixed
         free = self._solve_reduced(self._null.T @ (right_side - self._normal @ fixed))
         return np.asarray(fixed + self._null @ free)
 
-    def cofactors(self) -> FloatArray:
+    @cached_property
+    def _inverse(self) -> FloatArray:
         if not self._null.shape[1]:
             return np.zeros_like(self._normal)
-        inverse = self._solve_reduced(np.eye(self._null.shape[1]))
+        half, _ = self._lapack.dpotri(self._lower, lower=1)
+        inverse = (np.tril(half) + np.tril(half, -1).T) * self._scale[:, None] * self._scale
         return np.asarray(self._null @ inverse @ self._null.T)
+
+    def cofactors(self) -> FloatArray:
+        """See Factorisation."""
+        return self._inverse
+
+    def cofactor_blocks(self, first: IntArray, second: IntArray) -> FloatArray:
+        """See Factorisation."""
+        return np.asarray(self._inverse[first[:, None], second[None]])
+
+    def log_determinant(self) -> float:
+        """See Factorisation."""
+        return float(2.0 * (np.log(np.diag(self._lower)) - np.log(self._scale)).sum())
 
 
 class DenseSolver:
     """Cholesky of the scaled normal matrix on the null space of the constraints."""
 
-    def factorise(self, normal: FloatArray, constraints: FloatArray, names: tuple[str, ...]) -> Factorisation:
+    def factorise(self, normal: Normal, constraints: FloatArray, names: tuple[str, ...]) -> Factorisation:
         """See NormalSolver."""
-        return _Dense(normal, constraints, names)
+        return _Dense(
+            np.asarray(normal.toarray() if hasattr(normal, "toarray") else normal), constraints, names
+        )
 
 
-def _defect(
-    scaled: FloatArray, to_unknowns: FloatArray, normal: FloatArray, names: tuple[str, ...]
-) -> DatumDefectError:
-    """Name the unknowns that take part in each direction that no observation sees."""
-    values, vectors = np.linalg.eigh(scaled)
-    # Scaled by the diagonal of the normal matrix, so that metres and radians can be weighed against each
-    # other.
-    weight = np.sqrt(np.maximum(np.diag(normal), 0.0))
+class _Sparse:
+    """LU of the normal matrix, bordered by the constraints where there are some: [N C^T; C 0], scaled to a
+    unit diagonal."""
+
+    def __init__(self, normal: Normal, constraints: FloatArray, names: tuple[str, ...]) -> None:
+        from scipy import sparse
+        from scipy.sparse.linalg import splu
+
+        matrix = sparse.csc_matrix(normal)
+        self._n, self._c = matrix.shape[0], constraints.shape[0]
+        diagonal = np.sqrt(matrix.diagonal())
+        self._scale = 1.0 / np.where(diagonal > 0.0, diagonal, 1.0)
+        self._constraints = constraints
+        scaling = sparse.diags(self._scale)
+        scaled = (scaling @ matrix @ scaling).tocsc()
+        try:
+            if self._c:
+                rows = constraints * self._scale
+                self._lengths = np.linalg.norm(rows, axis=1)
+                rows = sparse.csc_matrix(rows / self._lengths[:, None])
+                self._lu = splu(sparse.bmat([[scaled, rows.T], [rows, None]], format="csc"))
+            else:
+                self._lu = splu(
+                    scaled, permc_spec="MMD_AT_PLUS_A", diag_pivot_thresh=0.0, options={"SymmetricMode": True}
+                )
+            pivots = np.abs(self._lu.U.diagonal())
+        except RuntimeError:  # "Factor is exactly singular"
+            pivots = np.zeros(1)
+        if not pivots.min() > PIVOT_LIMIT:
+            weak = _null_vectors(scaled, constraints * self._scale)
+            if not weak.shape[1]:
+                raise _repeated(names)
+            raise _defect(self._scale[:, None] * weak, matrix.diagonal(), names)
+
+    def solve(self, right_side: FloatArray, constraint_gap: FloatArray) -> FloatArray:
+        """See Factorisation."""
+        right = right_side * self._scale
+        if self._c:
+            right = np.concatenate([right, constraint_gap / self._lengths])
+        return np.asarray(self._lu.solve(right)[: self._n] * self._scale)
+
+    def _columns(self, wanted: IntArray) -> FloatArray:
+        """Columns (n, m) of the cofactor matrix."""
+        right = np.zeros((self._n + self._c, wanted.size))
+        right[wanted, np.arange(wanted.size)] = self._scale[wanted]
+        return np.asarray(self._lu.solve(right)[: self._n] * self._scale[:, None])
+
+    def cofactor_blocks(self, first: IntArray, second: IntArray) -> FloatArray:
+        """See Factorisation; columns are solved for in chunks, so that memory stays small."""
+        shape = (first.shape[0], second.shape[0], first.shape[1])
+        rows = np.broadcast_to(first[:, None], shape).ravel()
+        columns, place = np.unique(np.broadcast_to(second[None], shape).ravel(), return_inverse=True)
+        out = np.empty(rows.size)
+        order = np.argsort(place, kind="stable")
+        ends = np.searchsorted(place[order], np.arange(0, columns.size + CHUNK, CHUNK))
+        for start, chunk in enumerate(range(0, columns.size, CHUNK)):
+            mine = order[ends[start] : ends[start + 1]]
+            out[mine] = self._columns(columns[chunk : chunk + CHUNK])[rows[mine], place[mine] - chunk]
+        return out.reshape(shape)
+
+    def cofactors(self) -> FloatArray:
+        """See Factorisation."""
+        return self._columns(np.arange(self._n))
+
+    def log_determinant(self) -> float:
+        """See Factorisation: |det [N C^T; C 0]| = det(C C^T) det(Z^T N Z)."""
+        whole = float(np.log(np.abs(self._lu.U.diagonal())).sum()) - 2.0 * float(np.log(self._scale).sum())
+        if not self._c:
+            return whole
+        whole += 2.0 * float(np.log(self._lengths).sum())
+        sign, rows = np.linalg.slogdet(self._constraints @ self._constraints.T)
+        return whole - float(rows) if sign > 0 else math.nan
+
+
+class SparseSolver:
+    """SuperLU of the sparse normal matrix, with a fill-reducing order."""
+
+    def factorise(self, normal: Normal, constraints: FloatArray, names: tuple[str, ...]) -> Factorisation:
+        """See NormalSolver."""
+        return _Sparse(normal, constraints, names)
+
+
+def _null_vectors(scaled: Any, rows: FloatArray) -> FloatArray:
+    """Directions (n, d) of the scaled unknowns that neither observations nor constraints see, by inverse
+    iteration on the matrix with a little added to its diagonal (Golub and Van Loan, 4th edition, section
+    8.2.2)."""
+    from scipy import sparse
+    from scipy.sparse.linalg import splu
+
+    n = scaled.shape[0]
+    seen = scaled + sparse.csc_matrix(rows.T @ rows) if rows.size else scaled
+    lu = splu((seen + 1e-10 * sparse.identity(n)).tocsc())
+    vectors = np.random.default_rng(1).normal(size=(n, min(n, 12)))
+    for _ in range(4):
+        vectors = np.linalg.qr(lu.solve(vectors))[0]
+    values, turn = np.linalg.eigh(vectors.T @ (seen @ vectors))
+    return np.asarray(vectors @ turn[:, values < 1e-9])
+
+
+def _repeated(names: tuple[str, ...]) -> DatumDefectError:
+    return DatumDefectError(
+        "constraints contradict or repeat each other", hint="Drop one of the constraints", parameters=names
+    )
+
+
+def _defect(directions: FloatArray, diagonal: FloatArray, names: tuple[str, ...]) -> DatumDefectError:
+    """Name the unknowns that take part in each of the directions (n, d) that no observation sees."""
+    # Weighed by the diagonal of the normal matrix, so that metres and radians can be compared.
+    weight = np.sqrt(np.maximum(diagonal, 0.0))
     groups: list[tuple[str, ...]] = []
-    for vector in vectors[:, values <= max(1e-11, values[0] * 10)].T:
-        direction = to_unknowns @ vector
+    for direction in directions.T:
         share = np.abs(direction) * np.where(weight > 0.0, weight, 1.0)
         groups.append(tuple(name for name, s in zip(names, share, strict=True) if s > 0.05 * share.max()))
     words = "; ".join(

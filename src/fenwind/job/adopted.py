@@ -6,6 +6,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
+from itertools import repeat
 
 import numpy as np
 from numpy.typing import NDArray
@@ -83,7 +84,7 @@ class Adopted:
                 Candidate(
                     key=origin.key,
                     basis=origin.basis,
-                    why=origin.why if isinstance(origin.why, str) else origin.why[row],
+                    why=_why(origin, row),
                     e_m=float(points.e_m[row]),
                     n_m=float(points.n_m[row]),
                     height_m=float(points.height_m[row]),
@@ -105,81 +106,84 @@ def adopt(
     that has one. choices: key of the set and the reason, by mark id; a choice that no set answers for any
     more is left aside.
     """
-    ordered = sorted(sets, key=lambda s: ORDER.index(s.place))
+    ordered = tuple(sorted(sets, key=lambda s: ORDER.index(s.place)))
     places = {key: i for i, key in enumerate(marks)}
-    mark, origin, row = _table(ordered, places)
-    precedence = 1 + origin
-    for i, key in enumerate(marks) if choices else ():
-        if choices and key in choices:
-            mine = np.flatnonzero(mark == i)
-            wanted = [r for r in mine.tolist() if ordered[origin[r]].key == choices[key][0]]
-            precedence[wanted[:1]] = 0
-    sort = np.lexsort((precedence, mark))
-    mark, origin, row = mark[sort], origin[sort], row[sort]
-    columns = _columns(ordered)
-    offset = np.cumsum([0, *(len(s.positions) for s in ordered)])[:-1].astype(np.intp)
-    flat = offset[origin] + row
-    first = _first_of_each(mark)
-    values = columns[:, flat[first]]
-    fine = np.flatnonzero(np.isfinite(columns[2, flat]))
-    with_height = fine[_first_of_each(mark[fine])]
-    lower = np.searchsorted(mark[first], mark[with_height])
-    late = with_height != first[lower]
-    values[2, lower[late]], values[4, lower[late]] = (
-        columns[2, flat[with_height[late]]],
-        columns[4, flat[with_height[late]]],
-    )
-    why = _words(ordered, origin[first], row[first])
-    for i, source, r in zip(
-        lower[late].tolist(), origin[with_height[late]], row[with_height[late]], strict=True
-    ):
-        why[i] += f", height {_words(ordered, np.array([source]), np.array([r]))[0]}"
-    ids = tuple(marks[i] for i in mark[first].tolist())
-    for i, key in enumerate(ids) if choices else ():
-        if choices and key in choices and ordered[origin[first][i]].key == choices[key][0]:
-            why[i] += f", chosen: {choices[key][1]}"
-    held = np.array(
-        [
-            bool(h[r]) if (h := ordered[o].held) is not None else False
-            for o, r in zip(origin[first], row[first], strict=True)
-        ],
-        dtype=bool,
-    )
-    basis = tuple(ordered[o].basis for o in origin[first].tolist())
-    return Adopted(
-        ids=ids, names=ids, e_m=values[0], n_m=values[1], height_m=values[2], sigma_h_m=values[3],
-        sigma_v_m=values[4], basis=basis, why=tuple(why), held=held, sets=tuple(ordered),
-        set_row=origin[first], row=row[first],
-    )  # fmt: skip
+    table = _Table(marks, ordered)
+    for key, (origin, reason) in (choices or {}).items():
+        number = next(
+            (i for i, s in enumerate(ordered) if s.key == origin and key in s.positions.index), None
+        )
+        if key in places and number is not None:
+            table.take(number, np.array([places[key]]), np.array([ordered[number].positions.index[key]]))
+            table.why[places[key]] += f", chosen: {reason}"
+    for number, source in enumerate(ordered):
+        if table.complete:
+            break
+        keys = source.positions.names
+        place = np.fromiter(map(places.get, keys, repeat(-1)), dtype=np.intp, count=len(keys))
+        row = np.flatnonzero(place >= 0)
+        table.take(number, place[row], row)
+    return table.adopted()
 
 
-def _table(sets: Sequence[CandidateSet], places: dict[str, int]) -> tuple[IntArray, IntArray, IntArray]:
-    """Mark, set and row of every candidate position, (c,) each."""
-    sizes = [len(s.positions) for s in sets]
-    mark = np.array([places.get(key, -1) for s in sets for key in s.positions.names], dtype=np.intp)
-    origin = np.repeat(np.arange(len(sets)), sizes)
-    row = np.arange(mark.size) - np.repeat(np.cumsum([0, *sizes])[:-1], sizes).astype(np.intp)
-    known = mark >= 0
-    return mark[known], origin[known], row[known].astype(np.intp)
+class _Table:
+    """Positions of n marks as they are found, set by set."""
+
+    def __init__(self, marks: Sequence[str], sets: tuple[CandidateSet, ...]) -> None:
+        n = len(marks)
+        self._marks, self._sets = marks, sets
+        self._values = np.full((5, n), np.nan)
+        self._set = np.full(n, -1, dtype=np.intp)
+        self._row = np.zeros(n, dtype=np.intp)
+        self._held = np.zeros(n, dtype=bool)
+        self.why = [""] * n
+
+    @property
+    def complete(self) -> bool:
+        """Whether every mark has a position with a height."""
+        return bool((self._set >= 0).all() and np.isfinite(self._values[2]).all())
+
+    def take(self, number: int, place: IntArray, row: IntArray) -> None:
+        """Rows of a set for the marks at `place` that have no position yet, and heights for those that
+        have none."""
+        source = self._sets[number]
+        points = source.positions
+        fresh = self._set[place] < 0
+        lacking = ~fresh & np.isnan(self._values[2, place]) & np.isfinite(points.height_m[row])
+        for at, r in zip(place[lacking].tolist(), row[lacking].tolist(), strict=True):
+            self._values[2, at], self._values[4, at] = points.height_m[r], points.sigma_v_m[r]
+            self.why[at] += f", height {_why(source, r)}"
+        at, r = place[fresh], row[fresh]
+        columns = (points.e_m, points.n_m, points.height_m, points.sigma_h_m, points.sigma_v_m)
+        for axis, column in enumerate(columns):
+            self._values[axis, at] = column[r]
+        self._set[at], self._row[at] = number, r
+        if source.held is not None:
+            self._held[at] = source.held[r]
+        for i, k in zip(at.tolist(), r.tolist(), strict=True):
+            self.why[i] = _why(source, k)
+
+    def adopted(self) -> Adopted:
+        """What was found."""
+        found = np.flatnonzero(self._set >= 0)
+        ids = tuple(self._marks[i] for i in found.tolist())
+        e, n, height, sigma_h, sigma_v = self._values[:, found]
+        return Adopted(
+            ids=ids,
+            names=ids,
+            e_m=e,
+            n_m=n,
+            height_m=height,
+            sigma_h_m=sigma_h,
+            sigma_v_m=sigma_v,
+            basis=tuple(self._sets[i].basis for i in self._set[found].tolist()),
+            why=tuple(self.why[i] for i in found.tolist()),
+            held=self._held[found],
+            sets=self._sets,
+            set_row=self._set[found],
+            row=self._row[found],
+        )
 
 
-def _columns(sets: Sequence[CandidateSet]) -> FloatArray:
-    """e, n, height and both sigmas (5, c) of all sets, one after the other."""
-    if not sets:
-        return np.zeros((5, 0))
-    return np.hstack(
-        [np.stack([p.e_m, p.n_m, p.height_m, p.sigma_h_m, p.sigma_v_m]) for p in (s.positions for s in sets)]
-    )
-
-
-def _first_of_each(mark: IntArray) -> IntArray:
-    """First place of each value in a sorted array."""
-    return np.flatnonzero(np.diff(mark, prepend=-1)) if mark.size else np.zeros(0, dtype=np.intp)
-
-
-def _words(sets: Sequence[CandidateSet], origin: IntArray, row: IntArray) -> list[str]:
-    whys = [s.why for s in sets]
-    return [
-        w if isinstance(w := whys[o], str) else w[r]
-        for o, r in zip(origin.tolist(), row.tolist(), strict=True)
-    ]
+def _why(source: CandidateSet, row: int) -> str:
+    return source.why if isinstance(source.why, str) else source.why[row]

@@ -80,13 +80,13 @@ def derive(
     """
     memory.computed = []
     run = _Run(state, memory, folder, progress, kinds)
-    nodes = [node for kind in kinds.values() for node in kind.nodes(state)]
-    for done, node in enumerate(nodes):
+    nodes = run.source.nodes
+    todo = [node for node in nodes if node not in run.done]
+    for done, node in enumerate(todo):
         progress.check()
-        progress.report(done, len(nodes), kinds[node.kind].title(state, node))
+        progress.report(done, len(todo), kinds[node.kind].title(state, node))
         run.solve(node)
-    names = {mark.id: mark.name for mark in state.marks.values()}
-    views = {node: run.view(node, names) for node in nodes}
+    views = run.views(nodes)
     errors, missing = run.frames()
     progress.report(1, 1, "")
     return Derived(outcomes=run.done, views=views, frame_errors=errors, missing_grids=missing)
@@ -101,6 +101,9 @@ class _Run:
         self.state, self.memory, self.progress, self.kinds = state, memory, progress, kinds
         self.done: dict[Node, Outcome] = {}
         self.source = Source(state, memory.shelf, folder, self.done, kinds)
+        last = memory.last
+        self.taken_over = last.unaffected(state, self.source, kinds)
+        self.done |= {node: last.done[node] for node in self.taken_over}
 
     def solve(self, node: Node) -> None:
         """The outcome of a step, after those it turns out to need."""
@@ -126,12 +129,18 @@ class _Run:
     def _still_holds(self, known: Remembered) -> bool:
         """Whether everything a result was read from is still answered the same."""
         # In the order it was asked: a later question may follow from an earlier answer.
-        return all(self.source.answer(question)[1] == digest for question, digest in known.asked)
+        answers, answer = self.source.answers, self.source.answer
+        for number, digest in known.asked:
+            now = (answers.get(number) or answer(number))[1]
+            if now is not digest and now != digest:
+                return False
+        return True
 
     def _outcome(self, node: Node) -> Outcome:
         for known in self.memory.of(node):
             if self._still_holds(known):
                 self.memory.used(known)
+                self.memory.last.note(node, known.asked, self.source)
                 return known.outcome
         kind, reader = self.kinds[node.kind], Reader(self.source)
         title, key, result, error = kind.title(self.state, node), None, None, None
@@ -150,6 +159,7 @@ class _Run:
             digest = digest_of(str(node), title, *reader.asked.values())
         outcome = Outcome(node=node, title=title, digest=digest, result=result, error=error)
         self.memory.keep(node, reader.asked, key, outcome)
+        self.memory.last.note(node, reader.asked.items(), self.source)
         return outcome
 
     def _close(self, circle: list[Node]) -> None:
@@ -163,16 +173,30 @@ class _Run:
             error = ProcedureError(f"{order[0]} needs {words}", hint=CIRCLE_HINT)
             self.done[node] = Outcome(node=node, title=title, digest=digest_of(str(node), words), error=error)
 
-    def view(self, node: Node, names: Mapping[str, str]) -> Any:
-        """The outcome as people see it; kept while neither it nor any mark changed."""
-        outcome, stamp = self.done[node], self.state.stamp(Mark)
-        record = self.state.records.get(node.subject)
-        known = self.memory.views.get(node)
-        if known is not None and known[0] is outcome and known[1] == stamp and known[2] is record:
-            return known[3]
-        seen = self.kinds[node.kind].named(node, outcome, names, self.state)
-        self.memory.views[node] = (outcome, stamp, record, seen)
-        return seen
+    def views(self, nodes: list[Node]) -> dict[Node, Any]:
+        """Outcomes as people see them; those of the last time where neither they nor any mark changed.
+        Also keeps this derivation for the next time."""
+        last, stamp = self.memory.last, self.state.stamp(Mark)
+        same_marks = stamp == last.stamps.get(Mark, 0)
+        names = {mark.id: mark.name for mark in self.state.marks.values()}
+        views: dict[Node, Any] = {}
+        for node in nodes:
+            outcome = self.done[node]
+            if same_marks and node in last.views and (node in self.taken_over or self._seen_before(node)):
+                views[node] = last.views[node]
+            else:
+                views[node] = self.kinds[node.kind].named(node, outcome, names, self.state)
+        last.kinds, last.folder = self.kinds, self.source.folder
+        last.done, last.views = self.done, views
+        last.stamps = {kind: self.state.stamp(kind) for kind in self.state.kinds()}
+        last.records = {node: self.state.records.get(node.subject) for node in nodes}
+        return views
+
+    def _seen_before(self, node: Node) -> bool:
+        """Whether a step came out, and is called, as the last time."""
+        last = self.memory.last
+        same = last.records.get(node) is self.state.records.get(node.subject)
+        return same and last.done.get(node) is self.done[node]
 
     def frames(self) -> tuple[dict[str, FenwindError], dict[str, tuple[str, ...]]]:
         """Frames that cannot be opened, and the grids that others lack, by id."""

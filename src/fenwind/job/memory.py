@@ -11,8 +11,9 @@ from typing import Any
 
 import numpy as np
 
-from fenwind.job.reader import Digest, Question, Shelf
-from fenwind.job.steps.outcome import Node, Outcome
+from fenwind.job.changes import LastTime
+from fenwind.job.reader import Digest, Shelf
+from fenwind.job.steps.outcome import CandidateSet, Node, Outcome
 
 #: What results may take before those used longest ago are forgotten, bytes.
 LIMIT_BYTES = 256_000_000
@@ -21,11 +22,11 @@ _PER_ENTRY = 400
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
 class Remembered:
-    """One result: the questions it was read from with the digests of the answers, the digest of what went
-    into the computation where the step gives one, and the size in bytes."""
+    """One result: the questions it was read from (by their numbers) with the digests of the answers, the
+    digest of what went into the computation where the step gives one, and the size in bytes."""
 
     node: Node
-    asked: tuple[tuple[Question, Digest], ...]
+    asked: tuple[tuple[int, Digest], ...]
     inputs: Digest | None
     outcome: Outcome
     size: int
@@ -44,7 +45,7 @@ class Memory:
         self.size_bytes = 0
         self.computed: list[str] = []
         self.shelf = Shelf()
-        self.views: dict[Node, tuple[Outcome, int, Any, Any]] = {}
+        self.last = LastTime()
         self._entries: OrderedDict[int, Remembered] = OrderedDict()
         self._of_node: dict[Node, list[int]] = {}
         self._numbers = count()
@@ -63,9 +64,7 @@ class Memory:
             numbers.remove(number)
             numbers.append(number)
 
-    def keep(
-        self, node: Node, asked: Mapping[Question, Digest], inputs: Digest | None, outcome: Outcome
-    ) -> None:
+    def keep(self, node: Node, asked: Mapping[int, Digest], inputs: Digest | None, outcome: Outcome) -> None:
         """Remember a result; what was used longest ago goes when the limit is passed."""
         size = _PER_ENTRY + 200 * len(asked) + bytes_of(outcome.result)
         entry = Remembered(node=node, asked=tuple(asked.items()), inputs=inputs, outcome=outcome, size=size)
@@ -87,7 +86,7 @@ def bytes_of(value: Any) -> int:
     if isinstance(value, np.ndarray):
         return int(value.nbytes) + 100
     if isinstance(value, (tuple, list)):
-        if value and isinstance(value[0], str):
+        if value and isinstance(value[0], (str, CandidateSet)):  # the positions of sets are other results'
             return 80 * len(value)
         return 60 + sum(bytes_of(v) for v in value)
     if isinstance(value, dict):

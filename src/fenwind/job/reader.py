@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import hashlib
 import os
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cache
 from typing import Any, NamedTuple, TypeVar, cast, get_args, get_type_hints
@@ -24,7 +24,8 @@ from fenwind.job.state import JobState
 from fenwind.records.records import FrameRecord, Record
 
 R = TypeVar("R", bound=Record)
-Digest = bytes
+#: What tells one answer from another: a digest of its contents, or, for a single record, that record itself.
+Digest = Any
 
 
 class Question(NamedTuple):
@@ -101,7 +102,19 @@ class Shelf:
 
     def __init__(self) -> None:
         self._held: dict[type, tuple[int, dict[str, int], dict[str, NDArray[Any]]]] = {}
-        self._files: dict[str, tuple[tuple[int, int, int], Digest]] = {}
+        self._files: dict[str, tuple[tuple[int, int, int], bytes]] = {}
+        self._numbers: dict[Question, int] = {}
+        self.given: dict[Any, tuple[Any, tuple[tuple[str, Any], ...]]] = {}
+        self.questions: list[Question] = []
+
+    def number(self, question: Question) -> int:
+        """A number that stands for a question from now on: what is asked at every derivation is then found
+        quickly."""
+        known = self._numbers.get(question)
+        if known is None:
+            known = self._numbers[question] = len(self.questions)
+            self.questions.append(question)
+        return known
 
     def columns(self, state: JobState, kind: type[Record], names: tuple[str, ...]) -> dict[str, NDArray[Any]]:
         """Columns of all records of a kind, "id" among them."""
@@ -133,7 +146,7 @@ class Shelf:
             out[places[key]] = np.nan if value is None and _dtype(kind, name) is float else value
         return out
 
-    def file_digest(self, path: str) -> Digest:
+    def file_digest(self, path: str) -> bytes:
         """Digest of a file's contents, of nothing when it cannot be read; read again when size or time
         changed."""
         try:
@@ -152,12 +165,17 @@ class Reader:
 
     def __init__(self, source: Source) -> None:
         self._source = source
-        self.asked: dict[Question, Digest] = {}
+        self.asked: dict[int, Digest] = {}
 
     def _ask(self, question: Question) -> Any:
-        answer, digest = self._source.answer(question)
-        self.asked[question] = digest
+        number = self._source.shelf.number(question)
+        answer, self.asked[number] = self._source.answer(number)
         return answer
+
+    def digests(self, what: str) -> list[Digest]:
+        """Digests of all answers so far to questions of one sort ("rows", "record", "file", "result")."""
+        questions = self._source.shelf.questions
+        return [digest for number, digest in self.asked.items() if questions[number].what == what]
 
     def rows(self, kind: type[Record], *names: str, **only: Any) -> Rows:
         """Columns `names` of the records of a kind, those alone whose fields have the values in `only`."""
@@ -188,19 +206,23 @@ class Reader:
             f"it needs {outcome.title}, which has no result: {outcome.error}", hint=outcome.error.hint
         )
 
-    def outcomes(self, nodes: Iterable[Any]) -> list[tuple[Any, Any]]:
+    def outcomes(self, nodes: list[Any]) -> list[Any]:
         """Outcomes of other steps, those without a result among them."""
-        nodes = list(nodes)
         self._source.require(nodes)
-        return [(node, self._ask(Question("result", (node,)))) for node in nodes]
+        return [self._ask(Question("result", (node,))) for node in nodes]
 
     def giving(self, frame: str) -> tuple[Any, ...]:
         """The steps that may give positions in a frame, in their order."""
         return cast("tuple[Any, ...]", self._ask(Question("giving", (frame,))))
 
-    def gives(self, node: Any, result: Any) -> Iterable[tuple[str, Any]]:
-        """The positions in a result: (id of the frame, set) each."""
-        return cast("Iterable[tuple[str, Any]]", self._source.kinds[node.kind].gives(node, result))
+    def gives(self, outcome: Any) -> tuple[tuple[str, Any], ...]:
+        """The positions in an outcome with a result: (id of the frame, set) each; the same ones for the
+        same outcome."""
+        shelf, node = self._source.shelf, outcome.node
+        known = shelf.given.get(node)
+        if known is None or known[0] is not outcome:
+            known = shelf.given[node] = (outcome, tuple(self._source.kinds[node.kind].gives(outcome)))
+        return known[1]
 
 
 class Pending(Exception):
@@ -219,25 +241,24 @@ class Source:
         self, state: JobState, shelf: Shelf, folder: str, done: Mapping[Any, Any], kinds: Mapping[str, Any]
     ) -> None:
         self.state, self.folder, self.kinds = state, folder, kinds
-        self._shelf, self._done = shelf, done
-        self._answers: dict[Question, tuple[Any, Digest]] = {}
+        self.nodes = [node for kind in kinds.values() for node in kind.nodes(state)]
+        self.shelf, self._done = shelf, done
+        self.answers: dict[int, tuple[Any, Digest]] = {}
         self._giving: dict[str, list[Any]] | None = None
 
-    def require(self, nodes: Iterable[Any]) -> None:
+    def require(self, nodes: Sequence[Any]) -> None:
         """Raise Pending when some steps have no outcome yet."""
         lacking = [node for node in nodes if node not in self._done]
         if lacking:
             raise Pending(lacking)
 
-    def answer(self, question: Question) -> tuple[Any, Digest]:
-        """The answer and its digest. Never raises for what is missing: that is an answer too."""
-        if question.what == "result":
-            self.require(question.about)
-            outcome = self._done[question.about[0]]
-            return outcome, outcome.digest
-        if question not in self._answers:
-            self._answers[question] = self._found(question)
-        return self._answers[question]
+    def answer(self, number: int) -> tuple[Any, Digest]:
+        """The answer to a question, and its digest. Never raises for what is missing: that is an answer
+        too; raises Pending for a step that has no outcome yet."""
+        known = self.answers.get(number)
+        if known is None:
+            known = self.answers[number] = self._found(self.shelf.questions[number])
+        return known
 
     def _found(self, question: Question) -> tuple[Any, Digest]:
         if question.what == "rows":
@@ -246,25 +267,29 @@ class Source:
         if question.what == "record":
             kind, key = question.about
             record = self.state.of(kind).get(key)
-            return record, digest_of(record)
+            return record, record
+        if question.what == "result":
+            outcome = self._done.get(question.about[0])
+            if outcome is None:
+                raise Pending([question.about[0]])
+            return outcome, outcome.digest
         if question.what == "giving":
             nodes = tuple(self._steps_giving().get(question.about[0], ()))
             return nodes, digest_of(nodes)
-        digest = self._shelf.file_digest(question.about[0])
+        digest = self.shelf.file_digest(question.about[0])
         return digest, digest
 
     def _steps_giving(self) -> dict[str, list[Any]]:
         if self._giving is None:
             self._giving = {}
-            for kind in self.kinds.values():
-                for node in kind.nodes(self.state):
-                    for frame in kind.targets(self.state, node):
-                        self._giving.setdefault(frame, []).append(node)
+            for node in self.nodes:
+                for frame in self.kinds[node.kind].targets(self.state, node):
+                    self._giving.setdefault(frame, []).append(node)
         return self._giving
 
     def _rows(self, kind: type[Record], names: tuple[str, ...], only: tuple[tuple[str, Any], ...]) -> Rows:
         wanted = tuple(k for k, _ in only)
-        columns = self._shelf.columns(self.state, kind, (*names, *wanted))
+        columns = self.shelf.columns(self.state, kind, (*names, *wanted))
         rows = Rows(ids=columns["id"], columns={name: columns[name] for name in names})
         if not only:
             return rows

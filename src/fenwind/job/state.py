@@ -82,6 +82,10 @@ class JobState:
         """Records of one kind by id, in the order they were added; do not change the dictionary."""
         return cast(dict[str, R], self._kinds.get(kind, {}))
 
+    def kinds(self) -> tuple[type[Record], ...]:
+        """Kinds of record there are or were."""
+        return tuple(self._stamps)
+
     def stamp(self, kind: type[Record]) -> int:
         """A number that changes whenever a record of the kind does; 0 while there was none."""
         return self._stamps.get(kind, 0)

@@ -19,15 +19,31 @@ from fenwind.procedures.similarity import PairSet, Similarity, turn_covariance
 FloatArray = NDArray[np.float64]
 
 
-def carry(plan: Similarity, height: HeightCorrection, points: Positions, covariance: FloatArray) -> Positions:
-    """Positions of marks whose own observations took no part: C' = R C R^T s^2 + A Q A^T, covariance (3, 3,
-    k) being C."""
+def carry(
+    plan: Similarity,
+    height: HeightCorrection,
+    points: Positions,
+    covariance: FloatArray,
+    apart: tuple[NDArray[np.bool_], NDArray[np.bool_]] | None = None,
+) -> Positions:
+    """Positions of marks whose own observations took no part: C' = R C R^T s^2 + A Q A^T, covariance (3,
+    3, k) being C.
+
+    apart: marks (k,) that took part in plan and in height; their covariance is left zero for others to
+    fill in.
+    """
     e, n = plan.forward(points.e_m, points.n_m)
     h = height.forward(e, n, points.height_m)
     out = np.zeros((3, 3, len(points)))
-    out[:2, :2] = turn_covariance(covariance[:2, :2], plan.rotation_rad, plan.scale)
-    out[:2, :2] += blocks.hat(plan.design(points.e_m, points.n_m), plan.covariance)
-    out[2, 2] = covariance[2, 2] + blocks.hat(height.design(e, n)[None], height.covariance)[0, 0]
+    every = np.zeros(len(points), dtype=bool)
+    in_plan, in_height = (np.flatnonzero(~a) for a in apart or (every, every))
+    if in_plan.size:
+        own = turn_covariance(covariance[:2, :2, in_plan], plan.rotation_rad, plan.scale)
+        own += blocks.hat(plan.design(points.e_m[in_plan], points.n_m[in_plan]), plan.covariance)
+        out[:2, :2, in_plan] = own
+    if in_height.size:
+        fitted = blocks.hat(height.design(e[in_height], n[in_height])[None], height.covariance)[0, 0]
+        out[2, 2, in_height] = covariance[2, 2, in_height] + fitted
     out[2, 2] = np.where(np.isfinite(h), out[2, 2], np.nan)
     return Positions(names=points.names, e_m=e, n_m=n, height_m=h, covariance=out)
 

@@ -197,17 +197,29 @@ def fit(measured: Positions, known: Positions, options: FitOptions) -> FitResult
         height=correction,
         pairs=table,
         models=trials,
-        carried=carry(plan, correction, measured, source_cov),
+        carried=carry(plan, correction, measured, source_cov, _took_part(table, len(measured))),
         plan_adjustment=plan_adj,
         height_adjustment=height_adj,
         sigmas_assumed=assumed,
         variance_scale=_variance_scale(plan_adj, height_adj, assumed),
     )
-    return _scaled(_with_pair_covariances(result, everything, measured, pairs_cov, known_cov))
+    return _scaled(_with_pair_covariances(result, everything, measured, source_cov, pairs_cov, known_cov))
+
+
+def _took_part(table: PairTable, k: int) -> tuple[BoolArray, BoolArray]:
+    """Measured marks (k,) that took part in plan and in height."""
+    plan, height = np.zeros(k, dtype=bool), np.zeros(k, dtype=bool)
+    plan[table.measured_rows[table.used_h]] = height[table.measured_rows[table.used_v]] = True
+    return plan, height
 
 
 def _with_pair_covariances(
-    result: FitResult, pairs: PairSet, measured: Positions, source_cov: FloatArray, known_cov: FloatArray
+    result: FitResult,
+    pairs: PairSet,
+    measured: Positions,
+    measured_cov: FloatArray,
+    source_cov: FloatArray,
+    known_cov: FloatArray,
 ) -> FitResult:
     """Put right the covariance of the marks that took part, whose own errors have gone into the fit."""
     covariance, table = np.array(result.carried.covariance), result.pairs
@@ -236,7 +248,7 @@ def _with_pair_covariances(
         height_adjustment=result.height_adjustment,
         variance_scale=result.variance_scale,
         points=measured,
-        own=with_sigmas(measured)[0],
+        own=measured_cov,
         used_h=rows_h,
         used_v=table.measured_rows[used_v],
         pivot_known=pivot_known,
@@ -359,7 +371,8 @@ def _pair_table(
     model: str,
 ) -> PairTable:
     loo = np.array(residual)
-    redundancy, standardised, detectable = np.full((3, *residual.shape), np.nan)
+    redundancy, standardised = np.full(residual.shape, np.nan), np.full(residual.shape, np.nan)
+    detectable = np.full(residual.shape, np.nan)
     h, v = selector(used_h), selector(used_v)
     if model == "pivot":
         loo[:2, h] = np.nan
@@ -402,12 +415,12 @@ def _exact_where_it_matters(
     refitted.
     """
     extent = float(np.ptp(pairs.source[:, selector(used)], axis=1).max(initial=0.0)) or 1.0
-    size = np.hypot(table.loo_e_m, table.loo_n_m)
-    matters = np.flatnonzero(used & (size**2 > 1e-4 * extent))
+    square = table.loo_e_m**2 + table.loo_n_m**2
+    matters = np.flatnonzero(used & (square > 1e-4 * extent))
     if not matters.size:
         return table
     rows, loo_e, loo_n = np.flatnonzero(used), np.array(table.loo_e_m), np.array(table.loo_n_m)
-    for row in matters[np.argsort(-size[matters])[:50]]:
+    for row in matters[np.argsort(-square[matters])[:50]]:
         rest = pairs.take(rows[rows != row])
         plan, _ = similarity.estimate(rest, model, options.rotation_rad, options.scale)
         e, n = plan.forward(pairs.source[0, row], pairs.source[1, row])

@@ -75,6 +75,24 @@ def _design(de: FloatArray, dn: FloatArray, rotation: float, scale: float) -> Fl
     return design
 
 
+def _turned_and_design(
+    source: FloatArray, rotation: float, scale: float, free: list[int]
+) -> tuple[FloatArray, FloatArray]:
+    """Source coordinates (2, k) turned and scaled, and the derivatives (2, f, k) by the unknowns in
+    `free`."""
+    c, s = scale * math.cos(rotation), scale * math.sin(rotation)
+    turned = np.stack([source[0] * c + source[1] * s, source[1] * c - source[0] * s])
+    design = np.zeros((2, len(free), source.shape[1]))
+    for column, unknown in enumerate(free):
+        if unknown < 2:
+            design[unknown, column] = 1.0
+        elif unknown == 2:
+            design[0, column], design[1, column] = turned[1], -turned[0]
+        else:
+            design[:, column] = turned / scale
+    return turned, design
+
+
 def turn_covariance(covariance: FloatArray, rotation_rad: float, scale: float) -> FloatArray:
     """Covariance (2, 2, k) of e, n after a turn by r and a scale: s^2 R C R^T."""
     cee, cen, cnn = covariance[0, 0], covariance[0, 1], covariance[1, 1]
@@ -173,28 +191,23 @@ def estimate(
         held["rotation"] = 0.0
     if "scale" not in FREE[model] and scale is None:
         held["scale"] = 1.0
-    names = [name for name in ("rotation", "scale") if held[name] is not None]
-    rows = np.array([[float(name == unknown) for unknown in UNKNOWNS] for name in names])
-    values = np.array([held[name] for name in names], dtype=float)
-    start = ready.start.copy()
-    for name, value in zip(names, values, strict=True):
-        start[UNKNOWNS.index(name)] = value
+    free = [i for i, name in enumerate(UNKNOWNS) if held.get(name) is None]
+    whole = ready.start.copy()
+    for i, name in enumerate(UNKNOWNS):
+        whole[i] = held.get(name) if i not in free else whole[i]
 
     def computed(x: FloatArray) -> tuple[FloatArray, FloatArray]:
-        design = _design(ready.source[0], ready.source[1], float(x[2]), float(x[3]))
-        return x[:2, None] + x[3] * design[:, 3], design
-
-    def constraints(x: FloatArray) -> tuple[FloatArray, FloatArray]:
-        return rows @ x - values, rows
+        whole[free] = x
+        turned, design = _turned_and_design(ready.source, float(whole[2]), float(whole[3]), free)
+        return whole[:2, None] + turned, design
 
     problem = Problem(
-        names=UNKNOWNS,
-        start=start,
+        names=tuple(UNKNOWNS[i] for i in free),
+        start=whole[free],
         observed=ready.target,
         covariance=ready.whitening,
         model=computed,
-        constraints=constraints if values.size else None,
-        linear=values.size == 2,
+        linear=len(free) == 2,
     )
     try:
         result = adjust(problem)
@@ -207,12 +220,15 @@ def estimate(
         raise ProcedureError(
             f"{error.message}: {model} needs {few}", hint="Hold more pairs, or choose a simpler model"
         ) from error
+    whole[free] = result.x
+    covariance = np.zeros((4, 4))
+    covariance[np.ix_(free, free)] = result.cofactors
     similarity = Similarity(
         source_centre=ready.source_centre,
-        target_centre=ready.target_centre + result.x[:2],
-        rotation_rad=float(math.remainder(result.x[2], 2.0 * math.pi)),
-        scale=float(result.x[3]),
-        covariance=result.cofactors,
+        target_centre=ready.target_centre + whole[:2],
+        rotation_rad=float(math.remainder(whole[2], 2.0 * math.pi)),
+        scale=float(whole[3]),
+        covariance=covariance,
     )
     return similarity, result
 

@@ -46,12 +46,10 @@ class Adoption(Gathering):
         frame = node.subject
         marks = reader.rows(Mark, "hold_horizontal", "hold_height", active=True)
         sets = list(_given(given_in(reader, frame, "source"), marks))
-        held = dict(zip(marks.ids.tolist(), marks["hold_horizontal"].tolist(), strict=True))
         steps = [n for n in reader.giving(frame) if n.subject not in node.detail]
-        for giving, outcome in reader.outcomes([elsewhere(frame), *reversed(steps), occupied(frame)]):
+        for outcome in reader.outcomes([elsewhere(frame), *reversed(steps), occupied(frame)]):
             if outcome.result is not None:
-                kind_sets = reader.gives(giving, outcome.result)
-                sets += [_for_this(s, outcome.title, held) for key, s in kind_sets if key == frame]
+                sets += [_held_there(s, marks) for key, s in reader.gives(outcome) if key == frame]
         rows = reader.rows(PositionChoice, "mark", "origin", "reason", active=True, frame=frame)
         columns = (rows["mark"].tolist(), rows["origin"].tolist(), rows["reason"].tolist())
         choices = {mark: (origin, reason) for mark, origin, reason in zip(*columns, strict=True)}
@@ -67,17 +65,19 @@ class Adoption(Gathering):
         return None if found is None else replace(found, names=tuple(names[key] for key in found.ids))
 
 
-def _for_this(found: CandidateSet, title: str, held: Mapping[str, bool]) -> CandidateSet:
-    """A set with the words of its step; what is given in another frame is held here as it is there."""
-    if found.place == "converted":
-        return replace(
-            found, held=np.array([held.get(key, False) for key in found.positions.names], dtype=bool)
-        )
-    return replace(found, why=f"{found.basis} by {title}") if not found.why else found
+def _held_there(found: CandidateSet, marks: Rows) -> CandidateSet:
+    """What is given in another frame is held here as it is there; other sets as they are."""
+    if found.place != "converted":
+        return found
+    held = dict(zip(marks.ids.tolist(), marks["hold_horizontal"].tolist(), strict=True))
+    flags = [held.get(key, False) for key in found.positions.names]
+    return replace(found, held=np.array(flags, dtype=bool))
 
 
 def _given(rows: Rows, marks: Rows) -> Iterable[CandidateSet]:
     """Given positions in two sets: control that is held, and what is not."""
+    if not len(rows):
+        return
     flags = (marks["hold_horizontal"] | marks["hold_height"]).tolist()
     may = dict(zip(marks.ids.tolist(), flags, strict=True))
     in_plan = dict(zip(marks.ids.tolist(), marks["hold_horizontal"].tolist(), strict=True))

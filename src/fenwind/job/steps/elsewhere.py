@@ -78,12 +78,12 @@ class GivenElsewhere(Gathering):
             notes |= {note.rule: note for note in said}
         return Elsewhere(by_frame=tuple(by_frame), notes=tuple(notes.values()), operations=operations)
 
-    def gives(self, node: Node, result: Any) -> Iterable[tuple[str, CandidateSet]]:
+    def gives(self, outcome: Outcome) -> Iterable[tuple[str, CandidateSet]]:
         """What was converted into the frame."""
-        for key, name, points in result.by_frame:
+        for key, name, points in outcome.result.by_frame:
             why = f"given in {name}"
             yield (
-                node.subject,
+                outcome.node.subject,
                 CandidateSet(key=key, place="converted", basis="converted", why=why, positions=points),
             )
 

@@ -11,7 +11,7 @@ import numpy as np
 
 from fenwind.errors import FenwindError
 from fenwind.geodesy.frames import Frame
-from fenwind.job.reader import Digest, Question, Reader, Rows, digest_of
+from fenwind.job.reader import Digest, Reader, Rows, digest_of
 from fenwind.job.state import JobState
 from fenwind.job.steps.known import known
 from fenwind.job.steps.occupied import Occupied, occupied
@@ -109,12 +109,11 @@ class Fit(Gathering):
         assert step is not None
         reader.frame(step.target_frame)
         frame = reader.frame(step.source_frame)
-        measured_by, known_by = occupied(step.source_frame, step.sessions), known(step.target_frame)
-        measured, points = reader.result(measured_by), reader.result(known_by)
+        measured = reader.result(occupied(step.source_frame, step.sessions))
+        points = reader.result(known(step.target_frame))
         marks = reader.rows(Mark, "hold_horizontal", "hold_height", "active")
         options = options_of(step, marks, points.index.keys() & measured.plane.index.keys())
-        digests = [reader.asked[Question("result", (n,))] for n in (measured_by, known_by)]
-        key = digest_of(*digests, options_text(options), step.target_frame, frame.spec)
+        key = digest_of(*reader.digests("result"), options_text(options), step.target_frame, frame.spec)
         inputs = _Inputs(step=step, frame=frame, occupied=measured, known=points, options=options)
         return inputs, key
 
@@ -135,12 +134,13 @@ class Fit(Gathering):
         )
         return Fitted(target=inputs.step.target_frame, case=case, occupied=measured)
 
-    def gives(self, node: Node, result: Fitted) -> Iterable[tuple[str, CandidateSet]]:
-        """Every mark it carried; `why` is filled in with its name by those who show it."""
-        carried = result.case.result.carried
+    def gives(self, outcome: Outcome) -> Iterable[tuple[str, CandidateSet]]:
+        """Every mark it carried."""
+        result, why = outcome.result, f"carried by {outcome.title}"
+        carried, key = result.case.result.carried, outcome.node.subject
         yield (
             result.target,
-            CandidateSet(key=node.subject, place="fit", basis="carried", why="", positions=carried),
+            CandidateSet(key=key, place="fit", basis="carried", why=why, positions=carried),
         )
 
     def trail(self, node: Node, result: Fitted, mark: str) -> Iterable[TrailStep]:

@@ -88,18 +88,16 @@ class OccupiedMarks(Gathering):
                 if other.has_datum:
                     others[key] = other
         reach = {"": frame.has_datum, node.subject: True, **dict.fromkeys(others, True)}
-        active = set(reader.rows(Mark, active=True).ids.tolist())
-        chosen = np.array(
-            [
-                mark in active and reach.get(own, False) and (not node.detail or session in node.detail)
-                for mark, own, session in zip(
-                    rows["mark"].tolist(), rows["frame"].tolist(), rows["session"].tolist(), strict=True
-                )
-            ],
-            dtype=bool,
-        )
+        chosen = np.ones(len(rows), dtype=bool)
+        for place in dict.fromkeys(rows["frame"].tolist()):
+            if not reach.get(place, False):
+                chosen &= rows["frame"] != place
+        off = set(reader.rows(Mark, active=False).ids.tolist())
+        if off or node.detail:
+            pairs = zip(rows["mark"].tolist(), rows["session"].tolist(), strict=True)
+            chosen &= [m not in off and (not node.detail or s in node.detail) for m, s in pairs]
         rows = rows if chosen.all() else rows.where(chosen)
-        files = [digest for question, digest in reader.asked.items() if question.what == "file"]
+        files = reader.digests("file")
         specs = [frame.spec, *(other.spec for other in others.values())]
         inputs = _Inputs(frame=frame, key=node.subject, rows=rows, others=others)
         return inputs, digest_of(rows.digest(), specs, files)
@@ -108,8 +106,9 @@ class OccupiedMarks(Gathering):
         """Carry onto the plane, then average."""
         rows, frame = inputs.rows, inputs.frame
         lat, lon, height, notes, operations = _geodetic(inputs, progress)
-        places: dict[str, int] = {}
-        group = np.array([places.setdefault(m, len(places)) for m in rows["mark"].tolist()], dtype=np.intp)
+        marks = rows["mark"].tolist()
+        places = {mark: i for i, mark in enumerate(dict.fromkeys(marks))}
+        group = np.fromiter(map(places.__getitem__, marks), dtype=np.intp, count=len(marks))
         every = _on_plane(frame, inputs, lat, lon, height)
         progress.check()
         found = means(np.stack([every.e_m, every.n_m, every.height_m]), _with_sigmas(every), group)
@@ -136,15 +135,18 @@ class OccupiedMarks(Gathering):
         more = (result.lat_rad, result.lon_rad, result.notes, result.operations)
         return digest_of(positions_digest(result.plane), *more)
 
-    def gives(self, node: Node, result: Any) -> Iterable[tuple[str, CandidateSet]]:
+    def gives(self, outcome: Outcome) -> Iterable[tuple[str, CandidateSet]]:
         """Measured positions of the frame."""
-        if node.detail:
-            return
-        why = tuple("measured" if c == 1 else f"mean of {c} occupations" for c in result.count.tolist())
-        yield (
-            node.subject,
-            CandidateSet(key="measured", place="measured", basis="measured", why=why, positions=result.plane),
-        )
+        node, result = outcome.node, outcome.result
+        if not node.detail:
+            times = result.count.tolist()
+            why = tuple("measured" if c == 1 else f"mean of {c} occupations" for c in times)
+            yield (
+                node.subject,
+                CandidateSet(
+                    key="measured", place="measured", basis="measured", why=why, positions=result.plane
+                ),
+            )
 
     def trail(self, node: Node, result: Any, mark: str) -> Iterable[TrailStep]:
         """The mean, or the projection."""
@@ -225,16 +227,20 @@ def _geodetic(
     operations: list[str] = []
     if frame.has_datum:
         epochs = np.where(np.isnan(rows["epoch_year"]), frame.spec.epoch_year or np.nan, rows["epoch_year"])
-        groups: dict[tuple[str, float | None], list[int]] = {}
-        for i, (system, epoch) in enumerate(zip(systems.tolist(), epochs.tolist(), strict=True)):
-            groups.setdefault((system, None if epoch != epoch else epoch), []).append(i)
-        for (system, epoch), members in groups.items():
-            if not system:
-                continue
+        for system, epoch, mine in _alike(systems, epochs):
             progress.check()
-            mine = np.array(members)
             done = into_datum(lat[mine], lon[mine], height[mine], system, frame, epoch)
             lat[mine], lon[mine], height[mine] = done.lat_rad, done.lon_rad, done.h_ell_m
             notes |= {note.rule: note for note in done.notes}
             operations += [done.operation] if done.operation else []
     return lat, lon, height, tuple(notes.values()), tuple(operations)
+
+
+def _alike(systems: TextArray, epochs: FloatArray) -> Iterable[tuple[str, float | None, NDArray[np.intp]]]:
+    """Occupations of one system and epoch: both, and their rows; those without a system, on the plane
+    already, are left out."""
+    for system in dict.fromkeys(systems.tolist()):
+        mine = systems == system
+        for epoch in np.unique(epochs[mine]) if system else ():
+            rows = np.flatnonzero(mine & (np.isnan(epochs) if np.isnan(epoch) else epochs == epoch))
+            yield system, None if np.isnan(epoch) else float(epoch), rows

@@ -117,8 +117,8 @@ class StepKind(Protocol):
     def digest(self, result: Any) -> Digest | None:
         """Digest of what others may take from a result; None for that of what was read."""
 
-    def gives(self, node: Node, result: Any) -> Iterable[tuple[str, CandidateSet]]:
-        """Positions it offers: (id of the frame, set) each."""
+    def gives(self, outcome: Outcome) -> Iterable[tuple[str, CandidateSet]]:
+        """Positions that an outcome with a result offers: (id of the frame, set) each."""
 
     def trail(self, node: Node, result: Any, mark: str) -> Iterable[TrailStep]:
         """What it did for a mark."""
@@ -151,7 +151,7 @@ class Gathering:
         """See StepKind."""
         return None
 
-    def gives(self, node: Node, result: Any) -> Iterable[tuple[str, CandidateSet]]:
+    def gives(self, outcome: Outcome) -> Iterable[tuple[str, CandidateSet]]:
         """See StepKind."""
         return ()
 

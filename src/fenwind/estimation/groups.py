@@ -1,0 +1,103 @@
+"""Observations in groups of one kind, each touching a few of many unknowns, and the sparse normal
+equations from them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fenwind.estimation.blocks import Whitening
+
+FloatArray = NDArray[np.float64]
+IntArray = NDArray[np.intp]
+GroupModel = Callable[[FloatArray], tuple[FloatArray, FloatArray]]
+
+
+@dataclass(frozen=True, kw_only=True, eq=False)
+class ObservationGroup:
+    """k blocks of b correlated observations: observed (b, k), covariance (b, b, k) in their squared units
+    or its whitening. unknowns (p, k): which of the n unknowns each block touches, None for all of them in
+    their order.
+
+    model: x (n,) -> computed (b, k) and its partials (b, p, k) by those unknowns. An unknown that stands
+    twice in a block has the sum of its partials.
+    """
+
+    observed: FloatArray
+    covariance: FloatArray | Whitening
+    model: GroupModel
+    unknowns: IntArray | None = None
+    name: str = ""
+
+    def whitened_by(self) -> Whitening:
+        """The whitening of its blocks."""
+        given = self.covariance
+        return given if isinstance(given, Whitening) else Whitening(np.asarray(given, dtype=float))
+
+
+@dataclass(frozen=True, kw_only=True, eq=False)
+class GroupProblem:
+    """What to adjust where unknowns are many: names of the n unknowns, where they start (n,), groups of
+    observations.
+
+    constraints: x -> (value (c,), rows (c, n)), made exactly zero; None for none. linear: partials do not
+    depend on x.
+    """
+
+    names: tuple[str, ...]
+    start: FloatArray
+    groups: tuple[ObservationGroup, ...]
+    constraints: GroupModel | None = None
+    linear: bool = False
+
+
+def moved_by(design: FloatArray, unknowns: IntArray | None, step: FloatArray) -> FloatArray:
+    """A dx (b, k) of a group for a step (n,) of the unknowns; design (b, p, k)."""
+    if unknowns is None:
+        return np.asarray(step @ design)
+    return np.asarray(np.einsum("bpk,pk->bk", design, step[unknowns]))
+
+
+def gradient(
+    designs: Sequence[FloatArray], residuals: Sequence[FloatArray], places: Sequence[IntArray | None], n: int
+) -> FloatArray:
+    """A^T v (n,) of whitened designs (b, p, k) and residuals (b, k) of all groups."""
+    out = np.zeros(n)
+    for design, v, unknowns in zip(designs, residuals, places, strict=True):
+        if unknowns is None:
+            for component, w in zip(design, v, strict=True):
+                out += component @ w
+        else:
+            np.add.at(out, unknowns, np.einsum("bpk,bk->pk", design, v))
+    return out
+
+
+def dense_normal(designs: Sequence[FloatArray], places: Sequence[IntArray | None], n: int) -> FloatArray:
+    """A^T A (n, n) of whitened designs (b, p, k) of all groups."""
+    normal = np.zeros((n, n))
+    for design, unknowns in zip(designs, places, strict=True):
+        for component in design:
+            if unknowns is None:
+                normal += component @ component.T
+            else:
+                for p, row in enumerate(unknowns):
+                    np.add.at(normal, (row, unknowns), component[p] * component)
+    return normal
+
+
+def sparse_normal(designs: Sequence[FloatArray], places: Sequence[IntArray | None], n: int) -> Any:
+    """The same as a SciPy sparse matrix; nothing of size n x n is formed on the way."""
+    from scipy import sparse
+
+    normal = sparse.csc_matrix((n, n))
+    for design, unknowns in zip(designs, places, strict=True):
+        p, k = design.shape[1:]
+        which = np.repeat(np.arange(n)[:, None], k, axis=1) if unknowns is None else unknowns
+        values = np.einsum("bpk,bqk->pqk", design, design)
+        rows, columns = np.broadcast_to(which[:, None], (p, p, k)), np.broadcast_to(which[None], (p, p, k))
+        normal = normal + sparse.coo_matrix((values.ravel(), (rows.ravel(), columns.ravel())), (n, n)).tocsc()
+    return normal
