@@ -30,7 +30,12 @@ def own_lines(node: ast.FunctionDef) -> int:
 def _public(tree: ast.Module) -> Iterator[ast.ClassDef | ast.FunctionDef]:
     """Public functions and classes of a module, and the public methods of its public classes."""
     for node in tree.body:
-        if isinstance(node, (ast.ClassDef, ast.FunctionDef)) and not node.name.startswith("_"):
+        overload = any(getattr(d, "id", "") == "overload" for d in getattr(node, "decorator_list", ()))
+        if (
+            isinstance(node, (ast.ClassDef, ast.FunctionDef))
+            and not node.name.startswith("_")
+            and not overload
+        ):
             yield node
             if isinstance(node, ast.ClassDef):
                 yield from (

@@ -7,11 +7,16 @@ import sqlite3
 import subprocess
 import sys
 import unittest
+import unittest.mock
 from pathlib import Path
 
-from fenwind.errors import JobError
-from fenwind.job.file import SCHEMA_VERSION, JobFile
+import numpy as np
+
+from fenwind.errors import FormatError, JobError
+from fenwind.job.file import Blob, JobFile
 from fenwind.job.job import Job
+from fenwind.job.schema import SCHEMA_VERSION
+from fenwind.records import series
 from fenwind.records.entries import Add, amend
 from fenwind.records.records import KINDS, Acceptance, FitStep, GivenPosition, Mark, MeasuredPosition
 from tests.support import TempFolder
@@ -124,6 +129,138 @@ class Kept(TempFolder):
             self.assertTrue(all(f"m{i}" in marks and f"n{i}" in marks for i in range(told)), told)
             self.assertEqual(len(marks) % 2, 0, "a gesture is kept whole or not at all")
             told = len(marks) // 2
+
+
+#: The layout of formats 1 and 2, as the first two versions wrote it.
+OLD_SCHEMA = """
+CREATE TABLE gestures (id INTEGER PRIMARY KEY, at TEXT NOT NULL, what TEXT NOT NULL) STRICT;
+CREATE TABLE entries (seq INTEGER PRIMARY KEY, gesture INTEGER NOT NULL REFERENCES gestures (id),
+  kind TEXT NOT NULL, subject TEXT NOT NULL, body TEXT NOT NULL) STRICT;
+CREATE TRIGGER gestures_kept BEFORE DELETE ON gestures BEGIN SELECT RAISE(ABORT, 'kept'); END;
+CREATE TRIGGER entries_fixed BEFORE UPDATE ON entries BEGIN SELECT RAISE(ABORT, 'kept'); END;
+"""
+
+
+class Formats(TempFolder):
+    def old(self, version: int) -> Path:
+        """A file of an earlier format, with an undo in it."""
+        path = self.folder / f"old {version}.fenwind"
+        db = sqlite3.connect(path)
+        db.executescript(OLD_SCHEMA)
+        db.execute(f"PRAGMA application_id={0x46574A42}")
+        db.execute(f"PRAGMA user_version={version}")
+        rows = [
+            (
+                "New job",
+                [("add job", "job", '{"name": "Old"}'), ("add mark", "m", '{"id": "m", "name": "M"}')],
+            ),
+            ("code", [("amend", "m", '{"old": {"code": ""}, "new": {"code": "X"}, "reason": "r"}')]),
+            ("Undo code", [("undo", "2", "{}")]),
+        ]
+        for number, (what, entries) in enumerate(rows, 1):
+            db.execute("INSERT INTO gestures VALUES (?, '2026-11-01', ?)", (number, what))
+            for entry in entries:
+                db.execute(
+                    "INSERT INTO entries (gesture, kind, subject, body) VALUES (?, ?, ?, ?)", (number, *entry)
+                )
+        db.commit()
+        db.close()
+        return path
+
+    def test_earlier_formats_are_read_as_they_are_and_become_new_with_the_first_gesture(self) -> None:
+        for version in (1, 2):
+            path = self.old(version)
+            before = path.read_bytes()
+            job = Job.open(path)
+            self.assertEqual(
+                (job.state.marks["m"].code, job.redo_text, job.state.info.name), ("", "code", "Old")
+            )
+            job.close()
+            self.assertEqual(path.read_bytes(), before, "looking changes nothing")
+            job = Job.open(path)
+            job.redo()
+            job.record("name", [amend(job.state.marks["m"], name="N")])
+            self.assertEqual(Path(job.kept).read_bytes(), before, "the old file is kept")
+            job.close()
+            again = Job.open(path)
+            self.addCleanup(again.close)
+            self.assertEqual((again.state.marks["m"].code, again.state.marks["m"].name), ("X", "N"))
+            self.assertEqual((again.undo_text, again._file.version, again.kept), ("name", 3, ""))
+
+    def test_an_upgrade_that_fails_leaves_the_old_file(self) -> None:
+        path = self.old(2)
+        before = path.read_bytes()
+        job = Job.open(path)
+        broken = unittest.mock.patch("os.replace", side_effect=OSError(5, "Input/output error"))
+        with broken, self.assertRaisesRegex(JobError, "earlier format"):
+            job.record("name", [amend(job.state.marks["m"], name="N")])
+        self.assertEqual((path.read_bytes(), job.state.marks["m"].name), (before, "M"))
+        job.close()
+        self.assertFalse(list(self.folder.glob(".*upgrade")))
+
+    def test_blobs_and_series(self) -> None:
+        columns = {
+            "t": ("s", np.arange(5, dtype="<f8") / 7),
+            "sats": ("", np.array([1, 2, 3], dtype="<i2")),
+            "none": ("m", np.zeros(0, dtype="<f4")),
+        }
+        data = series.encode(columns)
+        self.assertEqual(data[:6], b"FWSR1\n")
+        for name, (unit, values) in series.decode(data).items():
+            self.assertEqual(unit, columns[name][0])
+            np.testing.assert_array_equal(values, columns[name][1])
+        for bad in (b"", data[:-1], data + b"x", data.replace(b"<f8", b"<c8"), b"FWSR1\n{", data[:10]):
+            with self.assertRaises(FormatError):
+                series.decode(bad)
+        with self.assertRaises(FormatError):
+            series.encode({"c": ("", np.zeros(2, dtype=complex))})
+        job = self.demo()
+        raw = Blob(name="day 1.nmea", origin="rover, port 9001", data=b"$GPGGA" * 5000)
+        kept = [raw, Blob(name="series", origin="day 1", data=data)]
+        job.record("log", [amend(job.state.marks["T-01"], code="L")], blobs=kept)
+        job.close()
+        self.assertLess((self.folder / "demo.fenwind").stat().st_size, 30_000 + 150_000)
+        again = Job.open(self.folder / "demo.fenwind")
+        self.addCleanup(again.close)
+        self.assertEqual([again.blob(b.hash) for b in kept], kept)
+        with self.assertRaisesRegex(JobError, "holds no file"):
+            again.blob("0" * 64)
+
+
+class Damage(TempFolder):
+    def test_every_changed_value_is_found_and_named(self) -> None:
+        """Bits flipped in stored values behind SQLite's back: what is read is never what nobody wrote."""
+        job = self.demo()
+        job.record("code", [amend(job.state.marks["T-01"], code="SEEN")])
+        job.close()
+        path = self.folder / "demo.fenwind"
+        good, rng = path.read_bytes(), np.random.default_rng(5)
+        wanted = self.records(path)
+        text = [i for i in range(len(good)) if 32 <= good[i] < 127]
+        noticed = 0
+        for place in rng.choice(text, 150, replace=False).tolist():
+            data = bytearray(good)
+            data[place] ^= 1 << int(rng.integers(0, 7))
+            path.write_bytes(bytes(data))
+            try:
+                found = self.records(path)
+            except JobError as error:
+                noticed += 1
+                self.assertTrue(error.hint)
+            else:
+                self.assertEqual(found, wanted, f"byte {place}")
+            self.assertEqual(path.read_bytes(), bytes(data), "a damaged file is never written to")
+        self.assertGreater(noticed, 40)
+        path.write_bytes(good.replace(b"SEEN", b"SEEM"))
+        with self.assertRaisesRegex(JobError, "damaged at gesture 2 .*T-01.*1 gestures before it are intact"):
+            Job.open(path)
+
+    def records(self, path: Path) -> dict:
+        job = Job.open(path)
+        try:
+            return dict(job.state.records)
+        finally:
+            job.close()
 
 
 class Refused(TempFolder):

@@ -18,9 +18,10 @@ from fenwind.doubts.settling import accept, settle
 from fenwind.errors import FenwindError
 from fenwind.job.derive import Derived, derive
 from fenwind.job.gestures import Gesture
-from fenwind.job.job import EntryRow, Job
+from fenwind.job.job import Job
 from fenwind.job.memory import Memory
 from fenwind.job.moved import Moved, moved
+from fenwind.job.schema import EntryRow
 from fenwind.job.state import JobState
 from fenwind.progress import NULL_PROGRESS, Progress
 from fenwind.quantities.angles import AngleStyle

@@ -3,11 +3,9 @@ handles kept."""
 
 from __future__ import annotations
 
-import gc
 import math
 from collections import Counter
-from collections.abc import Iterable, Iterator
-from contextlib import contextmanager
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -18,6 +16,7 @@ from fenwind.exchange.dxf import labels_of, open_drawing
 from fenwind.exchange.files import foreign_reader, write_whole
 from fenwind.procedures.move import Move
 from fenwind.progress import NULL_PROGRESS, Progress
+from fenwind.quiet import collection_paused
 
 #: Entities with a place of their own, by which they can be a target or carry a mark's name.
 _PLACED = {"POINT": "location", "INSERT": "insert", "TEXT": "insert", "MTEXT": "insert", "CIRCLE": "center"}
@@ -56,21 +55,8 @@ def move_drawing(
     pair's target stay by themselves; what the library cannot move stays and is listed. Raises FormatError
     when the drawing is damaged or cannot be written, ProcedureError for heights on a tilted plane, Cancelled.
     """
-    with _without_collection():
+    with collection_paused():
         return _move(path, out, move, frozenset(s.lower() for s in stay), progress)
-
-
-@contextmanager
-def _without_collection() -> Iterator[None]:
-    """Millions of small objects are made and none is garbage: looking for some again and again takes a fifth
-    of the time."""
-    was = gc.isenabled()
-    gc.disable()
-    try:
-        yield
-    finally:
-        if was:
-            gc.enable()
 
 
 def _move(path: str, out: str, move: Move, stay: frozenset[str], progress: Progress) -> MovedDrawing:

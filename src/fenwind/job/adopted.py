@@ -160,8 +160,12 @@ class _Table:
         self._set[at], self._row[at] = number, r
         if source.held is not None:
             self._held[at] = source.held[r]
-        for i, k in zip(at.tolist(), r.tolist(), strict=True):
-            self.why[i] = _why(source, k)
+        if isinstance(source.why, str):
+            for i in at.tolist():
+                self.why[i] = source.why
+        else:
+            for i, k in zip(at.tolist(), r.tolist(), strict=True):
+                self.why[i] = source.why[k]
 
     def adopted(self) -> Adopted:
         """What was found."""

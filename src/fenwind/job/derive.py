@@ -18,6 +18,7 @@ from fenwind.job.steps.kinds import STEP_KINDS
 from fenwind.job.steps.outcome import Node, Outcome, StepKind
 from fenwind.procedures.positions import Positions
 from fenwind.progress import NULL_PROGRESS, Progress
+from fenwind.quiet import collection_paused
 from fenwind.records.records import FrameRecord, Mark
 
 CIRCLE_HINT = "Take one of these steps out of the circle"
@@ -78,6 +79,13 @@ def derive(
     Errors of single steps become part of the result, never an exception. Raises Cancelled when `progress`
     says so.
     """
+    with collection_paused():
+        return _derived(state, memory, folder, progress, kinds)
+
+
+def _derived(
+    state: JobState, memory: Memory, folder: str, progress: Progress, kinds: Mapping[str, StepKind]
+) -> Derived:
     memory.computed = []
     run = _Run(state, memory, folder, progress, kinds)
     nodes = run.source.nodes

@@ -6,24 +6,42 @@ save, and a killed process loses no committed entry. The layout is described in 
 
 from __future__ import annotations
 
+import hashlib
 import os
+import shutil
 import sqlite3
+import zlib
 from collections.abc import Iterable, Iterator
+from contextlib import closing
 from dataclasses import dataclass
 from pathlib import Path
 
 from fenwind.errors import JobError
+from fenwind.job.schema import (
+    APPLICATION_ID,
+    SCHEMA_VERSION,
+    EntryRow,
+    chain_of,
+    create_tables,
+    entry_crc,
+    insert,
+    upgrade,
+)
 
-APPLICATION_ID = 0x46574A42  # "FWJB"
-SCHEMA_VERSION = 2
-_SCHEMA = """
-CREATE TABLE gestures (id INTEGER PRIMARY KEY, at TEXT NOT NULL, what TEXT NOT NULL) STRICT;
-CREATE TABLE entries (
-  seq INTEGER PRIMARY KEY, gesture INTEGER NOT NULL REFERENCES gestures (id),
-  kind TEXT NOT NULL, subject TEXT NOT NULL, body TEXT NOT NULL) STRICT;
-"""
-_KEPT = """CREATE TRIGGER {table}_{word} BEFORE {deed} ON {table}
-BEGIN SELECT RAISE(ABORT, 'the ledger is only appended to'); END"""
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Blob:
+    """A raw file or stream, or a long series as `records/series.py` writes it: kept under its own hash,
+    with the name it had and where it came from, in words."""
+
+    name: str
+    origin: str
+    data: bytes
+
+    @property
+    def hash(self) -> str:
+        """SHA-256 of the data, in hexadecimal digits."""
+        return hashlib.sha256(self.data).hexdigest()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -34,32 +52,40 @@ class StoredGesture:
     number: int
     at: str
     what: str
-    entries: tuple[tuple[str, str, str], ...]
+    entries: tuple[EntryRow, ...]
 
 
 class JobFile:
-    """An open job file, held exclusively while it is open."""
+    """An open job file, held exclusively while it is open. version: its format; kept: where the file of an
+    earlier format was kept when it became one of this."""
 
     def __init__(self, path: str | os.PathLike[str], *, create: bool = False) -> None:
         """Open or create. Raises JobError with the reason and what to do; a file that cannot be used is left
         untouched."""
         self.path = Path(path)
         _check_place(self.path, create)
-        try:
-            # A worker opens the job and the window's thread goes on with it; never both at once.
-            self._db = sqlite3.connect(self.path, timeout=0.3, isolation_level=None, check_same_thread=False)
-        except sqlite3.Error as error:
-            raise _explained(error, self.path) from error
+        self.version, self.kept, self._chain = SCHEMA_VERSION, Path(), b""
+        self._connect()
         try:
             if create:
                 self._create()
             else:
                 self._verify()
-            self._db.execute("PRAGMA synchronous=FULL")
-            self._db.execute("PRAGMA foreign_keys=ON")
+            self._pragmas()
         except (sqlite3.Error, JobError) as error:
             self._db.close()
             raise error if isinstance(error, JobError) else _explained(error, self.path) from error
+
+    def _connect(self) -> None:
+        try:
+            # A worker opens the job and the window's thread goes on with it; never both at once.
+            self._db = sqlite3.connect(self.path, timeout=0.3, isolation_level=None, check_same_thread=False)
+        except sqlite3.Error as error:
+            raise _explained(error, self.path) from error
+
+    def _pragmas(self) -> None:
+        self._db.execute("PRAGMA synchronous=FULL")
+        self._db.execute("PRAGMA foreign_keys=ON")
 
     def _lock(self) -> None:
         self._db.execute("PRAGMA locking_mode=EXCLUSIVE")
@@ -67,14 +93,7 @@ class JobFile:
 
     def _create(self) -> None:
         self._lock()
-        for statement in _SCHEMA.split(";\n"):
-            if statement.strip():
-                self._db.execute(statement)
-        for table in ("gestures", "entries"):
-            for word, deed in (("kept", "DELETE"), ("fixed", "UPDATE")):
-                self._db.execute(_KEPT.format(table=table, word=word, deed=deed))
-        self._db.execute(f"PRAGMA application_id={APPLICATION_ID}")
-        self._db.execute(f"PRAGMA user_version={SCHEMA_VERSION}")
+        create_tables(self._db)
         self._db.execute("COMMIT")
 
     def _verify(self) -> None:
@@ -82,6 +101,7 @@ class JobFile:
         self._db.execute("COMMIT")
         (application,) = self._db.execute("PRAGMA application_id").fetchone()
         (version,) = self._db.execute("PRAGMA user_version").fetchone()
+        self.version = int(version)
         if application != APPLICATION_ID:
             raise JobError(
                 "this is not a Fenwind job", where=str(self.path), hint="Choose a file that Fenwind made"
@@ -99,45 +119,113 @@ class JobFile:
             )
 
     def read(self) -> Iterator[StoredGesture]:
-        """All gestures in order. Raises JobError when the file cannot be read to its end."""
+        """All gestures in order. Raises JobError when the file cannot be read to its end, or a checksum
+        says that something in it is no longer what was written."""
+        checked = self.version >= 3
+        gestures = f"SELECT id, at, what, {'chain' if checked else 'what'} FROM gestures ORDER BY id"
+        sizes = "SELECT gesture, count(*) FROM entries GROUP BY gesture"
         try:
+            heads = self._db.execute(gestures).fetchall()
+            count = dict(self._db.execute(sizes).fetchall())
             rows = self._db.execute(
-                "SELECT g.id, g.at, g.what, e.kind, e.subject, e.body FROM gestures g JOIN entries e ON "
-                "e.gesture = g.id ORDER BY e.seq"
-            )
-            number, at, what = -1, "", ""
-            entries: list[tuple[str, str, str]] = []
-            for gesture, gesture_at, gesture_what, *entry in rows:
-                if gesture != number and number >= 0:
-                    yield StoredGesture(number=number, at=at, what=what, entries=tuple(entries))
-                    entries = []
-                number, at, what = gesture, gesture_at, gesture_what
-                entries.append((entry[0], entry[1], entry[2]))
-            if number >= 0:
-                yield StoredGesture(number=number, at=at, what=what, entries=tuple(entries))
+                "SELECT kind, subject, body FROM entries ORDER BY gesture, seq"
+            ).fetchall()
+            start = 0
+            for number, at, what, chain in heads:
+                entries = tuple(rows[start : start + count.get(number, 0)])
+                start += len(entries)
+                if checked:
+                    self._check(number, at, what, chain, entries)
+                if entries:
+                    yield StoredGesture(number=number, at=at, what=what, entries=entries)
+            if start != len(rows):
+                raise self._damaged(len(heads) + 1, "", "")
         except sqlite3.Error as error:
             raise _explained(error, self.path) from error
 
-    def append(self, at: str, what: str, entries: Iterable[tuple[str, str, str]]) -> int:
-        """Commit one gesture, whole or not at all, and return its number. Raises JobError when it could not
-        be kept."""
+    def _check(self, number: int, at: str, what: str, chain: bytes, entries: tuple[EntryRow, ...]) -> None:
+        """Hold a gesture against its checksums and take its link of the chain as the last."""
+        if chain_of(self._chain, at, what, entries) != chain:
+            crcs = self._db.execute("SELECT crc FROM entries WHERE gesture = ? ORDER BY seq", (number,))
+            bad = [e[1] for e, (crc,) in zip(entries, crcs, strict=False) if entry_crc(e) != crc]
+            raise self._damaged(number, what, f", entry for {bad[0]}" if bad else "")
+        self._chain = chain
+
+    def _damaged(self, number: int, what: str, about: str) -> JobError:
+        return JobError(
+            f"the job file is damaged at gesture {number} ({what[:80]!r}{about}): what stands there is "
+            f"not what was written; the {number - 1} gestures before it are intact",
+            where=str(self.path),
+            hint="Open a copy from a backup; this file was not changed",
+        )
+
+    def append(self, at: str, what: str, entries: Iterable[EntryRow], blobs: Iterable[Blob] = ()) -> int:
+        """Commit one gesture with the blobs it speaks of, whole or not at all, and return its number. A
+        file of an earlier format becomes one of this first. Raises JobError when it could not be kept."""
         try:
+            if self.version < SCHEMA_VERSION:
+                self._upgrade()
             self._db.execute("BEGIN")
-            # Version 2 only has more kinds of record: a file of version 1 becomes one with the first gesture
-            # that may hold them.
-            self._db.execute(f"PRAGMA user_version={SCHEMA_VERSION}")
-            cursor = self._db.execute("INSERT INTO gestures (at, what) VALUES (?, ?)", (at, what))
-            number = int(cursor.lastrowid or 0)
-            rows = ((number, *entry) for entry in entries)
-            self._db.executemany(
-                "INSERT INTO entries (gesture, kind, subject, body) VALUES (?, ?, ?, ?)", rows
-            )
+            number, chain = insert(self._db, self._chain, at, what, entries)
+            for blob in blobs:
+                row = (blob.hash, blob.name, blob.origin, at, len(blob.data), zlib.compress(blob.data, 6))
+                self._db.execute("INSERT OR IGNORE INTO blobs VALUES (?, ?, ?, ?, ?, ?)", row)
             self._db.execute("COMMIT")
         except sqlite3.Error as error:
             if self._db.in_transaction:
                 self._db.execute("ROLLBACK")
             raise _explained(error, self.path) from error
+        self._chain = chain
         return number
+
+    def blob(self, key: str) -> Blob:
+        """A blob by its hash. Raises JobError when there is none, or when it is not what was kept."""
+        found = None
+        if self.version >= 3:
+            found = self._db.execute("SELECT name, origin, data FROM blobs WHERE hash = ?", (key,)).fetchone()
+        if found is None:
+            raise JobError(
+                f"the job holds no file {key[:12]}", where=str(self.path), hint="Read the file in again"
+            )
+        try:
+            blob = Blob(name=found[0], origin=found[1], data=zlib.decompress(found[2]))
+        except zlib.error:
+            blob = None
+        if blob is None or blob.hash != key:
+            raise JobError(
+                f"{found[0]} in the job is damaged", where=str(self.path), hint="Open a copy from a backup"
+            )
+        return blob
+
+    def _upgrade(self) -> None:
+        """Make a file of this format from a copy, put it in the place of the old one, and keep that beside
+        it."""
+        kept = _free_name(self.path, f"format {self.version}")
+        fresh = self.path.with_name(f".{self.path.name}.{os.getpid()}.upgrade")
+        fresh.unlink(missing_ok=True)
+        try:
+            with closing(sqlite3.connect(fresh, isolation_level=None)) as copy:
+                self._db.backup(copy)
+                upgrade(copy, self.version)
+                (self._chain,) = copy.execute(
+                    "SELECT chain FROM gestures ORDER BY id DESC LIMIT 1"
+                ).fetchone() or (b"",)
+            shutil.copymode(self.path, fresh)
+            os.link(self.path, kept)
+            os.replace(fresh, self.path)
+        except OSError as error:
+            raise JobError(
+                f"the job is of an earlier format and cannot be brought to this one: {error.strerror}",
+                where=str(self.path),
+                hint="Copy it to a folder you may write to and open the copy",
+            ) from error
+        finally:
+            fresh.unlink(missing_ok=True)
+        self._db.close()
+        self._connect()
+        self._verify()
+        self._pragmas()
+        self.kept = kept
 
     def copy_to(self, path: str | os.PathLike[str]) -> None:
         """Copy the job, consistent, to a new file. Raises JobError."""
@@ -155,6 +243,12 @@ class JobFile:
     def close(self) -> None:
         """Let go of the file."""
         self._db.close()
+
+
+def _free_name(path: Path, words: str) -> Path:
+    """A name beside a file that is not taken: its own with some words."""
+    names = (f"{path.stem} ({words}{'' if i == 1 else f', {i}'}){path.suffix}" for i in range(1, 10_000))
+    return next(p for p in (path.with_name(name) for name in names) if not p.exists())
 
 
 def _check_place(path: Path, create: bool) -> None:

@@ -10,9 +10,12 @@ from datetime import UTC, datetime
 from secrets import token_hex
 
 from fenwind.errors import JobError
-from fenwind.job.file import JobFile
+from fenwind.job.checked import check_entries
+from fenwind.job.file import Blob, JobFile, StoredGesture
+from fenwind.job.schema import EntryRow
 from fenwind.job.state import JobState
-from fenwind.records.entries import Add, Entry, decode, encode
+from fenwind.quiet import collection_paused
+from fenwind.records.entries import Add, Entry, decode, decode_additions, encode
 from fenwind.records.records import JobInfo, Record
 
 
@@ -25,9 +28,6 @@ class Gesture:
     entries: tuple[Entry, ...]
 
 
-EntryRow = tuple[str, str, str]
-
-
 def new_id() -> str:
     """An id for a new record, unique without asking anybody."""
     return token_hex(8)
@@ -35,7 +35,7 @@ def new_id() -> str:
 
 class Job:
     """An open job. `state` is for reading; `record`, `undo` and `redo` change it, after the file has kept the
-    change."""
+    change. set_aside: entries of the file that could not be applied, in words."""
 
     def __init__(self, file: JobFile) -> None:
         """Read all entries of an open file. Raises JobError when one cannot be read."""
@@ -43,14 +43,50 @@ class Job:
         self.state = JobState()
         self._done: list[Gesture] = []
         self._undone: list[Gesture] = []
-        for stored in file.read():
-            kind = stored.entries[0][0]
-            if kind in ("undo", "redo"):
-                (self._step_back if kind == "undo" else self._step_forward)()
+        self.set_aside: tuple[str, ...] = ()
+        with collection_paused():
+            for stored in file.read():
+                kind = stored.entries[0][0]
+                if kind in ("undo", "redo"):
+                    self._replay(kind)
+                    continue
+                entries = self._decoded(stored)
+                self.state.apply_all(entries)
+                self._done.append(Gesture(number=stored.number, what=stored.what, entries=entries))
+                self._undone.clear()
+
+    def _replay(self, kind: str) -> None:
+        """Take back or do again as the file says; what has nothing to act on any more is set aside."""
+        if kind == "undo" and self._done:
+            self._step_back()
+        elif kind == "redo" and self._undone:
+            self._step_forward()
+
+    def _decoded(self, stored: StoredGesture) -> tuple[Entry, ...]:
+        """Entries of a gesture that can be applied, one after the other; the others are set aside and
+        said."""
+        kinds = [kind for kind, _, _ in stored.entries]
+        added = {
+            kind: iter(decode_additions(kind, [e[2] for e in stored.entries if e[0] == kind]))
+            for kind in set(kinds) - {"amend"}
+        }
+        if "amend" not in kinds:
+            return tuple([next(added[kind]) for kind in kinds])
+        entries: list[Entry] = []
+        types: dict[str, type[Record]] = {}
+        for kind, subject, body in stored.entries:
+            if kind != "amend":
+                entry = next(added[kind])
+                types[subject] = type(entry.record)
+                entries.append(entry)
                 continue
-            entries = tuple(self._take_in(*raw) for raw in stored.entries)
-            self._done.append(Gesture(number=stored.number, what=stored.what, entries=entries))
-            self._undone.clear()
+            known = self.state.records.get(subject)
+            record_type = types.get(subject) or (type(known) if known is not None else None)
+            if record_type is None:
+                self.set_aside += (f"{stored.what!r} changes {subject}, which was gone by then",)
+                continue
+            entries.append(decode(kind, subject, body, record_type))
+        return tuple(entries)
 
     @classmethod
     def open(cls, path: str | os.PathLike[str]) -> Job:
@@ -79,22 +115,22 @@ class Job:
         """Where the file is."""
         return str(self._file.path)
 
-    def _take_in(self, kind: str, subject: str, body: str) -> Entry:
-        known = self.state.records.get(subject)
-        entry = decode(kind, subject, body, type(known) if known is not None else None)
-        self.state.apply(entry)
-        return entry
-
-    def record(self, what: str, entries: Iterable[Entry], rows: Sequence[EntryRow] | None = None) -> None:
+    def record(
+        self,
+        what: str,
+        entries: Iterable[Entry],
+        rows: Sequence[EntryRow] | None = None,
+        blobs: Iterable[Blob] = (),
+    ) -> None:
         """Keep one gesture and take it in. `what` names it for undo; `rows` are the entries as `entry_rows`
         makes them, where a worker has done that already. Nothing happens for no entries. Raises JobError,
         then nothing changed."""
         entries = tuple(entries)
         if not entries:
             return
-        number = self._file.append(_now(), what, entry_rows(entries) if rows is None else rows)
-        for entry in entries:
-            self.state.apply(entry)
+        check_entries(self.state, entries)
+        number = self._file.append(_now(), what, entry_rows(entries) if rows is None else rows, blobs)
+        self.state.apply_all(entries)
         self._done.append(Gesture(number=number, what=what, entries=entries))
         self._undone.clear()
 
@@ -133,9 +169,17 @@ class Job:
 
     def _step_forward(self) -> None:
         gesture = self._undone.pop()
-        for entry in gesture.entries:
-            self.state.apply(entry)
+        self.state.apply_all(gesture.entries)
         self._done.append(gesture)
+
+    def blob(self, key: str) -> Blob:
+        """A raw file, a stream or a long series by its hash. Raises JobError."""
+        return self._file.blob(key)
+
+    @property
+    def kept(self) -> str:
+        """Where the file of an earlier format was kept when it became one of this, empty when it was one."""
+        return str(self._file.kept) if self._file.kept.name else ""
 
     def copy_to(self, path: str | os.PathLike[str]) -> None:
         """Copy the job to a new file. Raises JobError."""

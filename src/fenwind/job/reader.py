@@ -13,6 +13,7 @@ import os
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cache
+from operator import attrgetter
 from typing import Any, NamedTuple, TypeVar, cast, get_args, get_type_hints
 
 import numpy as np
@@ -84,7 +85,7 @@ def _dtype(kind: type, name: str) -> type:
 
 
 def _column(kind: type, name: str, records: list[Record]) -> NDArray[Any]:
-    values = [getattr(r, name) for r in records]
+    values = list(map(attrgetter(name), records))
     dtype = _dtype(kind, name)
     if dtype is object:
         out = np.empty(len(values), dtype=object)
@@ -131,9 +132,10 @@ class Shelf:
             else:
                 places, columns = {key: i for i, key in enumerate(records)}, {}
             self._held[kind] = (state.stamp(kind), places, columns)
-        for name in ("id", *names):
-            if name not in columns:
-                columns[name] = _column(kind, name, list(records.values()))
+        lacking = [name for name in ("id", *names) if name not in columns]
+        every = list(records.values()) if lacking else []
+        for name in lacking:
+            columns[name] = _column(kind, name, every)
         return columns
 
     @staticmethod

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import deque
+from collections.abc import Sequence
 from itertools import count
 from typing import TypeVar, cast
 
@@ -55,6 +56,35 @@ class JobState:
             self._put(apply_to(self.records[entry.subject], entry.new))
             self.amendments.setdefault(entry.subject, []).append(entry)
             self.amended_at.setdefault(entry.subject, []).append(self._clock)
+
+    def apply_all(self, entries: Sequence[Entry]) -> None:
+        """Take many entries in, one after the other; what is added is not noted one by one where that is
+        much."""
+        if len(entries) <= REMEMBERED:
+            for entry in entries:
+                self.apply(entry)
+            return
+        run: list[Record] = []
+        for entry in entries:
+            if isinstance(entry, Add):
+                run.append(entry.record)
+            else:
+                self._add_all(run)
+                run = []
+                self.apply(entry)
+        self._add_all(run)
+
+    def _add_all(self, added: list[Record]) -> None:
+        """Take in records that are new, without a note of each."""
+        ids = [record.id for record in added]
+        self.records.update(zip(ids, added, strict=True))
+        self.added_at.update(zip(ids, range(self._clock + 1, self._clock + 1 + len(ids)), strict=True))
+        self._clock += len(ids)
+        for kind in set(map(type, added)):
+            own = {record.id: record for record in added if type(record) is kind}
+            self._kinds.setdefault(kind, {}).update(own)
+            self._changes.pop(kind, None)
+            self._stamps[kind] = next(_stamps)
 
     def revert(self, entry: Entry) -> None:
         """Take the latest entry back out."""

@@ -3,9 +3,10 @@ reason."""
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import cache
-from typing import Any, get_type_hints
+from typing import Any, cast, get_type_hints
 
 import msgspec
 
@@ -68,7 +69,7 @@ def decode(kind: str, subject: str, body: str, record_type: type[Record] | None)
     """
     try:
         if kind.startswith("add "):
-            return Add(record=msgspec.json.decode(body, type=KINDS[kind[4:]]))
+            return Add(record=_decoder(kind[4:]).decode(body))
         raw = msgspec.json.decode(body)
         if record_type is None:
             raise KeyError(subject)
@@ -79,6 +80,29 @@ def decode(kind: str, subject: str, body: str, record_type: type[Record] | None)
             f"a ledger entry for {subject} cannot be read: {error}",
             hint="Open a copy of the job from a backup",
         ) from error
+
+
+def decode_additions(kind: str, bodies: Sequence[str]) -> list[Add]:
+    """Added records of one stored kind from their bodies, all at once. Raises JobError when one does not
+    fit."""
+    try:
+        records = _list_decoder(kind[4:]).decode(f"[{','.join(bodies)}]")
+    except (msgspec.MsgspecError, KeyError, ValueError):
+        return [
+            cast(Add, decode(kind, "", body, None)) for body in bodies
+        ]  # finds and names the one that does not
+    return [Add(record=record) for record in records]
+
+
+@cache
+def _list_decoder(kind: str) -> msgspec.json.Decoder[list[Any]]:
+    record_type: Any = KINDS[kind]
+    return msgspec.json.Decoder(list[record_type])
+
+
+@cache
+def _decoder(kind: str) -> msgspec.json.Decoder[Record]:
+    return msgspec.json.Decoder(KINDS[kind])
 
 
 @cache

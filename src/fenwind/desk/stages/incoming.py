@@ -28,8 +28,9 @@ from fenwind.exchange.raw_table import RawTable
 from fenwind.geodesy.frames import FrameSpec, HeightReference, find_crs, open_frame, working_frame_spec
 from fenwind.job import gestures
 from fenwind.job.incoming import Against, IncomingPoints, against_job, on_plane, take_in
-from fenwind.job.job import EntryRow, entry_rows
+from fenwind.job.job import entry_rows
 from fenwind.job.reader import with_grid_folder
+from fenwind.job.schema import EntryRow
 from fenwind.job.state import JobState
 from fenwind.progress import NULL_PROGRESS, Progress
 from fenwind.quantities.lengths import FOOT, METRE, UNITS, US_SURVEY_FOOT, LengthUnit
