@@ -35,7 +35,7 @@ def main() -> None:
     from fenwind.desk.stages.incoming import IncomingSheet
     from fenwind.desk.stages.incoming_rows import IncomingList, as_incoming, columns
     from fenwind.desk.theme import apply_theme
-    from fenwind.exchange.open_table import read_table
+    from fenwind.exchange.formats import read_table
     from fenwind.exchange.point_list import interpret, match_header
     from fenwind.geodesy.frames import FrameSpec
     from fenwind.job.incoming import against_job

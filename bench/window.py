@@ -128,7 +128,7 @@ def change_on_screen() -> None:
         big = Job.create(Path(folder) / "big.fenwind", "big", records, frame="dam")
         workspace = Workspace(shell, big)  # type: ignore[arg-type]
         app.processEvents()
-        fits, places = workspace.fits, iter(range(1, 190))
+        fits, places = workspace.pages["Fits"].fits, iter(range(1, 190))
 
         def change() -> None:
             fits._toggle_plan(fits.table.records.rows[next(places)])

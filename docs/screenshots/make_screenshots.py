@@ -63,7 +63,7 @@ class Pictures:
         b.settle(b.findings.open[0], b.findings.open[0].remedies[0])
         b.select("T-04")
         self.shot("fits")
-        w.fits._choose_horizontal("pivot")
+        w.pages["Fits"].fits._choose_horizontal("pivot")
         w.plan_pane.measure.setChecked(True)
         w.plan_pane.plan._click("T-01")
         w.plan_pane.plan._click("T-03")
@@ -77,11 +77,11 @@ class Pictures:
         w.show_stage("Marks")
         w.bridge.select("P-05")
         self.shot("marks")
-        w.marks.paste(LIST)
-        table = w.marks.incoming.table
+        w.pages["Marks"].paste(LIST)
+        table = w.pages["Marks"].incoming.table
         table.setCurrentIndex(table.proxy.index(2, 2))
         self.shot("incoming")
-        w.marks.incoming.close_list()
+        w.pages["Marks"].incoming.close_list()
 
     def frame(self) -> None:
         w, b = self.w, self.w.bridge
@@ -92,25 +92,25 @@ class Pictures:
 
     def moving(self) -> None:
         w = self.w
-        w.moving.open_file(self.site_plan())
-        w.fits_stack.setCurrentWidget(w.moving)
+        w.pages["Fits"].moving.open_file(self.site_plan())
+        w.pages["Fits"].stack.setCurrentWidget(w.pages["Fits"].moving)
         w.show_stage("Fits")
-        while not w.moving.table.records.rows:
+        while not w.pages["Fits"].moving.table.records.rows:
             QTest.qWait(20)
         self.shot("moving")
-        w.open_comparison()
-        w.comparing.set_side("b", "carried:fit-1")
+        w.actions.run("fits.compare")
+        w.pages["Fits"].comparing.set_side("b", "carried:fit-1")
         self.shot("comparing")
-        w.fits_stack.setCurrentWidget(w.fits)
+        w.pages["Fits"].stack.setCurrentWidget(w.pages["Fits"].fits)
 
     def handover(self) -> None:
         w = self.w
         w.show_stage("Handover")
-        w.handover.set_kind("html")
+        w.pages["Handover"].set_kind("html")
         self.shot("handover")
         w.plan_commands.add_backdrop(self.shore())
-        w.handover.set_kind("targets")
-        w.handover._set_class("PL")
+        w.pages["Handover"].set_kind("targets")
+        w.pages["Handover"]._set_class("PL")
         while not w.plan_pane.plan.scene.under:
             QTest.qWait(20)
         self.shot("targets")

@@ -5,7 +5,7 @@ from pathlib import Path
 from PySide6.QtTest import QTest
 
 from fenwind.desk.workspace import Workspace
-from fenwind.exchange.open_table import read_table
+from fenwind.exchange.formats import read_table
 from fenwind.job import gestures
 from fenwind.records.entries import amend
 from tests.desk.qt_case import QtTestCase
@@ -15,42 +15,45 @@ class Frame(QtTestCase):
     def test_a_system_is_found_and_used_and_says_what_it_means(self) -> None:
         w = self.open()
         w.show_stage("Frame")
-        self.assertIn("local plane", w.frame.note.text())
-        w.frame.find_system()
-        self.assertTrue(w.frame.search.here.isChecked(), "the job lies somewhere")
-        w.frame.search.edit.setText("utm zone 33")
-        w.frame.search.show_found()
-        self.assertEqual(len(w.frame.search.table.records.rows), 0, "zone 33 is not here")
-        w.frame.search.here.setChecked(False)
-        w.frame.search.edit.setText("25833")
-        w.frame.search.show_found()
-        w.frame.search.take.click()
-        self.assertIn("ETRS89 / UTM zone 33N", w.frame.statement.text())
-        self.assertIn("on the grid (combined factor", w.frame.note.text())
-        self.assertIn("outside the area", w.frame.note.text())
-        texts = [[c.text(r) for c in w.frame.places.records.columns] for r in w.frame.places.records.rows]
+        self.assertIn("local plane", w.pages["Frame"].note.text())
+        w.pages["Frame"].find_system()
+        self.assertTrue(w.pages["Frame"].search.here.isChecked(), "the job lies somewhere")
+        w.pages["Frame"].search.edit.setText("utm zone 33")
+        w.pages["Frame"].search.show_found()
+        self.assertEqual(len(w.pages["Frame"].search.table.records.rows), 0, "zone 33 is not here")
+        w.pages["Frame"].search.here.setChecked(False)
+        w.pages["Frame"].search.edit.setText("25833")
+        w.pages["Frame"].search.show_found()
+        w.pages["Frame"].search.take.click()
+        self.assertIn("ETRS89 / UTM zone 33N", w.pages["Frame"].statement.text())
+        self.assertIn("on the grid (combined factor", w.pages["Frame"].note.text())
+        self.assertIn("outside the area", w.pages["Frame"].note.text())
+        texts = [
+            [c.text(r) for c in w.pages["Frame"].places.records.columns]
+            for r in w.pages["Frame"].places.records.rows
+        ]
         self.assertEqual(
             [t[0] for t in texts], ["centre", "north-west", "north-east", "south-west", "south-east"]
         )
         adopted = w.bridge.derived.adopted[w.bridge.frame_id]
         self.assertEqual(len(adopted.names), 22, "everything measured is derived in the new frame")
-        self.choose(w.frame.statement.parts["unit"], "US survey feet (ftUS)")
-        self.choose(w.frame.statement.parts["decimals"], "2 decimals")
-        w.frame._ask_epoch()
-        w.frame.ask.edit.setText("soon")
-        w.frame.ask.ok.click()
-        self.assertTrue(w.frame.ask.isVisible(), "an epoch that is none is asked again")
-        w.frame.ask.edit.setText("2026.5")
-        w.frame.ask.ok.click()
+        self.choose(w.pages["Frame"].statement.parts["unit"], "US survey feet (ftUS)")
+        self.choose(w.pages["Frame"].statement.parts["decimals"], "2 decimals")
+        w.pages["Frame"]._ask_epoch()
+        w.pages["Frame"].ask.edit.setText("soon")
+        w.pages["Frame"].ask.ok.click()
+        self.assertTrue(w.pages["Frame"].ask.isVisible(), "an epoch that is none is asked again")
+        w.pages["Frame"].ask.edit.setText("2026.5")
+        w.pages["Frame"].ask.ok.click()
         spec = w.bridge.frame.spec
         self.assertEqual((spec.unit, spec.epoch_year, w.bridge.state.info.decimals), ("ftUS", 2026.5, 2))
-        w.frame._find_heights()
-        w.frame.search.edit.setText("nn2000")
-        w.frame.search.show_found()
-        w.frame.search.take.click()
+        w.pages["Frame"]._find_heights()
+        w.pages["Frame"].search.edit.setText("nn2000")
+        w.pages["Frame"].search.show_found()
+        w.pages["Frame"].search.take.click()
         self.assertEqual(w.bridge.frame.spec.height.crs, "EPSG:5941")
         self.assertIn("frame.grid-missing", [d.rule for d in w.bridge.findings.open])
-        w.frame.use_grid(str(next(Path(w.bridge.folder).glob("*.gtx"))))
+        w.pages["Frame"].use_grid(str(next(Path(w.bridge.folder).glob("*.gtx"))))
         self.assertEqual(
             (w.bridge.frame.spec.height.kind, w.bridge.frame.spec.height.crs), ("vertical", "EPSG:5941")
         )
@@ -63,11 +66,14 @@ class Frame(QtTestCase):
         w = self.open()
         w.bridge.do(gestures.set_field([w.bridge.state.info], "frame", "map", "map"))
         w.show_stage("Frame")
-        self.wait_for(lambda: "no operation stands between" in w.frame.ways_note.text())
+        self.wait_for(lambda: "no operation stands between" in w.pages["Frame"].ways_note.text())
         changed = [amend(m, crs="EPSG:9989", epoch_year=2026.5) for m in w.bridge.state.measured.values()]
         w.bridge.do(("to ITRF2020", tuple(changed)))
-        self.wait_for(lambda: w.frame.ways.records.rows)
-        rows = [[c.text(r) for c in w.frame.ways.records.columns] for r in w.frame.ways.records.rows]
+        self.wait_for(lambda: w.pages["Frame"].ways.records.rows)
+        rows = [
+            [c.text(r) for c in w.pages["Frame"].ways.records.columns]
+            for r in w.pages["Frame"].ways.records.rows
+        ]
         self.assertEqual((rows[0][0], rows[0][1], rows[0][3]), ("used", "ITRF2020", "0.1"))
         self.assertIn("lacks a grid", [r[0] for r in rows])
         self.assertLess(len(rows), 10, "only those for where the job lies")
@@ -80,22 +86,22 @@ class Frame(QtTestCase):
     def test_an_empty_job_asks_for_a_system(self) -> None:
         w = self.open("--empty")
         w.show_stage("Frame")
-        self.assertEqual(w.frame.statement.text(), "The job is in no frame yet.")
-        w.frame.find_system()
-        w.frame.search.edit.setText("no such system anywhere")
-        w.frame.search.show_found()
-        self.assertFalse(w.frame.search.take.isEnabled())
-        w.frame.search.edit.setText("25832")
-        w.frame.search.show_found()
-        w.frame.search._use()
-        self.assertIn("No marks yet", w.frame.note.text())
+        self.assertEqual(w.pages["Frame"].statement.text(), "The job is in no frame yet.")
+        w.pages["Frame"].find_system()
+        w.pages["Frame"].search.edit.setText("no such system anywhere")
+        w.pages["Frame"].search.show_found()
+        self.assertFalse(w.pages["Frame"].search.take.isEnabled())
+        w.pages["Frame"].search.edit.setText("25832")
+        w.pages["Frame"].search.show_found()
+        w.pages["Frame"].search._use()
+        self.assertIn("No marks yet", w.pages["Frame"].note.text())
 
 
 class Handover(QtTestCase):
     def test_formats_layouts_and_targets(self) -> None:
         w = self.open()
         w.show_stage("Handover")
-        sheet = w.handover
+        sheet = w.pages["Handover"]
         for kind, ending in (("landxml", "xml"), ("xlsx", "xlsx"), ("dxf", "dxf"), ("pdf", "pdf")):
             sheet.set_kind(kind)
             sheet.write.click()
@@ -129,22 +135,24 @@ class OtherFormats(QtTestCase):
     def test_a_file_of_another_format_comes_in_and_its_parts_can_be_chosen(self) -> None:
         w = self.open()
         w.show_stage("Handover")
-        w.handover.set_kind("geopackage")
-        w.handover.write.click()
-        path = w.handover.path.text()
+        w.pages["Handover"].set_kind("geopackage")
+        w.pages["Handover"].write.click()
+        path = w.pages["Handover"].path.text()
         self.wait_for(lambda: Path(path).is_file())
         self.assertEqual(len(read_table(path).rows), 22)
         w.show_stage("Marks")
-        w.marks.read_file(path)
-        incoming = w.marks.incoming
-        self.wait_for(lambda: w.marks.stack.currentWidget() is incoming and incoming.take.isEnabled())
+        w.pages["Marks"].read_file(path)
+        incoming = w.pages["Marks"].incoming
+        self.wait_for(
+            lambda: w.pages["Marks"].stack.currentWidget() is incoming and incoming.take.isEnabled()
+        )
         self.assertIn("Dam grid 1968, metres", incoming.statement.text())
         self.assertEqual(
             incoming.chips["same"].text(), "same 8", "T-05 is given in plan only and goes out with a height"
         )
         incoming.close_list()
         self._known_from_kml(w)
-        w.marks.read_file(str(self.folder / "nothing.xlsx"))
+        w.pages["Marks"].read_file(str(self.folder / "nothing.xlsx"))
         QTest.qWait(1)
         self.assertIn("cannot be read", w.line.text())
 
@@ -153,14 +161,16 @@ class OtherFormats(QtTestCase):
         w.bridge.do(gestures.set_field([w.bridge.state.info], "frame", "map", "map"))
         before = w.bridge.derived.adopted["map"]
         w.show_stage("Handover")
-        w.handover.set_kind("kml")
-        w.handover.write.click()
-        path = w.handover.path.text()
+        w.pages["Handover"].set_kind("kml")
+        w.pages["Handover"].write.click()
+        path = w.pages["Handover"].path.text()
         self.wait_for(lambda: Path(path).is_file())
         w.show_stage("Marks")
-        incoming = w.marks.incoming
-        w.marks.read_file(path)
-        self.wait_for(lambda: w.marks.stack.currentWidget() is incoming and incoming.take.isEnabled())
+        incoming = w.pages["Marks"].incoming
+        w.pages["Marks"].read_file(path)
+        self.wait_for(
+            lambda: w.pages["Marks"].stack.currentWidget() is incoming and incoming.take.isEnabled()
+        )
         self.assertIn("measured positions", incoming.statement.text())
         self.choose(incoming.statement.parts["kind"], "known positions")
         incoming.take.click()

@@ -42,9 +42,9 @@ class Moving(QtTestCase):
         w = self.open()
         doubt = next(d for d in w.bridge.findings.open if d.remedies)
         w.bridge.settle(doubt, doubt.remedies[0])
-        sheet = w.moving
+        sheet = w.pages["Fits"].moving
         sheet.open_file(self.drawing(w))
-        w.fits_stack.setCurrentWidget(sheet)
+        w.pages["Fits"].stack.setCurrentWidget(sheet)
         w.show_stage("Fits")
         self.wait_for(lambda: sheet.table.records.rows)
         shown = {(r.what, r.count, r.why) for r in sheet.table.records.rows}
@@ -68,7 +68,7 @@ class Moving(QtTestCase):
         shown = [sheet.distances.records.columns[1].value(i) for i in range(9)]
         np.testing.assert_allclose(shown, residuals.de_m * 1000)
         sheet.leave.click()
-        self.assertIs(w.fits_stack.currentWidget(), w.fits)
+        self.assertIs(w.pages["Fits"].stack.currentWidget(), w.pages["Fits"].fits)
         space = ezdxf.readfile(sheet.out).modelspace()
         carried = w.bridge.derived.fits["fit-1"].case.result.carried
         first = space.query("POINT")[0].dxf.location
@@ -79,7 +79,7 @@ class Moving(QtTestCase):
         w = self.open()
         path = Path(w.bridge.folder) / "list.csv"
         path.write_text("name,e,n,h\nA,0,0,1\nB,10,0,\n")
-        sheet = w.moving
+        sheet = w.pages["Fits"].moving
         sheet.open_file(str(path))
         for text, wrong in (
             ("1,2,3,4", "two or three"),
@@ -113,8 +113,8 @@ class Moving(QtTestCase):
 
     def test_comparing(self) -> None:
         w = self.open()
-        w.open_comparison()
-        sheet = w.comparing
+        w.actions.run("fits.compare")
+        sheet = w.pages["Fits"].comparing
         self.assertEqual((len(sheet.found.names), len(sheet.found.only_b)), (9, 13))
         self.assertEqual(float(sheet.found.d_m.max()), 0.0, "held control is adopted as given")
         sheet.set_side("b", "carried:fit-1")
@@ -134,7 +134,7 @@ class Moving(QtTestCase):
         sheet.set_side("b", "file:" + str(Path(w.bridge.folder) / "bad.csv"))
         self.wait_for(lambda: "line 2" in sheet.note.text())
         sheet.leave.click()
-        self.assertIs(w.fits_stack.currentWidget(), w.fits)
+        self.assertIs(w.pages["Fits"].stack.currentWidget(), w.pages["Fits"].fits)
 
 
 class Marks(QtTestCase):
@@ -142,9 +142,9 @@ class Marks(QtTestCase):
         w = self.open()
         w.show_stage("Marks")
         before = w.bridge.derived.adopted["dam"]
-        table = w.marks.marks.table
+        table = w.pages["Marks"].marks.table
         table.pick_all(lambda r: r.mark.name in ("P-01", "P-02"))
-        w.marks.marks.make_control()
+        w.pages["Marks"].marks.make_control()
         state = w.bridge.state
         given = next(g for g in state.given.values() if state.marks[g.mark].name == "P-01")
         row = before.index["P-01"]
@@ -152,16 +152,16 @@ class Marks(QtTestCase):
         after = w.bridge.derived.adopted["dam"]
         self.assertEqual(after.basis[after.index["P-01"]], "given")
         table.pick_all(lambda r: r.mark.name == "P-01")
-        w.marks.marks.release_control()
+        w.pages["Marks"].marks.release_control()
         after = w.bridge.derived.adopted["dam"]
         self.assertEqual(after.basis[after.index["P-01"]], "carried")
-        w.marks.marks.release_control()
+        w.pages["Marks"].marks.release_control()
         self.assertIn("none of these marks is given", w.line.text())
 
     def test_a_class_has_a_tolerance_a_symbol_and_labels(self) -> None:
         w = self.open()
         w.show_stage("Marks")
-        marks = w.marks.marks
+        marks = w.pages["Marks"].marks
         marks._show_class("main")
         self.choose(marks.statement.parts["symbol"], "square")
         self.choose(marks.statement.parts["label"], "not labelled")
@@ -176,8 +176,8 @@ class Marks(QtTestCase):
         w = self.open()
         given = w.bridge.state.given["g-T-04"]
         w.show_stage("Marks")
-        w.marks.paste(f"a;b;c;d\nT-04;{given.e_m};{given.n_m + 0.025};{given.height_m}\n")
-        incoming = w.marks.incoming
+        w.pages["Marks"].paste(f"a;b;c;d\nT-04;{given.e_m};{given.n_m + 0.025};{given.height_m}\n")
+        incoming = w.pages["Marks"].incoming
         header = incoming.table.horizontalHeader()
         for section, meaning in ((2, "name"), (3, "e"), (4, "n"), (5, "h")):
             data = QMimeData()
@@ -236,7 +236,7 @@ class Plan(QtTestCase):
         QTest.mousePress(plan, Qt.MouseButton.LeftButton, shift, QPoint(1, 1))
         QTest.mouseMove(plan, plan.rect().center())
         QTest.mouseRelease(plan, Qt.MouseButton.LeftButton, shift, plan.rect().bottomRight())
-        self.assertEqual(len(w.marks.marks.table.selected_rows()), 22)
+        self.assertEqual(len(w.pages["Marks"].marks.table.selected_rows()), 22)
         self.assertEqual(w.line.text(), "22 marks in the window.")
         png = str(self.folder / "plan.png")
         w.plan_commands.write_png(png)

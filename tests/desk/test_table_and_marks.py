@@ -13,7 +13,6 @@ from fenwind.desk.finder import Found, matching
 from fenwind.desk.plan import Plan, Scene
 from fenwind.desk.plan_symbols import RING, SQUARE, TRIANGLE
 from fenwind.desk.scene import error_ellipses
-from fenwind.desk.stages.waiting import WORDS
 from fenwind.desk.table import Column, RecordTable
 from fenwind.job import gestures
 from fenwind.job.job import Job
@@ -95,7 +94,7 @@ class Marks(QtTestCase):
     def test_type_rename_flag_set_down_filter(self) -> None:
         w = self.open()
         w.show_stage("Marks")
-        sheet, b = w.marks.marks, w.bridge
+        sheet, b = w.pages["Marks"].marks, w.bridge
         QTest.keyClicks(sheet.new, "Q-1")
         QTest.keyClick(sheet.new, Qt.Key.Key_Return)
         self.assertEqual(b.selection, "Q-1")
@@ -153,18 +152,20 @@ class Marks(QtTestCase):
         self.choose(menu_of["units"], "US survey feet (ftUS)")
         self.choose(menu_of["units"], "degrees, minutes, seconds")
         self.assertEqual(menu_of["units"].text(), "ftUS, degrees")
-        row = w.marks.marks.table.records.rows[0]
-        column = next(c for c in w.marks.marks.table.records.columns if c.key == "e")
+        row = w.pages["Marks"].marks.table.records.rows[0]
+        column = next(c for c in w.pages["Marks"].marks.table.records.columns if c.key == "e")
         self.assertAlmostEqual(column.value(row), row.e * 3937 / 1200, places=6)
         self.choose(menu_of["frame"], "ETRS89 / UTM 32N")
-        self.assertIn("ETRS89 / UTM 32N", w.marks.marks.statement.text())
-        self.assertGreater(w.marks.marks.table.records.rows[0].e, 400_000)
+        self.assertIn("ETRS89 / UTM 32N", w.pages["Marks"].marks.statement.text())
+        self.assertGreater(w.pages["Marks"].marks.table.records.rows[0].e, 400_000)
 
     def test_a_list_matched_by_hand_and_left(self) -> None:
         w = self.open()
         w.show_stage("Marks")
-        incoming, b = w.marks.incoming, w.bridge
-        w.marks.paste("1;T-01;693,422;3240,303;1241,083\n2;T-30;700,0;800,0;900,0\n3;T-31;oops;800;900\n")
+        incoming, b = w.pages["Marks"].incoming, w.bridge
+        w.pages["Marks"].paste(
+            "1;T-01;693,422;3240,303;1241,083\n2;T-30;700,0;800,0;900,0\n3;T-31;oops;800;900\n"
+        )
         self.assertEqual(incoming.chips["all"].text(), "all 3")
         for index, meaning in ((1, "name"), (2, "e"), (3, "n"), (4, "h"), (0, "")):
             incoming.set_meaning(index, meaning)
@@ -179,32 +180,37 @@ class Marks(QtTestCase):
         self.assertEqual(incoming.chips["differs"].text(), "differs 1")
         before = len(b.state.records)
         incoming.leave.click()
-        self.assertEqual((len(b.state.records), w.marks.stack.currentWidget()), (before, w.marks.marks))
-        w.marks.paste("")
+        self.assertEqual(
+            (len(b.state.records), w.pages["Marks"].stack.currentWidget()), (before, w.pages["Marks"].marks)
+        )
+        w.pages["Marks"].paste("")
         self.assertIn("no rows", w.line.text())
-        w.marks.read_file(str(self.folder / "none.csv"))
+        w.pages["Marks"].read_file(str(self.folder / "none.csv"))
         self.assertIn("cannot be read", w.line.text())
         # A column headed X may be northing: the job knows.
-        w.marks.paste("Pt\tX\tY\nT-01\t3240.303\t693.422\nT-02\t3320.016\t1527.775\n")
+        w.pages["Marks"].paste("Pt\tX\tY\nT-01\t3240.303\t693.422\nT-02\t3320.016\t1527.775\n")
         self.assertEqual(incoming.chips["same"].text(), "same 0", "no height came in where the job has one")
         self.assertEqual(incoming._match.columns, {"name": 0, "n": 1, "e": 2})
 
     def test_a_long_list_is_read_with_progress_and_can_be_stopped(self) -> None:
         w = self.open("--empty")
         text = "name,e,n,h\n" + "\n".join(f"P{i},{i * 1.5},{i * 2.5},10" for i in range(9000))
-        w.marks.paste(text)
+        w.pages["Marks"].paste(text)
         self.wait_for(
-            lambda: w.marks.incoming.take.text() == "Take 9000 rows" and w.marks.incoming.take.isEnabled()
+            lambda: (
+                w.pages["Marks"].incoming.take.text() == "Take 9000 rows"
+                and w.pages["Marks"].incoming.take.isEnabled()
+            )
         )
-        w.marks.incoming.take.click()
+        w.pages["Marks"].incoming.take.click()
         self.wait_for(lambda: len(w.bridge.state.marks) == 9000)
         self.assertEqual(len(w.bridge.state.given), 9000)
-        self.assertIs(w.marks.stack.currentWidget(), w.marks.marks)
+        self.assertIs(w.pages["Marks"].stack.currentWidget(), w.pages["Marks"].marks)
         w.bridge.undo()
         self.assertEqual(len(w.bridge.state.marks), 0)
-        w.marks.paste(text)
-        w.marks.incoming._task.cancel()
-        self.wait_for(lambda: w.marks.stack.currentWidget() is w.marks.marks)
+        w.pages["Marks"].paste(text)
+        w.pages["Marks"].incoming._task.cancel()
+        self.wait_for(lambda: w.pages["Marks"].stack.currentWidget() is w.pages["Marks"].marks)
         self.assertEqual(len(w.bridge.state.marks), 0)
 
 
@@ -221,7 +227,7 @@ class Window(QtTestCase):
         QTest.keyClick(w.shell, Qt.Key.Key_K, Qt.KeyboardModifier.ControlModifier)
         QTest.keyClicks(w.finder.edit, "hand report")
         QTest.keyClick(w.finder.edit, Qt.Key.Key_Return)
-        self.assertEqual((w.stage, w.handover.kind), ("Handover", "html"))
+        self.assertEqual((w.stage, w.pages["Handover"].kind), ("Handover", "html"))
         w.open_finder()
         QTest.keyClicks(w.finder.edit, "p-07")
         QTest.keyClick(w.finder.edit, Qt.Key.Key_Return)
@@ -235,7 +241,7 @@ class Window(QtTestCase):
 
     def test_stages_that_wait_and_measuring(self) -> None:
         w = self.open()
-        for name in WORDS:
+        for name in ("Sessions", "Setups", "Network", "Ground"):
             w.show_stage(name)
             self.assertEqual(w.stage, name)
         w.show_stage("Fits")
@@ -270,8 +276,8 @@ class Window(QtTestCase):
         db.execute(f"PRAGMA max_page_count={db.execute('PRAGMA page_count').fetchone()[0]}")
         w.show_stage("Marks")
         before = w.bridge.state.records
-        w.marks.paste("name,e,n\n" + "\n".join(f"Z{i},1,{i}" for i in range(2000)))
-        w.marks.incoming.take.click()
+        w.pages["Marks"].paste("name,e,n\n" + "\n".join(f"Z{i},1,{i}" for i in range(2000)))
+        w.pages["Marks"].incoming.take.click()
         self.assertIn("disk is full", w.line.text())
         self.assertEqual(w.bridge.state.records, before)
 
@@ -290,7 +296,7 @@ class FitSentence(QtTestCase):
     def test_every_part_of_the_sentence_changes_what_it_says(self) -> None:
         w = self.open()
         w.doubts.findChild(type(w.doubts.all), "settle-swap-axes").click()
-        b, fits = w.bridge, w.fits
+        b, fits = w.bridge, w.pages["Fits"].fits
         part = lambda key: fits.statement.parts[key]  # noqa: E731
         self.choose(part("source"), "day 1")
         self.assertIn("Carry day 1, 22 onto", fits.statement.text())
@@ -371,12 +377,12 @@ class LongWork(QtTestCase):
         self.assertAlmostEqual(abs(rows["T-09"].de), 31.014, places=3)
         self.choose(w.shell.header.parts["units"], "northing first")
         w.show_stage("Marks")
-        heads = [c.title for c in w.marks.marks.table.records.columns]
+        heads = [c.title for c in w.pages["Marks"].marks.table.records.columns]
         self.assertLess(heads.index("N"), heads.index("E"))
         w.show_stage("Handover")
-        self.assertTrue(w.handover.text.toPlainText().startswith("name,n,e,h"))
-        w.marks.paste("Q-1 2000 1000 5\nQ-2 2001 1001 5\n")
-        self.assertEqual(w.marks.incoming._match.columns, {"name": 0, "n": 1, "e": 2, "h": 3})
+        self.assertTrue(w.pages["Handover"].text.toPlainText().startswith("name,n,e,h"))
+        w.pages["Marks"].paste("Q-1 2000 1000 5\nQ-2 2001 1001 5\n")
+        self.assertEqual(w.pages["Marks"].incoming._match.columns, {"name": 0, "n": 1, "e": 2, "h": 3})
 
 
 class Plans(QtTestCase):

@@ -37,7 +37,7 @@ def measured_list() -> str:
 class Walk(QtTestCase):
     def test_the_demo(self) -> None:
         w = self.open()
-        b, fits = w.bridge, w.fits
+        b, fits = w.bridge, w.pages["Fits"].fits
         # The planted blunder is named; its remedy is one click, and everything follows.
         self.assertIn("T-09", w.doubts.text.text())
         remedy = w.doubts.findChild(type(w.doubts.all), "settle-swap-axes")
@@ -95,13 +95,13 @@ class Walk(QtTestCase):
         self.assertEqual(titles, ["Occupation", "Projected", "Fit 1", "Adopted"])
         # Hand over, close, open again: all is there.
         w.show_stage("Handover")
-        w.handover.path.setText(str(self.folder / "list.csv"))
-        w.handover.write.click()
-        self.wait_for(w.handover.write.isEnabled)
-        w.handover.set_kind("html")
-        w.handover.path.setText(str(self.folder / "report.html"))
-        w.handover.write.click()
-        self.wait_for(w.handover.write.isEnabled)
+        w.pages["Handover"].path.setText(str(self.folder / "list.csv"))
+        w.pages["Handover"].write.click()
+        self.wait_for(w.pages["Handover"].write.isEnabled)
+        w.pages["Handover"].set_kind("html")
+        w.pages["Handover"].path.setText(str(self.folder / "report.html"))
+        w.pages["Handover"].write.click()
+        self.wait_for(w.pages["Handover"].write.isEnabled)
         self.assertIn("P-05,", (self.folder / "list.csv").read_text())
         report = (self.folder / "report.html").read_text()
         self.assertIn("tight on purpose", report)
@@ -115,7 +115,7 @@ class Walk(QtTestCase):
     def test_from_nothing(self) -> None:
         """Paste eight control marks, then what the rover measured; make the fit; read residuals; undo all."""
         w = self.open("--empty")
-        b, marks = w.bridge, w.marks
+        b, marks = w.bridge, w.pages["Marks"]
         self.assertTrue(marks.marks.empty.isVisible())
         QGuiApplication.clipboard().setText(control_list())
         QTest.keyClick(marks.marks, Qt.Key.Key_V, Qt.KeyboardModifier.ControlModifier)
@@ -127,7 +127,7 @@ class Walk(QtTestCase):
         marks.incoming.take.click()
         self.assertEqual((len(b.state.marks), len(b.state.given)), (8, 8))
         QGuiApplication.clipboard().setText(measured_list())
-        w.paste_list()
+        w.actions.run("marks.paste")
         self.assertIn("measured positions", marks.incoming.statement.text())
         marks.incoming.take.click()
         QTest.keyClicks(marks.incoming.ask.edit, "EPSG:25832")
@@ -138,7 +138,7 @@ class Walk(QtTestCase):
         )
         w.actions.run("fits.new")
         self.assertEqual(w.stage, "Fits")
-        rows = w.fits.table.records.rows
+        rows = w.pages["Fits"].fits.table.records.rows
         self.assertEqual(len(rows), 8)
         self.assertLess(max(abs(r.de) + abs(r.dn) for r in rows), 0.02)
         self.assertEqual(b.derived.fits[b.fit.id].case.result.model, "turn")
@@ -149,7 +149,7 @@ class Walk(QtTestCase):
         while b.job.redo_text:
             w.actions.run("edit.redo")
         w.show_stage("Fits")
-        self.assertEqual(len(w.fits.table.records.rows), 8)
+        self.assertEqual(len(w.pages["Fits"].fits.table.records.rows), 8)
 
 
 if __name__ == "__main__":

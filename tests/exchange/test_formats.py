@@ -24,9 +24,9 @@ from hypothesis import strategies as st
 from fenwind.errors import FenwindError, FormatError
 from fenwind.exchange.dxf import write_dxf
 from fenwind.exchange.features import write_geojson, write_geopackage
+from fenwind.exchange.formats import read_table
 from fenwind.exchange.kml import write_kml
 from fenwind.exchange.landxml import write_landxml
-from fenwind.exchange.open_table import read_table
 from fenwind.exchange.outgoing import WORDS, Outgoing
 from fenwind.exchange.point_list import PointList, interpret
 from fenwind.exchange.xlsx import write_xlsx

@@ -17,7 +17,7 @@ import numpy as np
 
 from fenwind.cli import main
 from fenwind.exchange.columns import BESIDE, COLUMNS, list_columns, list_text
-from fenwind.exchange.open_table import read_table
+from fenwind.exchange.formats import read_table
 from fenwind.exchange.outgoing import outgoing
 from fenwind.exchange.point_list import interpret
 from fenwind.job import gestures

@@ -66,10 +66,10 @@ def run(options: argparse.Namespace) -> int:
             "format": wanted.key,
             "open_doubts": [d.text for d in findings.open],
         }
-        if wanted.report:
+        if wanted.report is not None:
             handover.write_report(options.out, wanted.key, _report(options, state, derived, findings))
         else:
-            frame = _frame(options.frame, state, wanted.key in ("geojson", "kml"))
+            frame = _frame(options.frame, state, wanted.positions is not None and wanted.positions.geographic)
             spec = with_grid_folder(state.frames[frame].spec, folder)
             out = outgoing(state, derived.adopted, frame, spec)
             checks = handover.checks_of(state)
@@ -108,29 +108,21 @@ def _frame(name: str | None, state: JobState, geographic: bool) -> str:
 
 
 def _report(options: argparse.Namespace, state: JobState, derived: Derived, findings: Any) -> Any:
-    from fenwind.quantities.lengths import UNITS
-    from fenwind.reports.fit_report import fit_report
+    from fenwind.job.steps.fit import fit_node
+    from fenwind.reports.kinds import report_of
 
-    outcomes = [
-        o for o in derived.fits.values() if not options.fit or options.fit in (o.step.name, o.step.id)
+    wanted = [
+        o.step for o in derived.fits.values() if not options.fit or options.fit in (o.step.name, o.step.id)
     ]
-    case = next((o for o in outcomes if o.case is not None), None)
-    if case is None or case.case is None:
+    reports = (report_of(state, derived, findings, fit_node(step.id)) for step in wanted)
+    found = next((report for report in reports if report is not None), None)
+    if found is None:
         raise FormatError(
             "there is no fit with a result to report on",
             where=options.job,
             hint="Make a fit first, or name another",
         )
-    step = case.step
-    return fit_report(
-        case.case,
-        [d for d in findings.open if d.subject == step.id],
-        title=state.info.name,
-        subtitle=step.name,
-        unit=UNITS[state.frames[step.target_frame].spec.unit],
-        accepted=[(d, a.reason) for d, a in findings.accepted if d.subject == step.id],
-        angle_style=state.info.angle_style,
-    )
+    return found
 
 
 def _words(payload: dict[str, Any]) -> str:

@@ -23,26 +23,28 @@ def read_points(path: str, unit: LengthUnit | None = None) -> PointList:
 
 def read_list(path: str, unit: LengthUnit | None = None) -> tuple[RawTable, PointList]:
     """A file as it is, and its points; as read_points."""
-    from fenwind.exchange.delimited import read_file
+    from fenwind.exchange.formats import read_table
     from fenwind.exchange.point_list import interpret
-    from fenwind.quantities.lengths import METRE
+    from fenwind.quantities.lengths import METRE, UNITS
 
-    raw = read_file(path)
+    raw = read_table(path)
+    unit = unit or (UNITS[raw.unit] if raw.unit else None)
     points = interpret(raw, unit=unit or METRE)
     if points.problems:
         bad = points.problems[0]
         raise FormatError(
             f"column {bad.column}: {bad.why}",
-            where=f"{path}, line {bad.line}",
+            where=f"{path}, {raw.place} {bad.line}",
             hint="Correct the row, or remove it",
         )
     seen: dict[str, int] = {}
     for point in points.points:
         if point.name in seen:
             raise FormatError(
-                f"column name: {point.name!r} stands in line {seen[point.name]} already, expected every "
+                f"column name: {point.name!r} stands in {raw.place} {seen[point.name]} already, "
+                "expected every "
                 "name once",
-                where=f"{path}, line {point.line}",
+                where=f"{path}, {raw.place} {point.line}",
                 hint="Average repeated occupations first, or rename one",
             )
         seen[point.name] = point.line

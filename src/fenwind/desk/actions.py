@@ -8,7 +8,10 @@ from dataclasses import dataclass
 from PySide6.QtGui import QAction, QKeySequence
 from PySide6.QtWidgets import QMenu, QWidget
 
-MENUS = ("Job", "Edit", "Frame", "Marks", "Fits", "Handover", "Plan", "Go")
+from fenwind.desk.stage_table import STAGES
+
+#: Menus in their order: the job, the stages that have commands, the plan.
+MENUS = ("Job", "Edit", *(stage.name for stage in STAGES), "Plan", "Go")
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -31,7 +34,8 @@ class ActionSet:
         self.specs = {spec.id: spec for spec in specs}
         self.actions: dict[str, QAction] = {}
         self.menu = QMenu(owner)
-        submenus = {name: self.menu.addMenu(name) for name in MENUS}
+        used = {spec.menu for spec in specs}
+        submenus = {name: self.menu.addMenu(name) for name in MENUS if name in used}
         for spec in specs:
             action = QAction(spec.text, owner)
             action.setObjectName(spec.id)

@@ -72,7 +72,7 @@ class BackdropStore(QObject):
     def __init__(self, bridge: JobBridge) -> None:
         super().__init__(bridge)
         self._bridge = bridge
-        self._runner = TaskRunner(self)
+        self._runner = TaskRunner(self, "files")
         self._known: dict[str, tuple[Any, list[Layer]]] = {}
         self._asked: set[str] = set()
 

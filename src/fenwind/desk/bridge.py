@@ -156,6 +156,10 @@ class JobBridge(QObject):
         """The selected mark."""
         return self.state.mark_named(self.selection) if self.selection else None
 
+    def show_stage(self, name: str) -> None:
+        """Ask the desk for a stage."""
+        self.stage_requested.emit(name)
+
     def select(self, name: str) -> None:
         """Make a mark the selected one, everywhere."""
         if name != self.selection:

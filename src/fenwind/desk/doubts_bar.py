@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QScrollArea, QVB
 from fenwind.desk.askline import AskLine
 from fenwind.desk.bridge import JobBridge
 from fenwind.desk.shell import look
+from fenwind.desk.stage_table import stage_of
 from fenwind.desk.theme import SEMIBOLD, colour, font
 from fenwind.doubts.registry import Doubt
 from fenwind.records.records import Acceptance
@@ -108,7 +109,7 @@ class DoubtsBar(QWidget):
     def _go(self, doubt: Doubt) -> None:
         if doubt.subject in self.bridge.state.fits:
             self.bridge.fit_id = doubt.subject
-        self.bridge.stage_requested.emit(stage_of(doubt, self.bridge))
+        self.bridge.stage_requested.emit(stage_of(doubt, self.bridge.state))
         if doubt.names:
             self.bridge.select(doubt.names[0])
 
@@ -189,13 +190,6 @@ class DoubtsBar(QWidget):
         p = QPainter(self)
         p.fillRect(self.rect(), colour(self._role))
         p.fillRect(0, 0, self.width(), 1, colour("rule"))
-
-
-def stage_of(doubt: Doubt, bridge: JobBridge) -> str:
-    """The stage where a doubt can be looked at."""
-    if doubt.subject in bridge.state.fits:
-        return "Fits"
-    return "Frame" if doubt.rule.split(".")[0] in ("frame", "convert") else "Marks"
 
 
 def _measure(doubt: Doubt) -> str:

@@ -7,9 +7,9 @@ from PySide6.QtGui import QPainter, QPainterPath, QPaintEvent
 from PySide6.QtWidgets import QAbstractButton, QVBoxLayout, QWidget
 
 from fenwind.desk.icons import paint_icon
+from fenwind.desk.stage_table import STAGES
 from fenwind.desk.theme import MEDIUM, SEMIBOLD, colour, font
 
-STAGES = ("Frame", "Marks", "Sessions", "Setups", "Fits", "Network", "Ground", "Handover")
 WIDTH = 88
 
 
@@ -68,7 +68,7 @@ class Rail(QWidget):
         layout.setContentsMargins(0, 10, 0, 0)
         layout.setSpacing(0)
         self.buttons: dict[str, _StageButton] = {}
-        for key, name in enumerate(STAGES, 1):
+        for key, name in enumerate((stage.name for stage in STAGES), 1):
             button = _StageButton(name, key, self)
             button.clicked.connect(lambda _=False, n=name: self.stage_chosen.emit(n))
             layout.addWidget(button)

@@ -18,7 +18,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from fenwind.desk.rail import STAGES, Rail
+from fenwind.desk.rail import Rail
 from fenwind.desk.theme import colour
 
 HEADER_HEIGHT = 44
@@ -172,7 +172,7 @@ class Shell(QMainWindow):
         outer.addWidget(self.bar)
         self.setCentralWidget(body)
         self.rail.stage_chosen.connect(self.stage_requested)
-        self.rail.choose(STAGES[4])
+        self.rail.choose("Fits")
         self._painted = False
         if settings is not None and isinstance(settings.value("window/geometry"), QByteArray):
             self.restoreGeometry(settings.value("window/geometry"))

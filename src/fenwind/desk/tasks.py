@@ -6,7 +6,7 @@ import queue
 import threading
 import time
 from collections.abc import Callable
-from typing import Any
+from typing import Any, Literal, get_args
 
 from PySide6.QtCore import QObject, Signal, Slot
 
@@ -70,21 +70,25 @@ class Task:
             self.done.set()
 
 
+Lane = Literal["computing", "files", "devices"]
+
+
 class _Worker:
-    """One thread for all long work, alive until the process ends.
+    """One thread for the work of a lane, alive until the process ends.
 
     PROJ keeps a context for each Python thread and frees it with the thread; a pool of Qt's gives Python a
     new thread state for every run, so that objects of PROJ kept from one run to the next would hang on a
     freed context and crash.
     """
 
-    def __init__(self) -> None:
+    def __init__(self, lane: Lane) -> None:
+        self._lane = lane
         self._queue: queue.SimpleQueue[Task] = queue.SimpleQueue()
         self._thread: threading.Thread | None = None
 
     def submit(self, task: Task) -> None:
         if self._thread is None:
-            self._thread = threading.Thread(target=self._serve, name="fenwind-worker", daemon=True)
+            self._thread = threading.Thread(target=self._serve, name=f"fenwind-{self._lane}", daemon=True)
             self._thread.start()
         self._queue.put(task)
 
@@ -93,21 +97,24 @@ class _Worker:
             self._queue.get().run()
 
 
-_worker = _Worker()
+#: A minute of computing never holds up a file, and a device that answers slowly holds up neither.
+_workers: dict[Lane, _Worker] = {lane: _Worker(lane) for lane in get_args(Lane)}
 
 
 class TaskRunner(QObject):
-    """Hands tasks to the worker, one after the other, and keeps them alive until they have finished."""
+    """Hands tasks to the worker of a lane, one after the other, and keeps them alive until they have
+    finished."""
 
-    def __init__(self, parent: QObject | None = None) -> None:
+    def __init__(self, parent: QObject | None = None, lane: Lane = "computing") -> None:
         super().__init__(parent)
+        self._lane: Lane = lane
         self.live: list[Task] = []
 
     def start(self, task: Task) -> Task:
         """Queue a task."""
         self.live.append(task)
         task.signals.finished.connect(self._on_finished)
-        _worker.submit(task)
+        _workers[self._lane].submit(task)
         return task
 
     @Slot()

@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from datetime import datetime
 
 import numpy as np
 
 from fenwind.errors import FormatError
-from fenwind.exchange.columns import BUILT_IN, DEFAULT, list_columns, list_text
+from fenwind.exchange.columns import BUILT_IN, DEFAULT
 from fenwind.exchange.csv_out import csv_text
 from fenwind.exchange.files import write_bytes, write_text
+from fenwind.exchange.formats import FILE_FORMATS, FileFormat, Handing
 from fenwind.exchange.outgoing import Outgoing
 from fenwind.job.state import JobState
 from fenwind.procedures.coverage import Coverage, coverage
@@ -24,27 +25,28 @@ from fenwind.reports.pdf import to_pdf
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Format:
-    """A format by its key: in words, the usual ending, and whether it is a report."""
+    """A format things are handed over in: its key, what it is called, the usual ending; the file format
+    that writes positions, or what makes the bytes of a report."""
 
     key: str
     words: str
     ending: str
-    report: bool = False
+    positions: FileFormat | None = None
+    report: Callable[[Report], bytes] | None = None
 
 
+#: Every format positions can be written in, the target list, and the forms of a report.
 FORMATS: dict[str, Format] = {
     f.key: f
     for f in (
-        Format(key="csv", words="a list (CSV)", ending=".csv"),
-        Format(key="xlsx", words="a spreadsheet (XLSX)", ending=".xlsx"),
-        Format(key="landxml", words="points (LandXML 1.2)", ending=".xml"),
-        Format(key="dxf", words="a drawing (DXF)", ending=".dxf"),
-        Format(key="geojson", words="features (GeoJSON)", ending=".geojson"),
-        Format(key="kml", words="placemarks (KML)", ending=".kml"),
-        Format(key="geopackage", words="a layer (GeoPackage)", ending=".gpkg"),
+        *(
+            Format(key=f.key, words=f.words, ending=f.endings[0], positions=f)
+            for f in sorted(FILE_FORMATS, key=lambda f: f.key != "csv")
+            if f.write is not None
+        ),
         Format(key="targets", words="a target list for photo control and scans (CSV)", ending=".csv"),
-        Format(key="html", words="a report (HTML)", ending=".html", report=True),
-        Format(key="pdf", words="a report (PDF)", ending=".pdf", report=True),
+        Format(key="html", words="a report (HTML)", ending=".html", report=lambda r: to_html(r).encode()),
+        Format(key="pdf", words="a report (PDF)", ending=".pdf", report=to_pdf),
     )
 }
 
@@ -82,42 +84,18 @@ def write_positions(
             where=out.title,
             hint="Take in control, or make a fit first",
         )
-    if key == "csv":
-        write_text(path, list_text(out, layout))
-    elif key == "targets":
+    wanted = FORMATS[key].positions
+    if wanted is None or wanted.write is None:
         write_text(path, targets_text(out, checks))
-    elif key == "xlsx":
-        from fenwind.exchange.xlsx import write_xlsx
-
-        columns = list_columns(out, layout)
-        write_xlsx(
-            path,
-            [c.head for c in columns],
-            zip(*(c.cells for c in columns), strict=True),
-            out.title,
-            out.system_words,
-        )
-    elif key == "landxml":
-        from fenwind.exchange.landxml import write_landxml
-
-        write_landxml(path, out, made)
-    elif key == "dxf":
-        from fenwind.exchange.dxf import write_dxf
-
-        write_dxf(path, out)
-    elif key == "kml":
-        from fenwind.exchange.kml import write_kml
-
-        write_kml(path, out)
     else:
-        from fenwind.exchange.features import write_geojson, write_geopackage
-
-        {"geojson": write_geojson, "geopackage": write_geopackage}[key](path, out)
+        wanted.write(path, out, Handing(layout=layout, made=made))
 
 
 def write_report(path: str, key: str, report: Report) -> None:
     """Write a report as HTML or PDF. Raises FormatError when the file cannot be written."""
-    write_bytes(path, to_pdf(report) if key == "pdf" else to_html(report).encode())
+    make = FORMATS[key].report
+    assert make is not None
+    write_bytes(path, make(report))
 
 
 # Targets

@@ -5,6 +5,12 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from fenwind.job.gestures import use_of
+from fenwind.job.state import JobState
+from fenwind.job.steps.fit import known_and_measured
+from fenwind.procedures.fit_case import FitCase
+from fenwind.records.records import FitStep
+
 PLAN_WORDS = {
     "auto": "the simplest model the pairs accept",
     "shift": "shift",
@@ -74,6 +80,30 @@ def fit_statement(
         Part(text=" as a check." if len(checks) < 2 else " as checks."),
     ]
     return tuple(parts)
+
+
+def statement_of_fit(state: JobState, step: FitStep, case: FitCase | None) -> tuple[Part, ...]:
+    """The sentence of a fit of a job; `case` what came of it, None where nothing did."""
+    source, target = state.frames.get(step.source_frame), state.frames.get(step.target_frame)
+    count = len(case.result.carried) if case is not None else 0
+    what = " and ".join(step.sessions) if step.sessions else "measured positions"
+    names = tuple(state.marks[m].name if m in state.marks else "?" for m in step.pivot or ())
+    over = ""
+    if source is not None and source.spec.crs:
+        height = source.spec.height
+        over = (height.name or "a geoid grid") if height.kind == "geoid" else "the ellipsoid"
+    pairs = known_and_measured(state, step)
+    checks = [m.name for m in state.marks.values() if m.name in pairs and use_of(state, step, m) == "check"]
+    return fit_statement(
+        source=f"{what}, {count}" if count else what,
+        target=target.spec.name if target is not None else "a frame",
+        horizontal=step.horizontal,
+        model=case.result.model if case is not None else "",
+        height=step.height,
+        over=over,
+        pivot=(names[0], names[1]) if len(names) == 2 else None,
+        checks=checks,
+    )
 
 
 def sentence(parts: Sequence[Part]) -> str:

@@ -13,12 +13,13 @@ from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QLabel, QMenu, QPushButt
 
 from fenwind.desk.bridge import JobBridge
 from fenwind.desk.shell import look
+from fenwind.desk.stage_table import Stage
 from fenwind.desk.stages.sheet import Sheet
 from fenwind.desk.statement import choice
 from fenwind.desk.table import Column, RecordTable
 from fenwind.desk.tasks import Task, TaskRunner
 from fenwind.errors import FenwindError, ProcedureError
-from fenwind.exchange.open_table import read_table
+from fenwind.exchange.formats import read_table
 from fenwind.exchange.point_list import interpret
 from fenwind.job.adopted import Adopted
 from fenwind.procedures.compare import Difference, compare
@@ -55,13 +56,13 @@ class ComparingSheet(Sheet):
     closed = Signal()
     compared = Signal()
 
-    def __init__(self, bridge: JobBridge) -> None:
-        super().__init__(bridge)
+    def __init__(self, bridge: JobBridge, stage: Stage) -> None:
+        super().__init__(bridge, stage)
         self.sides = {"a": GIVEN, "b": ADOPTED}
         self.tolerance = (0.010, 0.020)
         self.found: Difference | None = None
         self._files: dict[str, Positions | FenwindError] = {}
-        self._runner = TaskRunner(self)
+        self._runner = TaskRunner(self, "files")
         self.statement.set_menus(
             {
                 "a": partial(self._menu_side, "a"),

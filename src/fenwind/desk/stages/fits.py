@@ -14,6 +14,7 @@ from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QPushButton, QWidget
 
 from fenwind.desk.bridge import JobBridge
 from fenwind.desk.shell import look
+from fenwind.desk.stage_table import Stage
 from fenwind.desk.stages.fit_widgets import ModelCard, ParameterStrip
 from fenwind.desk.stages.sheet import Sheet
 from fenwind.desk.statement import choice
@@ -29,7 +30,7 @@ from fenwind.quantities.numbers import format_fixed, parse_number
 from fenwind.records.entries import Add
 from fenwind.records.records import FitStep, Mark, Use
 from fenwind.reports.fit_report import mm, parameter_rows, quality_line, role_of
-from fenwind.reports.statement import HEIGHT_WORDS, PLAN_WORDS, Part, fit_statement
+from fenwind.reports.statement import HEIGHT_WORDS, PLAN_WORDS, statement_of_fit
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -109,8 +110,8 @@ def _row_off(outcome: FitOutcome | None, mark: Mark, use: Use) -> PairRow:
 class FitsSheet(Sheet):
     """Statement, models side by side, pairs with residual bars, parameters."""
 
-    def __init__(self, bridge: JobBridge) -> None:
-        super().__init__(bridge)
+    def __init__(self, bridge: JobBridge, stage: Stage) -> None:
+        super().__init__(bridge, stage)
         self.statement.set_menus(
             {
                 "source": self._menu_source,
@@ -255,50 +256,18 @@ class FitsSheet(Sheet):
         if step is None:
             self.caption.setText("FITS")
             self.strip.show_cells([])
-            self.empty.setText(
-                "A fit ties measured positions to known ones. It needs known positions in one frame and "
-                "measured ones "
-                "of the same marks: paste both in Marks, then make the fit."
-            )
+            self.empty.setText(self.stage.empty)
             return
         fits = list(self.bridge.state.fits)
         self.caption.setText(f"{step.name.upper()}  ·  {fits.index(step.id) + 1} OF {len(fits)}")
         outcome = self.outcome()
         result = outcome.case.result if outcome is not None and outcome.case is not None else None
         rows = pair_rows(self.bridge, step, outcome)
-        self.statement.show_parts(self._parts(step, result, rows))
+        case = outcome.case if outcome is not None else None
+        self.statement.show_parts(statement_of_fit(self.bridge.state, step, case))
         self.table.records.set_rows(rows)
         self._show_cards(step, result)
         self._show_result(step, outcome, result)
-
-    def _parts(self, step: FitStep, result: FitResult | None, rows: list[PairRow]) -> tuple[Part, ...]:
-        state = self.bridge.state
-        source = state.frames.get(step.source_frame)
-        target = state.frames.get(step.target_frame)
-        count = len(result.carried) if result is not None else 0
-        what = " and ".join(step.sessions) if step.sessions else "measured positions"
-        pivot = (
-            tuple(state.marks[m].name if m in state.marks else "?" for m in step.pivot)
-            if step.pivot
-            else None
-        )
-        over = ""
-        if source is not None and source.spec.crs:
-            over = (
-                source.spec.height.name or "a geoid grid"
-                if source.spec.height.kind == "geoid"
-                else "the ellipsoid"
-            )
-        return fit_statement(
-            source=f"{what}, {count}" if count else what,
-            target=target.spec.name if target is not None else "a frame",
-            horizontal=step.horizontal,
-            model=result.model if result is not None else "",
-            height=step.height,
-            over=over,
-            pivot=pivot,  # type: ignore[arg-type]
-            checks=[r.mark.name for r in rows if r.use == "check"],
-        )
 
     def _show_cards(self, step: FitStep, result: FitResult | None) -> None:
         trials = {t.model: t for t in result.models} if result is not None else {}

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, replace
 from functools import partial
@@ -11,8 +12,10 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import QFileDialog, QLabel, QMenu
 
+from fenwind.desk.actions import ActionSpec
 from fenwind.desk.bridge import JobBridge
 from fenwind.desk.shell import look
+from fenwind.desk.stage_table import Stage
 from fenwind.desk.stages.incoming import local_plane
 from fenwind.desk.stages.sheet import Sheet
 from fenwind.desk.stages.system_search import SystemSearch, degrees_of
@@ -63,8 +66,8 @@ class _Way:
 class FrameSheet(Sheet):
     """Statement, the search, factors at the middle and the corners, operations."""
 
-    def __init__(self, bridge: JobBridge) -> None:
-        super().__init__(bridge)
+    def __init__(self, bridge: JobBridge, stage: Stage) -> None:
+        super().__init__(bridge, stage)
         self.statement.set_menus(
             {
                 "frame": self.menu_frame,
@@ -143,6 +146,24 @@ class FrameSheet(Sheet):
         self.statement.show_parts(parts)
         self._show_meaning()
         self._show_ways()
+
+    def header_menus(self) -> dict[str, Callable[[QMenu], None]]:
+        return {"frame": self.menu_frame, "heights": self.menu_heights, "units": self.menu_units}
+
+    def commands(self) -> Sequence[ActionSpec]:
+        return (
+            ActionSpec(
+                id="frame.find",
+                menu=self.stage.name,
+                text="Find a system",
+                tip="By name, code, country, or where the job lies",
+                run=self._show_search,
+            ),
+        )
+
+    def _show_search(self) -> None:
+        self.bridge.show_stage(self.stage.name)
+        self.find_system()
 
     def shut_down(self) -> None:
         """Stop looking."""

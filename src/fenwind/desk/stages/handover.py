@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import os
 import re
+from collections.abc import Sequence
 from datetime import datetime
 from functools import partial
 
-from PySide6.QtCore import QByteArray, QUrl, Signal
+from PySide6.QtCore import QByteArray, QUrl
 from PySide6.QtGui import QImage, QPainter, QTextDocument
 from PySide6.QtSvg import QSvgRenderer
 from PySide6.QtWidgets import (
@@ -23,8 +24,12 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from fenwind.desk.actions import ActionSpec
 from fenwind.desk.bridge import JobBridge
+from fenwind.desk.plan import Scene
+from fenwind.desk.scene import add_coverage
 from fenwind.desk.shell import look, show_look
+from fenwind.desk.stage_table import Stage
 from fenwind.desk.stages.sheet import Sheet
 from fenwind.desk.statement import choice
 from fenwind.desk.tasks import Task, TaskRunner
@@ -38,11 +43,11 @@ from fenwind.job.adopted import Adopted
 from fenwind.job.job import new_id
 from fenwind.job.reader import with_grid_folder
 from fenwind.job.state import JobState
+from fenwind.job.steps.fit import fit_node
 from fenwind.procedures.coverage import Coverage
 from fenwind.progress import Progress
 from fenwind.records.entries import Add
 from fenwind.records.records import Layout
-from fenwind.reports.fit_report import fit_report
 from fenwind.reports.handover import (
     FORMATS,
     checks_of,
@@ -53,6 +58,7 @@ from fenwind.reports.handover import (
     write_report,
 )
 from fenwind.reports.html import to_html
+from fenwind.reports.kinds import report_of
 from fenwind.reports.model import Report
 from fenwind.reports.statement import Part
 
@@ -63,16 +69,13 @@ TARGETS = "*"
 class HandoverSheet(Sheet):
     """What goes out, previewed as it will be written."""
 
-    judged = Signal()
-
-    def __init__(self, bridge: JobBridge, parts_of_fit: object = None) -> None:
-        super().__init__(bridge)
+    def __init__(self, bridge: JobBridge, stage: Stage) -> None:
+        super().__init__(bridge, stage)
         self.kind = "csv"
         self.mark_class = ""
         self.layout_id = DEFAULT.id
         self.coverage: Coverage | None = None
-        self._runner = TaskRunner(self)
-        self._parts_of_fit = parts_of_fit
+        self._runner = TaskRunner(self, "files")
         self.statement.set_menus(
             {
                 "kind": self._menu_kind,
@@ -130,7 +133,7 @@ class HandoverSheet(Sheet):
         if frame is not None:
             parts += [Part(text=" in "), Part(text=frame.spec.name, key="frame")]
         parts += [Part(text=" as "), Part(text=wanted.words, key="kind")]
-        if self.kind in ("csv", "xlsx"):
+        if wanted.positions is not None and wanted.positions.layout:
             parts += [Part(text=", columns "), Part(text=self._layout().name, key="layout")]
         self.statement.show_parts([*parts, Part(text=".")])
         self._judge(out)
@@ -155,7 +158,7 @@ class HandoverSheet(Sheet):
             else "There are no positions to hand over yet: paste control in Marks, or make a fit."
         )
         show_look(self.note, "sun" if self.coverage is not None and not self.coverage.fine else "faint")
-        self.write.setText("Write the report" if wanted.report else "Write the file")
+        self.write.setText("Write the report" if wanted.report is not None else "Write the file")
         self.write.setEnabled(count > 0)
         self._show_preview(out)
 
@@ -165,7 +168,7 @@ class HandoverSheet(Sheet):
         if self.kind == "targets" and out is not None and out.names and everything is not None:
             self.coverage = judge_targets(everything, out.names, checks_of(self.bridge.state))
         if before is not None or self.coverage is not None:
-            self.judged.emit()
+            self.plan_changed.emit()
 
     def _layout(self) -> Layout:
         known = {x.id: x for x in (*self.bridge.state.layouts.values(), *BUILT_IN)}
@@ -188,7 +191,7 @@ class HandoverSheet(Sheet):
 
     def _show_preview(self, out: Outgoing | None) -> None:
         self._set_default_path()
-        if FORMATS[self.kind].report:
+        if FORMATS[self.kind].report is not None:
             report = self.report()
             self._show_page(to_html(report) if report is not None else "")
             self.preview.setCurrentWidget(self.page)
@@ -207,30 +210,43 @@ class HandoverSheet(Sheet):
         self.preview.setCurrentWidget(self.text)
 
     def _list_text(self, out: Outgoing) -> str:
-        if self.kind in ("geojson", "kml"):
+        if (chosen := FORMATS[self.kind].positions) is not None and chosen.geographic:
             return f"# {out.system_words} {out.wgs84_words}\n" + list_text(
                 out, Layout(id="", name="", columns=("name", "lat", "lon", "h_ell", "class", "code"))
             )
-        return list_text(out, self._layout() if self.kind in ("csv", "xlsx") else DEFAULT)
+        return list_text(out, self._layout() if chosen is not None and chosen.layout else DEFAULT)
 
     def report(self) -> Report | None:
         """The report of the fit looked at, None when there is no result."""
-        step = self.bridge.fit
-        outcome = self.bridge.derived.fits.get(step.id) if step is not None else None
-        if step is None or outcome is None or outcome.case is None:
+        bridge, step = self.bridge, self.bridge.fit
+        if step is None:
             return None
-        accepted = [(d, a.reason) for d, a in self.bridge.findings.accepted if d.subject == step.id]
-        doubts = [d for d in self.bridge.findings.open if d.subject == step.id]
-        return fit_report(
-            outcome.case,
-            doubts,
-            title=self.bridge.state.info.name,
-            subtitle=f"{step.name}, {os.path.basename(self.bridge.job.path)}",
-            unit=self.bridge.unit,
-            statement=self._parts_of_fit() if callable(self._parts_of_fit) else None,
-            accepted=accepted,
-            angle_style=self.bridge.angle_style,
+        name = os.path.basename(bridge.job.path)
+        return report_of(bridge.state, bridge.derived, bridge.findings, fit_node(step.id), name)
+
+    def overlay(self, scene: Scene) -> None:
+        """The area that targets are to hold, and where one is lacking."""
+        if self.coverage is not None:
+            add_coverage(scene, self.coverage)
+
+    def focus(self) -> QWidget:
+        return self.write
+
+    def commands(self) -> Sequence[ActionSpec]:
+        return tuple(
+            ActionSpec(
+                id=f"handover.{wanted.key}",
+                menu=self.stage.name,
+                text=f"Hand over {wanted.words}",
+                tip="Preview it, then write it",
+                run=partial(self._hand_over, wanted.key),
+            )
+            for wanted in FORMATS.values()
         )
+
+    def _hand_over(self, kind: str) -> None:
+        self.bridge.show_stage(self.stage.name)
+        self.set_kind(kind)
 
     def _show_page(self, html: str) -> None:
         """QTextBrowser knows no inline SVG: the figures are drawn and handed to it as pictures."""
@@ -257,7 +273,7 @@ class HandoverSheet(Sheet):
     def _set_default_path(self) -> None:
         stem = re.sub(r"[^\w -]+", "", self.bridge.state.info.name).strip() or "positions"
         wanted = FORMATS[self.kind]
-        what = "report" if wanted.report else "targets" if self.kind == "targets" else "positions"
+        what = "report" if wanted.report is not None else "targets" if self.kind == "targets" else "positions"
         self.path.setText(os.path.join(self.bridge.folder, f"{stem} {what}{wanted.ending}"))
 
     def _browse(self) -> None:
@@ -269,7 +285,7 @@ class HandoverSheet(Sheet):
         """Write what the preview shows."""
         path = os.path.expanduser(self.path.text().strip())
         record = self.bridge.frame
-        if FORMATS[self.kind].report:
+        if FORMATS[self.kind].report is not None:
             report = self.report()
             if report is None:
                 self.bridge.told.emit(

@@ -14,6 +14,7 @@ from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QProgressBar, QPushBut
 
 from fenwind.desk.bridge import JobBridge
 from fenwind.desk.shell import look, show_look
+from fenwind.desk.stage_table import Stage
 from fenwind.desk.stages.incoming_rows import GROUPS, MEANING_WORDS, IncomingList, as_incoming, columns
 from fenwind.desk.stages.meaning_drag import HeadDrop, MeaningChips
 from fenwind.desk.stages.sheet import Sheet
@@ -22,7 +23,7 @@ from fenwind.desk.table import RecordTable
 from fenwind.desk.tasks import Task, TaskRunner
 from fenwind.errors import FenwindError
 from fenwind.exchange.delimited import read_text
-from fenwind.exchange.open_table import format_of, read_table
+from fenwind.exchange.formats import format_of, read_table
 from fenwind.exchange.point_list import MEANINGS, ColumnMatch, PointList, interpret, match_header
 from fenwind.exchange.raw_table import RawTable
 from fenwind.geodesy.frames import FrameSpec, HeightReference, find_crs, open_frame, working_frame_spec
@@ -51,8 +52,8 @@ class IncomingSheet(Sheet):
     looked_at = Signal(int)  # point of the list
     closed = Signal()
 
-    def __init__(self, bridge: JobBridge) -> None:
-        super().__init__(bridge)
+    def __init__(self, bridge: JobBridge, stage: Stage) -> None:
+        super().__init__(bridge, stage)
         self._raw: RawTable | None = None
         self._path = ""
         self._match = ColumnMatch(columns={})
@@ -65,7 +66,7 @@ class IncomingSheet(Sheet):
         self._crs = ""
         self._shown = "all"
         self._error = ""
-        self._runner = TaskRunner(self)
+        self._runner = TaskRunner(self, "files")
         self._task: Task | None = None
         self.statement.set_menus(
             {
@@ -148,7 +149,7 @@ class IncomingSheet(Sheet):
         files, and those whose reader takes long to load, are opened in a worker."""
         self._path = path
         try:
-            quick = format_of(path) == "text" and os.path.getsize(path) <= LONG_FILE
+            quick = format_of(path).key == "csv" and os.path.getsize(path) <= LONG_FILE
         except (FenwindError, OSError):
             quick = True  # the reader says what is wrong
         if quick:
@@ -365,6 +366,10 @@ class IncomingSheet(Sheet):
     def name_of(self, point: int) -> str:
         """Name of a point of the list."""
         return self._points.names[point] if self._points is not None else ""
+
+    def shut_down(self) -> None:
+        """Stop reading."""
+        self._runner.shut_down()
 
     def links(self, point: int) -> tuple[Link, ...]:
         """What the job has of a point, what comes in, the difference, and what taking it would move."""

@@ -4,6 +4,7 @@ they are."""
 from __future__ import annotations
 
 import math
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import partial
 from typing import Literal, get_args
@@ -11,6 +12,7 @@ from typing import Literal, get_args
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QGuiApplication, QKeyEvent, QKeySequence
 from PySide6.QtWidgets import (
+    QFileDialog,
     QHBoxLayout,
     QLabel,
     QLineEdit,
@@ -21,15 +23,19 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from fenwind.desk.actions import ActionSpec
 from fenwind.desk.bridge import JobBridge
 from fenwind.desk.shell import look
+from fenwind.desk.stage_table import Stage
 from fenwind.desk.stages.incoming import IncomingSheet
+from fenwind.desk.stages.page import StagePage
 from fenwind.desk.stages.sheet import Sheet
 from fenwind.desk.statement import choice
 from fenwind.desk.table import Column, RecordTable
 from fenwind.errors import FenwindError
 from fenwind.geodesy.frames import height_words
 from fenwind.job import gestures
+from fenwind.job.adopted import Candidate
 from fenwind.job.job import new_id
 from fenwind.quantities.lengths import parse_length
 from fenwind.quantities.numbers import format_fixed
@@ -37,6 +43,7 @@ from fenwind.records.entries import Add
 from fenwind.records.records import GivenPosition, Mark, MarkRule, MarkSymbol
 from fenwind.reports.fit_report import mm
 from fenwind.reports.statement import Part
+from fenwind.reports.trail import Link
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -54,20 +61,29 @@ class MarkRow:
     given: bool = False
 
 
-class MarksSheet(QWidget):
+PASTE_TIP = "Show a list against the job, before anything is changed"
+SET_DOWN_TIP = "Topmost selected value into all selected cells of its column"
+CONTROL_TIP = "Derived marks keep the position they have now, with its uncertainty, and may be held"
+RELEASE_TIP = "Given positions are switched off; fits carry the marks again"
+ADOPT_TIP = "All positions the selected mark could have, with their differences; choose one, with a reason"
+OFF_TIP = "Selected marks take no part; they stay, greyed"
+
+
+class MarksPage(StagePage):
     """The table of marks, or the list that is coming in."""
 
-    def __init__(self, bridge: JobBridge) -> None:
-        super().__init__()
-        self.bridge = bridge
+    def __init__(self, bridge: JobBridge, stage: Stage) -> None:
+        super().__init__(bridge, stage)
         self.stack = QStackedLayout(self)
-        self.marks = MarksTable(bridge)
-        self.incoming = IncomingSheet(bridge)
+        self.marks = MarksTable(bridge, stage)
+        self.incoming = IncomingSheet(bridge, stage)
+        self._looked_at: int | None = None
         self.stack.addWidget(self.marks)
         self.stack.addWidget(self.incoming)
         self.marks.table.paste_requested.connect(self.paste)
         self.incoming.opened.connect(lambda: self.stack.setCurrentWidget(self.incoming))
-        self.incoming.closed.connect(lambda: self.stack.setCurrentWidget(self.marks))
+        self.incoming.looked_at.connect(self._look_at)
+        self.incoming.closed.connect(self._leave)
 
     def paste(self, text: str) -> None:
         """Show a pasted list against the job; nothing is changed yet."""
@@ -79,17 +95,89 @@ class MarksSheet(QWidget):
         if self.incoming.load_file(path):
             self.stack.setCurrentWidget(self.incoming)
 
+    def _look_at(self, point: int) -> None:
+        self._looked_at = point
+        self.trail_changed.emit()
+
+    def _leave(self) -> None:
+        self._looked_at = None
+        self.stack.setCurrentWidget(self.marks)
+        self.trail_changed.emit()
+
     def refresh(self) -> None:
-        """Show the job as it is now."""
         self.marks.refresh()
         self.incoming.refresh()
+
+    def shut_down(self) -> None:
+        self.incoming.shut_down()
+
+    def focus(self) -> QWidget:
+        return self.marks.table if self.marks.table.isVisible() else self.marks.first
+
+    def trail(self) -> tuple[str, Sequence[Link]] | None:
+        """That of the point looked at in the list that is coming in."""
+        if self._looked_at is None:
+            return None
+        return f"{self.incoming.name_of(self._looked_at)}, COMING IN", self.incoming.links(self._looked_at)
+
+    def plan_selection(self) -> str | None:
+        return None if self._looked_at is None else self.incoming.name_of(self._looked_at)
+
+    def select(self, name: str) -> None:
+        self.marks.table.pick(lambda r: r.mark.name == name)
+
+    def pick(self, names: set[str]) -> bool:
+        self.marks.table.pick_all(lambda r: r.mark.name in names)
+        return True
+
+    def _paste_clipboard(self) -> None:
+        self.bridge.show_stage(self.stage.name)
+        self.paste(QGuiApplication.clipboard().text())
+
+    def _browse(self) -> None:
+        path, _ = QFileDialog.getOpenFileName(self, "Read a list", self.bridge.folder)
+        if path:
+            self.bridge.show_stage(self.stage.name)
+            self.read_file(path)
+
+    def commands(self) -> Sequence[ActionSpec]:
+        table = self.marks
+        rows: tuple[tuple[str, str, str, Callable[[], object], str, bool], ...] = (
+            ("paste", "Paste a list", PASTE_TIP, self._paste_clipboard, "Ctrl+Shift+V", False),
+            ("read", "Read a list from a file …", PASTE_TIP, self._browse, "Ctrl+O", False),
+            ("set_down", "Set down the selection", SET_DOWN_TIP, table.set_down, "Ctrl+Down", True),
+            ("control", "Make control of the selection", CONTROL_TIP, table.make_control, "", True),
+            ("derive", "Derive the selection again", RELEASE_TIP, table.release_control, "", True),
+            ("adopt", "Adopt another position …", ADOPT_TIP, table.choose_position, "", True),
+            ("off", "Switch marks off", OFF_TIP, partial(table.switch, False), "", True),
+            (
+                "on",
+                "Switch marks on",
+                "Selected marks take part again",
+                partial(table.switch, True),
+                "",
+                True,
+            ),
+        )
+        return tuple(
+            ActionSpec(
+                id=f"marks.{key}",
+                menu=self.stage.name,
+                text=text,
+                tip=tip,
+                run=run,
+                shortcut=shortcut,
+                enabled=self.isVisible if here else lambda: True,
+            )
+            for key, text, tip, run, shortcut, here in rows
+        )
 
 
 class MarksTable(Sheet):
     """Statement, filter and table of the marks."""
 
-    def __init__(self, bridge: JobBridge) -> None:
-        super().__init__(bridge)
+    def __init__(self, bridge: JobBridge, stage: Stage) -> None:
+        super().__init__(bridge, stage)
         self._class = ""
         self._by: Literal["class", "code"] = "class"
         self._typed: dict[str, dict[str, float]] = {}
@@ -134,12 +222,7 @@ class MarksTable(Sheet):
         self.empty = QWidget()
         column = QVBoxLayout(self.empty)
         column.setContentsMargins(0, 12, 0, 0)
-        words = QLabel(
-            "No marks yet. Copy a list of control in a spreadsheet or an editor and paste it here: names "
-            "with easting, northing and height, or "
-            "with latitude and longitude, the columns in any order. You see what came in before anything is "
-            "changed."
-        )
+        words = QLabel(stage.empty)
         words.setWordWrap(True)
         look(words, "faint")
         self.first = QPushButton("Paste a list  (Ctrl+V)")
@@ -383,6 +466,45 @@ class MarksTable(Sheet):
             self.bridge.attempt(
                 lambda: gestures.make_control(self.bridge.state, adopted, marks, self.bridge.frame_id)
             )
+
+    def choose_position(self) -> None:
+        """Offer all positions that the selected mark could have in the frame shown."""
+        rows = self.table.selected_rows()
+        adopted = self.bridge.derived.adopted.get(self.bridge.frame_id)
+        if len(rows) != 1 or adopted is None:
+            self.bridge.told.emit("Select one mark first.", "")
+            return
+        menu = QMenu(self)
+        menu.aboutToHide.connect(menu.deleteLater)
+        self.fill_choices(menu, rows[0].mark)
+        menu.popup(
+            self.table.viewport().mapToGlobal(self.table.visualRect(self.table.currentIndex()).bottomLeft())
+        )
+
+    def fill_choices(self, menu: QMenu, mark: Mark) -> None:
+        """The candidates of a mark, each with its difference from the adopted position, and the usual
+        order."""
+        adopted = self.bridge.derived.adopted[self.bridge.frame_id]
+        every = adopted.candidates(mark.id)
+        own = next((c for c in every if c.adopted), None)
+        for candidate in every:
+            words = candidate.why
+            if own is not None and not candidate.adopted:
+                way = (candidate.e_m - own.e_m, candidate.n_m - own.n_m, candidate.height_m - own.height_m)
+                words += f"   {'  '.join(mm(v, sign=True) for v in way if math.isfinite(v))} mm"
+            choice(menu, words, partial(self._ask_why, mark, candidate), checked=candidate.adopted)
+        menu.addSeparator()
+        choice(menu, "the usual order", partial(self._choose, mark, "", "", ""))
+
+    def _ask_why(self, mark: Mark, candidate: Candidate) -> None:
+        use = partial(self._choose, mark, candidate.key, candidate.why)
+        self.ask.ask(f"Adopt {mark.name} as {candidate.why}, because", use, button="Adopt it")
+
+    def _choose(self, mark: Mark, origin: str, words: str, reason: str) -> bool:
+        frame = self.bridge.frame_id
+        return self.bridge.attempt(
+            lambda: gestures.choose_position(self.bridge.state, mark, frame, origin, words, reason)
+        )
 
     def release_control(self) -> None:
         """Let the selected control be derived again."""

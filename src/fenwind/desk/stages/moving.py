@@ -18,6 +18,7 @@ from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QLabel, QMenu, QProgress
 
 from fenwind.desk.bridge import JobBridge
 from fenwind.desk.shell import look
+from fenwind.desk.stage_table import Stage
 from fenwind.desk.stages.sheet import Sheet
 from fenwind.desk.statement import choice
 from fenwind.desk.table import Column, RecordTable
@@ -25,8 +26,8 @@ from fenwind.desk.tasks import Task, TaskRunner
 from fenwind.errors import FenwindError, ProcedureError
 from fenwind.exchange.dxf_move import MovedDrawing, move_drawing, preview
 from fenwind.exchange.files import same_file, write_text
+from fenwind.exchange.formats import read_table
 from fenwind.exchange.list_move import move_list, moved_text
-from fenwind.exchange.open_table import read_table
 from fenwind.exchange.point_list import PointList, interpret
 from fenwind.exchange.raw_table import RawTable
 from fenwind.job import gestures
@@ -77,13 +78,13 @@ class MovingSheet(Sheet):
 
     closed = Signal()
 
-    def __init__(self, bridge: JobBridge) -> None:
-        super().__init__(bridge)
+    def __init__(self, bridge: JobBridge, stage: Stage) -> None:
+        super().__init__(bridge, stage)
         self.path = self.out = ""
         self.way: Way | None = None
         self.stay: tuple[str, ...] = ()
         self.heights = self.backwards = False
-        self._runner = TaskRunner(self)
+        self._runner = TaskRunner(self, "files")
         self._task: Task | None = None
         self.statement.set_menus(
             {

@@ -5,23 +5,24 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from PySide6.QtGui import QShowEvent
-from PySide6.QtWidgets import QLabel, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QLabel, QVBoxLayout
 
 from fenwind.desk.askline import AskLine
 from fenwind.desk.bridge import JobBridge
 from fenwind.desk.shell import look
+from fenwind.desk.stage_table import Stage
+from fenwind.desk.stages.page import StagePage
 from fenwind.desk.statement import Statement
 from fenwind.desk.theme import font
 from fenwind.errors import FenwindError
 from fenwind.quantities.lengths import parse_tolerances
 
 
-class Sheet(QWidget):
+class Sheet(StagePage):
     """A working area: `column` is where a stage puts its own things, under statement and ask line."""
 
-    def __init__(self, bridge: JobBridge) -> None:
-        super().__init__()
-        self.bridge = bridge
+    def __init__(self, bridge: JobBridge, stage: Stage) -> None:
+        super().__init__(bridge, stage)
         self.column = QVBoxLayout(self)
         self.column.setContentsMargins(20, 16, 18, 14)
         self.column.setSpacing(9)

@@ -1,0 +1,90 @@
+"""Commands about the job as a whole, undo, and going from stage to stage."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Sequence
+from functools import partial
+from typing import TYPE_CHECKING
+
+from PySide6.QtWidgets import QFileDialog
+
+from fenwind.desk.actions import ActionSpec
+from fenwind.desk.stage_table import STAGES
+from fenwind.errors import FenwindError
+from fenwind.job import gestures
+
+if TYPE_CHECKING:
+    from fenwind.desk.workspace import Workspace
+
+
+class JobCommands:
+    """See the module."""
+
+    def __init__(self, desk: Workspace) -> None:
+        self._desk, self._bridge = desk, desk.bridge
+
+    def commands(self) -> Sequence[ActionSpec]:
+        """Its commands."""
+        desk, bridge = self._desk, self._bridge
+        job = bridge.job
+        rows: tuple[tuple[str, str, str, Callable[[], object], str], ...] = (
+            ("job.rename", "Rename the job", "Give the job another name", self.rename, ""),
+            ("job.copy", "Copy the job to …", "Write a copy of the job as it is now", self.copy, ""),
+            ("job.quit", "Quit", "Close the window; everything is kept already", desk.shell.close, "Ctrl+Q"),
+            ("edit.undo", "Undo", "Take the latest change back", bridge.undo, "Ctrl+Z"),
+            ("edit.redo", "Do again", "Do the change undone last again", bridge.redo, "Ctrl+Shift+Z"),
+            ("edit.find", "Find a mark or an action", FIND_TIP, desk.open_finder, "Ctrl+K"),
+            ("edit.derive", "Derive again", DERIVE_TIP, bridge.rederive, "F5"),
+            ("edit.doubts", "Show all doubts", DOUBTS_TIP, desk.doubts.toggle_list, "Ctrl+L"),
+            *(
+                (f"go.{s.name.lower()}", s.name, f"Go to {s.name}", partial(desk.show_stage, s.name), "")
+                for s in STAGES
+            ),
+        )
+        enabled: dict[str, Callable[[], bool]] = {
+            "edit.undo": lambda: bool(job.undo_text),
+            "edit.redo": lambda: bool(job.redo_text),
+        }
+        return tuple(
+            ActionSpec(
+                id=key,
+                menu=key.split(".")[0].capitalize(),
+                text=text,
+                tip=tip,
+                run=run,
+                shortcut=shortcut,
+                enabled=enabled.get(key, lambda: True),
+            )
+            for key, text, tip, run, shortcut in rows
+        )
+
+    def rename(self) -> None:
+        """Ask for another name."""
+        info = self._bridge.state.info
+
+        def answer(text: str) -> bool:
+            name = text.strip()
+            gesture = gestures.set_field([info], "name", name, f"Rename the job to {name}")
+            return bool(name) and self._bridge.do(gesture)
+
+        self._desk.doubts.ask.ask("Name of the job", answer, text=info.name, button="Rename")
+
+    def copy(self) -> None:
+        """Ask for a file and copy the job to it."""
+        path, _ = QFileDialog.getSaveFileName(
+            self._desk.shell, "Copy the job to", self._bridge.folder, "Fenwind job (*.fenwind)"
+        )
+        if not path:
+            return
+        try:
+            self._bridge.job.copy_to(path)
+        except FenwindError as error:
+            self._bridge.tell_error(error)
+            return
+        self._desk.say(f"Copied to {os.path.basename(path)}.")
+
+
+FIND_TIP = "Marks and commands by any part of the name"
+DERIVE_TIP = "Compute all results from the records again"
+DOUBTS_TIP = "Open or close the list of doubts"

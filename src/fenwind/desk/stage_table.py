@@ -1,0 +1,102 @@
+"""The stages of the rail, a line each: which sheet, which doubts, what stands there while it is empty.
+
+Sheets are named and not imported, so that the shell can paint the rail before any of them is loaded.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from importlib import import_module
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from fenwind.desk.bridge import JobBridge
+    from fenwind.desk.stages.page import StagePage
+    from fenwind.doubts.registry import Doubt
+    from fenwind.job.state import JobState
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Stage:
+    """One stage: its name, the page as module:class below desk/stages, the families of doubt rules it
+    answers for, and the kinds of record that such doubts are about; `empty` says what belongs there while
+    there is nothing."""
+
+    name: str
+    page: str
+    families: tuple[str, ...] = ()
+    subjects: tuple[str, ...] = ()
+    empty: str = ""
+
+    def open(self, bridge: JobBridge) -> StagePage:
+        """Its page for a job."""
+        module, name = self.page.split(":")
+        page: StagePage = getattr(import_module(f"fenwind.desk.stages.{module}"), name)(bridge, self)
+        return page
+
+
+STAGES: tuple[Stage, ...] = (
+    Stage(name="Frame", page="frame:FrameSheet", families=("frame", "convert"), subjects=("frame",)),
+    Stage(
+        name="Marks",
+        page="marks:MarksPage",
+        families=("marks", "job"),
+        empty="No marks yet. Copy a list of control in a spreadsheet or an editor and paste it here: "
+        "names with "
+        "easting, northing and height, or with latitude and longitude, the columns in any order. You see "
+        "what came "
+        "in before anything is changed.",
+    ),
+    Stage(
+        name="Sessions",
+        page="waiting:WaitingPage",
+        empty="Base and rover sessions will be kept here: base positions, antenna heights, occupations, "
+        "raw data.",
+    ),
+    Stage(
+        name="Setups",
+        page="waiting:WaitingPage",
+        empty="Total-station setups will be kept here: orientation, rounds, resections, traverses, "
+        "side shots.",
+    ),
+    Stage(
+        name="Fits",
+        page="fits_page:FitsPage",
+        families=("fit", "step"),
+        subjects=("fit",),
+        empty="A fit ties measured positions to known ones. It needs known positions in one frame and "
+        "measured ones "
+        "of the same marks: paste both in Marks, then make the fit.",
+    ),
+    Stage(
+        name="Network",
+        page="waiting:WaitingPage",
+        empty="The network adjustment will stand here: everything observed in one solution, with its "
+        "statistics.",
+    ),
+    Stage(
+        name="Ground",
+        page="waiting:WaitingPage",
+        empty="Ground and grid will be compared here: combined factors, ground-scaled coordinates, "
+        "low-distortion "
+        "projections.",
+    ),
+    Stage(
+        name="Handover",
+        page="handover:HandoverSheet",
+        families=("coverage",),
+        empty="There are no positions to hand over yet: paste control in Marks, or make a fit.",
+    ),
+)
+
+
+def stage_of(doubt: Doubt, state: JobState) -> str:
+    """Name of the stage where a doubt can be looked at: by what it is about, else by the family of its
+    rule."""
+    from fenwind.records.records import KIND_OF
+
+    record = state.records.get(doubt.subject)
+    kind = KIND_OF[type(record)] if record is not None else ""
+    family = doubt.rule.split(".")[0]
+    by_subject = next((s.name for s in STAGES if kind and kind in s.subjects), "")
+    return by_subject or next((s.name for s in STAGES if family in s.families), "Marks")
