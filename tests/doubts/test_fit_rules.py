@@ -8,7 +8,8 @@ import numpy as np
 
 from fenwind.doubts.fit_geometry import breadth_and_length
 from fenwind.doubts.of_job import Judge
-from fenwind.doubts.registry import Doubt, doubts_about_fit, fit_rules
+from fenwind.doubts.registry import Doubt
+from fenwind.doubts.rules import RULES, doubts_about_fit
 from fenwind.doubts.settling import accept, settle
 from fenwind.errors import ProcedureError
 from fenwind.procedures.hull import distance_outside
@@ -157,7 +158,8 @@ class Fires(unittest.TestCase):
             "no_check",
         }
         tested |= {"no_redundancy", "scale_unexplained", "outside_area", "tilting_plane", "far_outside"}
-        self.assertEqual(set(fit_rules()), tested)
+        self.assertEqual({r.name for r in RULES if r.about == "fit"}, tested)
+        self.assertTrue(all(r.limit and r.source for r in RULES))
 
 
 class Silent(unittest.TestCase):

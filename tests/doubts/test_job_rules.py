@@ -7,9 +7,9 @@ from pyproj import CRS
 from pyproj.crs import ProjectedCRS
 from pyproj.crs.coordinate_operation import UTMConversion
 
-from fenwind.doubts.job_rules import doubts_about_job
 from fenwind.doubts.of_job import Judge
 from fenwind.doubts.registry import Doubt
+from fenwind.doubts.rules import doubts_about_job
 from fenwind.geodesy.frames import FrameSpec, HeightReference
 from fenwind.job import gestures
 from fenwind.job.incoming import take_in

@@ -8,9 +8,9 @@ from dataclasses import replace
 
 import numpy as np
 
-from fenwind.doubts.job_rules import doubts_about_job
 from fenwind.doubts.of_job import Judge
-from fenwind.doubts.registry import Doubt, Remedy, doubts_about_fit
+from fenwind.doubts.registry import Doubt, Remedy
+from fenwind.doubts.rules import doubts_about_fit, doubts_about_job
 from fenwind.doubts.settling import accept, settle
 from fenwind.quantities.lengths import FOOT
 from fenwind.records.entries import Add, Entry, amend

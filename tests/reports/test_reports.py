@@ -6,7 +6,7 @@ import xml.etree.ElementTree as ET
 
 import numpy as np
 
-from fenwind.doubts.registry import doubts_about_fit
+from fenwind.doubts.rules import doubts_about_fit
 from fenwind.quantities.lengths import US_SURVEY_FOOT
 from fenwind.reports.figure import exaggeration, fit_figure, nice_length
 from fenwind.reports.fit_report import fit_report, parameter_rows, quality_line, role_of

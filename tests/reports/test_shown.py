@@ -7,7 +7,7 @@ import xml.etree.ElementTree as ET
 
 import numpy as np
 
-from fenwind.doubts.registry import doubts_about_fit
+from fenwind.doubts.rules import doubts_about_fit
 from fenwind.exchange.columns import list_columns
 from fenwind.exchange.outgoing import outgoing
 from fenwind.job.reader import with_grid_folder

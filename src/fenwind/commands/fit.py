@@ -61,7 +61,7 @@ def add_parser(verbs: Any) -> None:
 def run(options: argparse.Namespace) -> int:
     """Compute, print and write; 1 when a doubt is grave."""
     from fenwind.commands.reading import dump, read_points
-    from fenwind.doubts.registry import doubts_about_fit
+    from fenwind.doubts.rules import doubts_about_fit
     from fenwind.exchange.files import write_text
     from fenwind.exchange.position_list import positions_csv
     from fenwind.geodesy.frames import open_frame, working_frame_spec

@@ -51,7 +51,7 @@ def run(options: argparse.Namespace) -> int:
     """Compute, write and print; 1 when a doubt is grave."""
     from fenwind.commands.fit import as_json
     from fenwind.commands.reading import dump, split_names
-    from fenwind.doubts.registry import doubts_about_fit
+    from fenwind.doubts.rules import doubts_about_fit
     from fenwind.exchange.files import same_file
     from fenwind.procedures.fit_case import FitCase
     from fenwind.procedures.move import distances, move_fit, move_of

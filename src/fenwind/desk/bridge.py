@@ -17,7 +17,6 @@ from fenwind.doubts.registry import Doubt, Remedy
 from fenwind.doubts.settling import accept, settle
 from fenwind.errors import FenwindError
 from fenwind.job.derive import Derived, derive
-from fenwind.job.gestures import Gesture
 from fenwind.job.job import Job
 from fenwind.job.memory import Memory
 from fenwind.job.moved import Moved, moved
@@ -26,7 +25,7 @@ from fenwind.job.state import JobState
 from fenwind.progress import NULL_PROGRESS, Progress
 from fenwind.quantities.angles import AngleStyle
 from fenwind.quantities.lengths import METRE, UNITS, LengthUnit
-from fenwind.records.entries import Entry
+from fenwind.records.entries import Entry, Gesture
 from fenwind.records.records import FitStep, FrameRecord, Mark
 
 #: Derivations that took longer than this go to a worker from then on, seconds.

@@ -28,7 +28,7 @@ from fenwind.job.job import new_id
 from fenwind.job.reader import with_grid_folder
 from fenwind.quantities.bearings import format_azimuth
 from fenwind.quantities.lengths import format_length
-from fenwind.records.entries import Add
+from fenwind.records.entries import Add, Gesture
 from fenwind.records.records import Backdrop
 from fenwind.reports.fit_report import mm
 
@@ -178,7 +178,7 @@ class PlanCommands(QObject):
             return
         inside = os.path.relpath(path, self.bridge.folder)
         record = Backdrop(id=new_id(), path=path if inside.startswith("..") else inside, frame=self._frame())
-        self.bridge.do((f"Put {os.path.basename(path)} under the plan", (Add(record=record),)))
+        self.bridge.do(Gesture(f"Put {os.path.basename(path)} under the plan", (Add(record=record),)))
 
     def save_png(self) -> None:
         """Ask for a file and write the plan as a picture."""

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from fenwind.doubts.registry import Doubt, Remedy, fit_rule
+from fenwind.doubts.registry import Doubt, Remedy
 from fenwind.estimation.distributions import chi2_quantile, chi2_tail, f_tail
 from fenwind.procedures import similarity
 from fenwind.procedures.fit_case import FitCase
@@ -56,7 +56,6 @@ def _distance_ratio(pairs: PairSet) -> _Ratio | None:
     return _Ratio(value=middle, spread=float(1.4826 * np.median(np.abs(ratio - middle)) / middle))
 
 
-@fit_rule
 def longitude_sign(case: FitCase) -> Iterator[Doubt]:
     """Longitudes that fall into the frame's area once their sign is changed."""
     if case.area is None or case.lat_rad is None or case.lon_rad is None:
@@ -82,7 +81,6 @@ def longitude_sign(case: FitCase) -> Iterator[Doubt]:
         )
 
 
-@fit_rule
 def unit_ratio(case: FitCase) -> Iterator[Doubt]:
     """All distances off by the ratio of two length units."""
     ratio = _distance_ratio(case.pairs)
@@ -127,7 +125,6 @@ def _plural(unit: LengthUnit) -> str:
     return unit.name.replace("foot", "feet") if "foot" in unit.name else f"{unit.name}s"
 
 
-@fit_rule
 def swapped_axes(case: FitCase) -> Iterator[Doubt]:
     """Northing and easting exchanged, in the whole list or for single marks."""
     pairs, names = case.pairs, case.result.pairs.names
@@ -178,7 +175,6 @@ def swapped_axes(case: FitCase) -> Iterator[Doubt]:
         )
 
 
-@fit_rule
 def exchanged_names(case: FitCase) -> Iterator[Doubt]:
     """Two pairs whose names look exchanged."""
     if case.majority is None:
@@ -203,7 +199,6 @@ def exchanged_names(case: FitCase) -> Iterator[Doubt]:
         )
 
 
-@fit_rule
 def standing_out(case: FitCase) -> Iterator[Doubt]:
     """A pair whose leave-one-out misfit stands out, in plan or in height."""
     yield from _standing_out_in_plan(case)

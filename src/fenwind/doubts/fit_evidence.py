@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from fenwind.doubts.registry import Doubt, Remedy, fit_rule
+from fenwind.doubts.registry import Doubt, Remedy
 from fenwind.procedures.fit_case import FitCase
 from fenwind.quantities.lengths import format_way
 from fenwind.quantities.numbers import format_fixed
@@ -17,7 +17,6 @@ SCALE_REACH = 3.29
 SCALE_EFFECT_M = 0.005
 
 
-@fit_rule
 def residual_over_tolerance(case: FitCase) -> Iterator[Doubt]:
     """Residuals, of pairs held and of checks, over the tolerance."""
     table, options = case.result.pairs, case.result.options
@@ -47,7 +46,6 @@ def residual_over_tolerance(case: FitCase) -> Iterator[Doubt]:
         )
 
 
-@fit_rule
 def no_check(case: FitCase) -> Iterator[Doubt]:
     """No pair took no part, so nothing outside the fit confirms it."""
     table = case.result.pairs
@@ -66,7 +64,6 @@ def no_check(case: FitCase) -> Iterator[Doubt]:
     )
 
 
-@fit_rule
 def no_redundancy(case: FitCase) -> Iterator[Doubt]:
     """As many observations as unknowns: residuals are zero whatever is wrong."""
     result = case.result
@@ -89,7 +86,6 @@ def no_redundancy(case: FitCase) -> Iterator[Doubt]:
     )
 
 
-@fit_rule
 def scale_unexplained(case: FitCase) -> Iterator[Doubt]:
     """A scale off 1 by more than lies between grid and ground in this frame."""
     trial = next((t for t in case.result.models if t.model == "scale"), None)

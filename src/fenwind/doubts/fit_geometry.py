@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fenwind.doubts.fit_blunders import inside_area
-from fenwind.doubts.registry import Doubt, Remedy, fit_rule
+from fenwind.doubts.registry import Doubt, Remedy
 from fenwind.procedures.fit_case import FitCase
 from fenwind.procedures.hull import distance_outside
 from fenwind.quantities.numbers import format_fixed
@@ -27,7 +27,6 @@ LINE_BREADTH = 0.10
 OUTSIDE_PART = 0.5
 
 
-@fit_rule
 def outside_area(case: FitCase) -> Iterator[Doubt]:
     """Positions outside the area the frame is meant for, that no change of sign explains."""
     if case.area is None or case.lat_rad is None or case.lon_rad is None:
@@ -54,7 +53,6 @@ def outside_area(case: FitCase) -> Iterator[Doubt]:
         )
 
 
-@fit_rule
 def tilting_plane(case: FitCase) -> Iterator[Doubt]:
     """A height plane steeper than the ground of its heights explains, or held by pairs nearly on a line."""
     height, table = case.result.height, case.result.pairs
@@ -102,7 +100,6 @@ def breadth_and_length(e_m: FloatArray, n_m: FloatArray) -> tuple[float, float]:
     return float(extents.min()), float(extents.max())
 
 
-@fit_rule
 def far_outside(case: FitCase) -> Iterator[Doubt]:
     """Marks so far outside the pairs that the fit is carried beyond what it knows."""
     table, carried = case.result.pairs, case.result.carried

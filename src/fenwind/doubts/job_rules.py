@@ -4,7 +4,7 @@ there."""
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Iterator
 
 import numpy as np
 
@@ -19,9 +19,6 @@ from fenwind.quantities.lengths import UNITS, format_way
 from fenwind.quantities.numbers import format_fixed
 from fenwind.records.records import GivenPosition
 
-JobRule = Callable[[JobState, Derived], Iterable[Doubt]]
-_RULES: list[JobRule] = []
-
 #: How far two occupations of one mark may lie apart before they are two places, metres.
 TWO_PLACES_M = 0.10
 #: Doubts of one rule listed at most; more say the same again.
@@ -30,18 +27,6 @@ MOST = 12
 FEWER_DECIMALS = 2
 
 
-def job_rule(function: JobRule) -> JobRule:
-    """Put a rule about a job into the list."""
-    _RULES.append(function)
-    return function
-
-
-def doubts_about_job(state: JobState, derived: Derived) -> tuple[Doubt, ...]:
-    """Every doubt about the records of a job."""
-    return tuple(d for rule in _RULES for d in rule(state, derived))
-
-
-@job_rule
 def no_control(state: JobState, derived: Derived) -> Iterator[Doubt]:
     """A fit needs known positions in its target frame, and there are none that may be held."""
     for step in state.fits.values():
@@ -68,7 +53,6 @@ def _may_be_held(state: JobState, given: GivenPosition) -> bool:
     return given.active and mark is not None and mark.active and (mark.hold_horizontal or mark.hold_height)
 
 
-@job_rule
 def two_places(state: JobState, derived: Derived) -> Iterator[Doubt]:
     """One name at two places: given twice in one frame, or occupations far from their mean."""
     seen: dict[tuple[str, str], GivenPosition] = {}
@@ -104,7 +88,6 @@ def _two_places(name: str, what: str, apart_m: float, limit_m: float) -> Doubt:
     )
 
 
-@job_rule
 def two_names(state: JobState, derived: Derived) -> Iterator[Doubt]:
     """Two names at one place, among the adopted positions of a frame."""
     told: set[tuple[str, str]] = set()
@@ -132,7 +115,6 @@ def two_names(state: JobState, derived: Derived) -> Iterator[Doubt]:
             )
 
 
-@job_rule
 def coarse_heights(state: JobState, derived: Derived) -> Iterator[Doubt]:
     """Given heights with fewer decimals than those around them were rounded, or read off a map."""
     by_frame: dict[str, list[tuple[str, int]]] = {}
@@ -173,7 +155,6 @@ def _decimals(value: float) -> int:
     return len(f"{value:.5f}".rstrip("0").split(".")[1])
 
 
-@job_rule
 def height_reference_unknown(state: JobState, derived: Derived) -> Iterator[Doubt]:
     """Heights are given, and nobody said what they are counted from."""
     for key, record in state.frames.items():
@@ -193,7 +174,6 @@ def height_reference_unknown(state: JobState, derived: Derived) -> Iterator[Doub
             )
 
 
-@job_rule
 def grids_and_epochs(state: JobState, derived: Derived) -> Iterator[Doubt]:
     """Heights that need a grid that is not here, systems that move with time without an epoch, and what
     conversions said."""
@@ -252,7 +232,6 @@ def grids_and_epochs(state: JobState, derived: Derived) -> Iterator[Doubt]:
             )
 
 
-@job_rule
 def changed_after_use(state: JobState, derived: Derived) -> Iterator[Doubt]:
     """A list that came in changed control which a fit held already."""
     for given_id, entries in state.amendments.items():
@@ -292,7 +271,6 @@ def _held(result: object, name: str) -> bool:
     return name in table.names and bool((table.used_h | table.used_v)[table.names.index(name)])
 
 
-@job_rule
 def scale_without_reason(state: JobState, derived: Derived) -> Iterator[Doubt]:
     """A fit that changes lengths: somebody has to say why."""
     for outcome in derived.fits.values():

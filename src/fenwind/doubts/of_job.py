@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from fenwind.doubts.job_rules import doubts_about_job
-from fenwind.doubts.registry import Doubt, doubts_about_fit
+from fenwind.doubts.registry import Doubt
+from fenwind.doubts.rules import doubts_about_fit, doubts_about_job
 from fenwind.errors import FenwindError
 from fenwind.job.derive import Derived
 from fenwind.job.state import JobState

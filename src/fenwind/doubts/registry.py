@@ -1,22 +1,18 @@
-"""What a doubt is, and the registry of the rules that find them."""
+"""What a doubt is, and what a rule is that finds them; `rules.py` lists all."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Literal
-
-if TYPE_CHECKING:
-    from fenwind.procedures.fit_case import FitCase
-
-RemedyKind = Literal["check", "off", "swap-axes", "exchange", "one-shift"]
+from typing import Literal
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Remedy:
-    """A way to settle a doubt with one click: what it does to the marks named."""
+    """A way to settle a doubt with one click: what it does (a key of REMEDIES in `settling`) to the marks
+    named."""
 
-    kind: RemedyKind
+    kind: str
     label: str
     names: tuple[str, ...] = ()
 
@@ -44,40 +40,23 @@ class Doubt:
         return "|".join((self.rule, self.subject, *self.names))
 
 
-#: Rules that name why a pair is off; the plain outlier then has nothing to add.
-CAUSES = ("fit.longitude-sign", "fit.unit-ratio", "fit.swapped-axes", "fit.exchanged-names")
-
-Rule = Callable[["FitCase"], Iterable[Doubt]]
-_FIT_RULES: dict[str, Rule] = {}
+Looks = Callable[..., Iterable[Doubt]]
 
 
-def fit_rule(function: Rule) -> Rule:
-    """Put a rule about fits into the registry, under its own name."""
-    _FIT_RULES[function.__name__] = function
-    return function
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Rule:
+    """One rule. about: what its function is given: "fit" a FitCase, "job" a JobState and what is derived
+    from it. look: the function. limit: the limit it goes by, in words with its number, and source: where
+    that comes from. explains: the keys of doubts that say why a pair is off, so that the plain outlier
+    then has nothing to add."""
 
+    about: Literal["fit", "job"]
+    look: Looks
+    limit: str
+    source: str = "common practice, no source"
+    explains: tuple[str, ...] = ()
 
-def fit_rules() -> dict[str, Rule]:
-    """All rules about fits, in the order they were written: causes before symptoms."""
-    from fenwind.doubts import fit_blunders, fit_evidence, fit_geometry
-
-    assert fit_blunders and fit_evidence and fit_geometry  # importing them registers their rules
-    return dict(_FIT_RULES)
-
-
-def doubts_about_fit(case: FitCase) -> tuple[Doubt, ...]:
-    """Every doubt about one fit, the grave ones first, causes before symptoms."""
-    return tuple(sorted(_run(case), key=lambda d: not d.grave))
-
-
-def _run(case: FitCase) -> Iterator[Doubt]:
-    explained: set[str] = set()
-    for rule in fit_rules().values():
-        for doubt in rule(case):
-            # A longitude without its sign also mirrors the marks, as exchanged axes do; the first cause found
-            # is the one told.
-            if doubt.rule in (*CAUSES, "fit.outlier") and doubt.names and set(doubt.names) <= explained:
-                continue
-            if doubt.rule in CAUSES:
-                explained.update(doubt.names)
-            yield doubt
+    @property
+    def name(self) -> str:
+        """Name of its function."""
+        return self.look.__name__

@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 
 from fenwind.doubts.registry import Doubt, Remedy
 from fenwind.errors import ProcedureError
-from fenwind.job.gestures import Gesture, change_step, set_use
+from fenwind.job.gestures import change_step, set_use
 from fenwind.job.job import new_id
 from fenwind.job.state import JobState
-from fenwind.records.entries import Add, amend
-from fenwind.records.records import Acceptance, GivenPosition, Mark
+from fenwind.records.entries import Add, Gesture, amend
+from fenwind.records.records import Acceptance, FitStep, GivenPosition, Mark
 
 
 def accept(doubt: Doubt, reason: str) -> Gesture:
@@ -18,8 +19,9 @@ def accept(doubt: Doubt, reason: str) -> Gesture:
     if not reason.strip():
         raise ProcedureError("a doubt is accepted for a reason", hint="Type why it may stand")
     value = doubt.value if doubt.value is not None and math.isfinite(doubt.value) else None
-    return "Accept a doubt", (
-        Add(record=Acceptance(id=new_id(), doubt=doubt.key, reason=reason.strip(), value=value)),
+    return Gesture(
+        "Accept a doubt",
+        (Add(record=Acceptance(id=new_id(), doubt=doubt.key, reason=reason.strip(), value=value)),),
     )
 
 
@@ -27,25 +29,49 @@ def settle(state: JobState, doubt: Doubt, remedy: Remedy) -> Gesture:
     """Carry out a remedy. Raises ProcedureError when what it speaks of is gone."""
     step = state.fits.get(doubt.subject)
     marks = [m for n in remedy.names if (m := state.mark_named(n)) is not None]
-    if step is None or len(marks) != len(remedy.names):
+    if step is None or len(marks) != len(remedy.names) or remedy.kind not in REMEDIES:
         raise ProcedureError("what this doubt speaks of is gone", hint="Look at the doubts again")
-    if remedy.kind in ("check", "off"):
-        return set_use(state, step, marks, "check" if remedy.kind == "check" else "off")
-    if remedy.kind == "one-shift":
-        return change_step(step, "Use one height shift", height="shift")
+    return REMEDIES[remedy.kind](state, doubt, step, marks)
+
+
+def _hold_out(state: JobState, doubt: Doubt, step: FitStep, marks: list[Mark]) -> Gesture:
+    return set_use(state, step, marks, "check")
+
+
+def _switch_off(state: JobState, doubt: Doubt, step: FitStep, marks: list[Mark]) -> Gesture:
+    return set_use(state, step, marks, "off")
+
+
+def _one_shift(state: JobState, doubt: Doubt, step: FitStep, marks: list[Mark]) -> Gesture:
+    return change_step(step, "Use one height shift", height="shift")
+
+
+def _swap_axes(state: JobState, doubt: Doubt, step: FitStep, marks: list[Mark]) -> Gesture:
     given = [_given_of(state, mark, step.target_frame) for mark in marks]
-    if remedy.kind == "swap-axes":
-        entries = tuple(amend(g, reason=doubt.text, e_m=g.n_m, n_m=g.e_m) for g in given)
-        names = ", ".join(remedy.names[:3]) + (" and more" if len(remedy.names) > 3 else "")
-        return f"Exchange E and N of {names}", entries
-    first, second = given
-    return (
-        f"Exchange {remedy.names[0]} and {remedy.names[1]}",
+    names = ", ".join(m.name for m in marks[:3]) + (" and more" if len(marks) > 3 else "")
+    entries = tuple(amend(g, reason=doubt.text, e_m=g.n_m, n_m=g.e_m) for g in given)
+    return Gesture(f"Exchange E and N of {names}", entries)
+
+
+def _exchange(state: JobState, doubt: Doubt, step: FitStep, marks: list[Mark]) -> Gesture:
+    first, second = (_given_of(state, mark, step.target_frame) for mark in marks)
+    return Gesture(
+        f"Exchange {marks[0].name} and {marks[1].name}",
         (
             amend(first, reason=doubt.text, mark=second.mark),
             amend(second, reason=doubt.text, mark=first.mark),
         ),
     )
+
+
+#: What each kind of remedy does.
+REMEDIES: dict[str, Callable[[JobState, Doubt, FitStep, list[Mark]], Gesture]] = {
+    "check": _hold_out,
+    "off": _switch_off,
+    "one-shift": _one_shift,
+    "swap-axes": _swap_axes,
+    "exchange": _exchange,
+}
 
 
 def _given_of(state: JobState, mark: Mark, frame: str) -> GivenPosition:

@@ -15,7 +15,7 @@ from fenwind.job.adopted import Adopted
 from fenwind.job.job import new_id
 from fenwind.job.state import JobState
 from fenwind.job.steps.fit import default_use
-from fenwind.records.entries import Add, Entry, amend
+from fenwind.records.entries import Add, Entry, Gesture, amend
 from fenwind.records.records import (
     FitStep,
     FrameRecord,
@@ -27,13 +27,11 @@ from fenwind.records.records import (
     Use,
 )
 
-Gesture = tuple[str, tuple[Entry, ...]]
-
 
 def set_field(records: Iterable[Record], field: str, value: Any, what: str, reason: str = "") -> Gesture:
     """Set one field of several records, where it differs."""
-    return what, tuple(
-        amend(r, reason=reason, **{field: value}) for r in records if getattr(r, field) != value
+    return Gesture(
+        what, tuple(amend(r, reason=reason, **{field: value}) for r in records if getattr(r, field) != value)
     )
 
 
@@ -45,7 +43,7 @@ def rename_mark(state: JobState, mark: Mark, name: str) -> Gesture:
     other = state.mark_named(name)
     if other is not None and other.id != mark.id:
         raise ProcedureError(f"{name} is another mark's name", hint="Choose a name that is not taken")
-    return f"Rename {mark.name} to {name}", (amend(mark, name=name),) if name != mark.name else ()
+    return Gesture(f"Rename {mark.name} to {name}", (amend(mark, name=name),) if name != mark.name else ())
 
 
 def new_mark(state: JobState, name: str) -> tuple[Mark, Gesture]:
@@ -56,7 +54,7 @@ def new_mark(state: JobState, name: str) -> tuple[Mark, Gesture]:
             f"{name or 'an empty name'} cannot be used", hint="Choose a name that is not taken"
         )
     mark = Mark(id=new_id(), name=name)
-    return mark, (f"New mark {name}", (Add(record=mark),))
+    return mark, Gesture(f"New mark {name}", (Add(record=mark),))
 
 
 def use_of(state: JobState, step: FitStep, mark: Mark) -> Use:
@@ -81,12 +79,12 @@ def set_use(state: JobState, step: FitStep, marks: Iterable[Mark], use: Use) -> 
     what = words.get(use, "Switch {} off in the fit").format(
         ", ".join(names[:3]) + (" and more" if len(names) > 3 else "")
     )
-    return what, _amend_step(step, uses=tuple(sorted(uses.items())))
+    return Gesture(what, _amend_step(step, uses=tuple(sorted(uses.items()))))
 
 
 def change_step(step: FitStep, what: str, **changes: Any) -> Gesture:
     """Change options of a fit."""
-    return what, _amend_step(step, **changes)
+    return Gesture(what, _amend_step(step, **changes))
 
 
 def _amend_step(step: FitStep, **changes: Any) -> tuple[Entry, ...]:
@@ -113,9 +111,10 @@ def set_given(
     if value_m is None and field != "height_m":
         raise ProcedureError("an easting or northing cannot be empty", hint="Switch the position off instead")
     words = {"e_m": "easting", "n_m": "northing", "height_m": "height"}
-    return f"Amend {words[field]} of {mark.name}", (
-        amend(given, reason=reason, **{field: value_m}),
-    ) if getattr(given, field) != value_m else ()
+    return Gesture(
+        f"Amend {words[field]} of {mark.name}",
+        (amend(given, reason=reason, **{field: value_m}),) if getattr(given, field) != value_m else (),
+    )
 
 
 def make_control(state: JobState, adopted: Adopted, marks: Iterable[Mark], frame: str) -> Gesture:
@@ -155,7 +154,9 @@ def make_control(state: JobState, adopted: Adopted, marks: Iterable[Mark], frame
         raise ProcedureError(
             "none of these marks has a derived position to make control of", hint="Select derived marks"
         )
-    return f"Make control of {', '.join(names[:3])}{' and more' if len(names) > 3 else ''}", tuple(entries)
+    return Gesture(
+        f"Make control of {', '.join(names[:3])}{' and more' if len(names) > 3 else ''}", tuple(entries)
+    )
 
 
 def release_control(state: JobState, marks: Iterable[Mark], frame: str) -> Gesture:
@@ -167,15 +168,15 @@ def release_control(state: JobState, marks: Iterable[Mark], frame: str) -> Gestu
         raise ProcedureError("none of these marks is given in the frame shown", hint="Select control")
     names = [chosen[g.mark] for g in given]
     what = f"Derive {', '.join(names[:3])}{' and more' if len(names) > 3 else ''} again"
-    return what, tuple(amend(g, reason="control no longer", active=False) for g in given)
+    return Gesture(what, tuple(amend(g, reason="control no longer", active=False) for g in given))
 
 
 def set_rule(state: JobState, by: Literal["class", "code"], value: str, what: str, **changes: Any) -> Gesture:
     """Set parts of the rule of a class or a code; it is made when there is none."""
     rule = state.rule_of(by, value)
     if rule is None:
-        return what, (Add(record=MarkRule(id=new_id(), by=by, value=value, **changes)),)
-    return what, (amend(rule, **changes),)
+        return Gesture(what, (Add(record=MarkRule(id=new_id(), by=by, value=value, **changes)),))
+    return Gesture(what, (amend(rule, **changes),))
 
 
 def choose_position(state: JobState, mark: Mark, frame: str, origin: str, words: str, reason: str) -> Gesture:
@@ -185,20 +186,20 @@ def choose_position(state: JobState, mark: Mark, frame: str, origin: str, words:
     earlier = [c for c in state.choices.values() if c.active and (c.mark, c.frame) == (mark.id, frame)]
     entries: list[Entry] = [amend(c, reason=reason, active=False) for c in earlier]
     if not origin:
-        return f"Adopt {mark.name} in the usual order", tuple(entries)
+        return Gesture(f"Adopt {mark.name} in the usual order", tuple(entries))
     if not reason.strip():
         raise ProcedureError("a position is chosen for a reason", hint="Type why it is to be this one")
     choice = PositionChoice(id=new_id(), mark=mark.id, frame=frame, origin=origin, reason=reason.strip())
-    return f"Adopt {mark.name} as {words}", (*entries, Add(record=choice))
+    return Gesture(f"Adopt {mark.name} as {words}", (*entries, Add(record=choice)))
 
 
 def add_frame(spec: FrameSpec) -> tuple[str, Gesture]:
     """A new frame and its id."""
     record = FrameRecord(id=new_id(), spec=spec)
-    return record.id, (f"Add frame {spec.name}", (Add(record=record),))
+    return record.id, Gesture(f"Add frame {spec.name}", (Add(record=record),))
 
 
 def change_frame(record: FrameRecord, what: str, **changes: Any) -> Gesture:
     """Change parts of a frame's recipe."""
     spec = replace(record.spec, **changes)
-    return what, (amend(record, spec=spec),) if spec != record.spec else ()
+    return Gesture(what, (amend(record, spec=spec),) if spec != record.spec else ())

@@ -5,7 +5,6 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
 from datetime import UTC, datetime
 from secrets import token_hex
 
@@ -15,17 +14,8 @@ from fenwind.job.file import Blob, JobFile, StoredGesture
 from fenwind.job.schema import EntryRow
 from fenwind.job.state import JobState
 from fenwind.quiet import collection_paused
-from fenwind.records.entries import Add, Entry, decode, decode_additions, encode
+from fenwind.records.entries import Add, Entry, Gesture, decode, decode_additions, encode
 from fenwind.records.records import JobInfo, Record
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Gesture:
-    """What one act of the user did, undone and redone as one."""
-
-    number: int
-    what: str
-    entries: tuple[Entry, ...]
 
 
 def new_id() -> str:
@@ -41,8 +31,8 @@ class Job:
         """Read all entries of an open file. Raises JobError when one cannot be read."""
         self._file = file
         self.state = JobState()
-        self._done: list[Gesture] = []
-        self._undone: list[Gesture] = []
+        self._done: list[tuple[int, Gesture]] = []
+        self._undone: list[tuple[int, Gesture]] = []
         self.set_aside: tuple[str, ...] = ()
         with collection_paused():
             for stored in file.read():
@@ -52,7 +42,7 @@ class Job:
                     continue
                 entries = self._decoded(stored)
                 self.state.apply_all(entries)
-                self._done.append(Gesture(number=stored.number, what=stored.what, entries=entries))
+                self._done.append((stored.number, Gesture(stored.what, entries)))
                 self._undone.clear()
 
     def _replay(self, kind: str) -> None:
@@ -131,25 +121,25 @@ class Job:
         check_entries(self.state, entries)
         number = self._file.append(_now(), what, entry_rows(entries) if rows is None else rows, blobs)
         self.state.apply_all(entries)
-        self._done.append(Gesture(number=number, what=what, entries=entries))
+        self._done.append((number, Gesture(what, entries)))
         self._undone.clear()
 
     @property
     def undo_text(self) -> str:
         """What undo would take back, empty for nothing; the making of the job cannot be undone."""
-        return self._done[-1].what if len(self._done) > 1 else ""
+        return self._done[-1][1].what if len(self._done) > 1 else ""
 
     @property
     def redo_text(self) -> str:
         """What redo would do again, empty for nothing."""
-        return self._undone[-1].what if self._undone else ""
+        return self._undone[-1][1].what if self._undone else ""
 
     def undo(self) -> str:
         """Take the latest gesture back by an entry of its own and return its text, empty for nothing. Raises
         JobError."""
         text = self.undo_text
         if text:
-            self._file.append(_now(), f"Undo {text}", [("undo", str(self._done[-1].number), "{}")])
+            self._file.append(_now(), f"Undo {text}", [("undo", str(self._done[-1][0]), "{}")])
             self._step_back()
         return text
 
@@ -157,20 +147,20 @@ class Job:
         """Do the gesture undone last again and return its text, empty for nothing. Raises JobError."""
         text = self.redo_text
         if text:
-            self._file.append(_now(), f"Redo {text}", [("redo", str(self._undone[-1].number), "{}")])
+            self._file.append(_now(), f"Redo {text}", [("redo", str(self._undone[-1][0]), "{}")])
             self._step_forward()
         return text
 
     def _step_back(self) -> None:
-        gesture = self._done.pop()
+        number, gesture = self._done.pop()
         for entry in reversed(gesture.entries):
             self.state.revert(entry)
-        self._undone.append(gesture)
+        self._undone.append((number, gesture))
 
     def _step_forward(self) -> None:
-        gesture = self._undone.pop()
+        number, gesture = self._undone.pop()
         self.state.apply_all(gesture.entries)
-        self._done.append(gesture)
+        self._done.append((number, gesture))
 
     def blob(self, key: str) -> Blob:
         """A raw file, a stream or a long series by its hash. Raises JobError."""

@@ -6,7 +6,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import cache
-from typing import Any, cast, get_type_hints
+from typing import Any, NamedTuple, cast, get_type_hints
 
 import msgspec
 
@@ -37,6 +37,13 @@ class Amend:
 
 
 Entry = Add | Amend
+
+
+class Gesture(NamedTuple):
+    """What one act of the user does, undone and redone as one: in words for undo, and its entries."""
+
+    what: str
+    entries: tuple[Entry, ...]
 
 
 def amend(record: Record, *, reason: str = "", **changes: Any) -> Amend:

@@ -27,7 +27,7 @@ from fenwind.job.steps.fit import FitOutcome, known_and_measured
 from fenwind.procedures.fit import FitResult
 from fenwind.quantities.angles import parse_angle
 from fenwind.quantities.numbers import format_fixed, parse_number
-from fenwind.records.entries import Add
+from fenwind.records.entries import Add, Gesture
 from fenwind.records.records import FitStep, Mark, Use
 from fenwind.reports.fit_report import mm, parameter_rows, quality_line, role_of
 from fenwind.reports.statement import HEIGHT_WORDS, PLAN_WORDS, statement_of_fit
@@ -388,7 +388,7 @@ class FitsSheet(Sheet):
             id=new_id(), name=f"Fit {len(state.fits) + 1}", source_frame=source, target_frame=target
         )
         self.bridge.fit_id = step.id
-        self.bridge.do((f"New {step.name}", (Add(record=step),)))
+        self.bridge.do(Gesture(f"New {step.name}", (Add(record=step),)))
 
     def next_fit(self) -> None:
         """Look at the next fit."""
@@ -438,7 +438,7 @@ class FitsSheet(Sheet):
                 return False
             key, (what, entries) = gestures.add_frame(spec)
             _, change = gestures.change_step(self._step(), "", source_frame=key)
-            return self.bridge.do((what, (*entries, *change)))
+            return self.bridge.do(Gesture(what, (*entries, *change)))
 
         self.ask.ask("Work in", answer, placeholder="EPSG:25832, WKT or a PROJ string", button="Use it")
 

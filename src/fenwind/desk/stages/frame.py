@@ -40,6 +40,7 @@ from fenwind.progress import Progress
 from fenwind.quantities.angles import format_dms
 from fenwind.quantities.lengths import FOOT, METRE, UNITS, US_SURVEY_FOOT
 from fenwind.quantities.numbers import format_fixed
+from fenwind.records.entries import Gesture
 from fenwind.reports.statement import Part
 
 
@@ -330,7 +331,7 @@ class FrameSheet(Sheet):
             return False
         key, (what, entries) = gestures.add_frame(spec)
         shown = gestures.set_field([self.bridge.state.info], "frame", key, "")[1]
-        return self.bridge.do((what, (*entries, *shown)))
+        return self.bridge.do(Gesture(what, (*entries, *shown)))
 
     def _ask_text(self) -> None:
         self.bridge.stage_requested.emit("Frame")
@@ -344,7 +345,7 @@ class FrameSheet(Sheet):
                 local_plane(text.strip() or "Local plane", self.bridge.unit.key)
             )
             return self.bridge.do(
-                (what, (*entries, *gestures.set_field([self.bridge.state.info], "frame", key, "")[1]))
+                Gesture(what, (*entries, *gestures.set_field([self.bridge.state.info], "frame", key, "")[1]))
             )
 
         self.ask.ask("Name of the plane", answer, text="Local plane", button="Make it")

@@ -46,7 +46,7 @@ from fenwind.job.state import JobState
 from fenwind.job.steps.fit import fit_node
 from fenwind.procedures.coverage import Coverage
 from fenwind.progress import Progress
-from fenwind.records.entries import Add
+from fenwind.records.entries import Add, Gesture
 from fenwind.records.records import Layout
 from fenwind.reports.handover import (
     FORMATS,
@@ -389,7 +389,7 @@ class HandoverSheet(Sheet):
                 columns=keys,
                 decimals=self.bridge.state.info.decimals,
             )
-            if not self.bridge.do((f"Keep the layout {layout.name}", (Add(record=layout),))):
+            if not self.bridge.do(Gesture(f"Keep the layout {layout.name}", (Add(record=layout),))):
                 return False
             self._set_layout(layout.id)
             return True

@@ -35,7 +35,7 @@ from fenwind.job.schema import EntryRow
 from fenwind.job.state import JobState
 from fenwind.progress import NULL_PROGRESS, Progress
 from fenwind.quantities.lengths import FOOT, METRE, UNITS, US_SURVEY_FOOT, LengthUnit
-from fenwind.records.entries import Entry
+from fenwind.records.entries import Entry, Gesture
 from fenwind.reports.incoming_trail import incoming_links
 from fenwind.reports.statement import Part
 from fenwind.reports.trail import Link
@@ -537,7 +537,7 @@ class IncomingSheet(Sheet):
         what = f"Take {len(rows)} {kind} positions"
         taking = Taking(measured=self._measured, frame=where, crs=crs, session=session)
         if len(rows) < LONG_LIST:
-            if self.bridge.do((what, (*entries, *taking.entries(state, points, rows)))):
+            if self.bridge.do(Gesture(what, (*entries, *taking.entries(state, points, rows)))):
                 self.close_list()
             return
         revision = self.bridge.revision
@@ -559,7 +559,7 @@ class IncomingSheet(Sheet):
             self._read()
             return
         entries, rows = made
-        if self.bridge.do((what, entries), rows):
+        if self.bridge.do(Gesture(what, entries), rows):
             self.close_list()
 
     def _geodetic_system(self, frame: str) -> str:

@@ -39,7 +39,7 @@ from fenwind.job.adopted import Candidate
 from fenwind.job.job import new_id
 from fenwind.quantities.lengths import parse_length
 from fenwind.quantities.numbers import format_fixed
-from fenwind.records.entries import Add
+from fenwind.records.entries import Add, Gesture
 from fenwind.records.records import GivenPosition, Mark, MarkRule, MarkSymbol
 from fenwind.reports.fit_report import mm
 from fenwind.reports.statement import Part
@@ -522,7 +522,7 @@ class MarksTable(Sheet):
     def _new_mark(self) -> None:
         name = self.new.text()
 
-        def make() -> gestures.Gesture:
+        def make() -> Gesture:
             return gestures.new_mark(self.bridge.state, name)[1]
 
         if self.bridge.attempt(make):
@@ -579,7 +579,7 @@ class MarksTable(Sheet):
                 height_m=typed.get("height_m"),
                 source="typed in Marks",
             )
-            return self.bridge.do((f"Type the position of {row.mark.name}", (Add(record=given),)))
+            return self.bridge.do(Gesture(f"Type the position of {row.mark.name}", (Add(record=given),)))
         if not self.bridge.frame_id:
             self.bridge.told.emit("Coordinates need a frame: choose one at the top first.", "doubt")
         self.show_job()

@@ -1,0 +1,88 @@
+"""All rules, a line each, in the order they are told: causes before symptoms."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from fenwind.doubts import fit_blunders, fit_evidence, fit_geometry, job_rules
+from fenwind.doubts.registry import Doubt, Rule
+from fenwind.job.derive import Derived
+from fenwind.job.state import JobState
+from fenwind.procedures.fit_case import FitCase
+
+EPSG = "EPSG dataset"
+TOLERANCE = "tolerance of the fit; 10 and 20 mm are common practice, no source"
+
+RULES: tuple[Rule, ...] = (
+    Rule(
+        about="fit",
+        look=fit_blunders.longitude_sign,
+        limit="area of use",
+        source=EPSG,
+        explains=("fit.longitude-sign",),
+    ),
+    Rule(
+        about="fit",
+        look=fit_blunders.unit_ratio,
+        limit="0.1 % off the ratio of two units",
+        source="definitions of the units",
+        explains=("fit.unit-ratio",),
+    ),
+    Rule(about="fit", look=fit_blunders.swapped_axes, limit="10 tolerances", explains=("fit.swapped-axes",)),
+    Rule(
+        about="fit",
+        look=fit_blunders.exchanged_names,
+        limit="10 tolerances",
+        explains=("fit.exchanged-names",),
+    ),
+    Rule(
+        about="fit",
+        look=fit_blunders.standing_out,
+        limit="tolerance, and 1 % over all pairs",
+        source=TOLERANCE,
+    ),
+    Rule(about="fit", look=fit_evidence.residual_over_tolerance, limit="tolerance", source=TOLERANCE),
+    Rule(about="fit", look=fit_evidence.no_check, limit="1 pair"),
+    Rule(about="fit", look=fit_evidence.no_redundancy, limit="1 degree of freedom", source="least squares"),
+    Rule(about="fit", look=fit_evidence.scale_unexplained, limit="3.29 sigma and 5 mm over the pairs"),
+    Rule(about="fit", look=fit_geometry.outside_area, limit="area of use", source=EPSG),
+    Rule(about="fit", look=fit_geometry.tilting_plane, limit="20 mm/km over a geoid, 100 over an ellipsoid"),
+    Rule(about="fit", look=fit_geometry.far_outside, limit="half the extent of the pairs"),
+    Rule(about="job", look=job_rules.no_control, limit="1 mark"),
+    Rule(about="job", look=job_rules.two_places, limit="20 mm given, 100 mm occupied"),
+    Rule(about="job", look=job_rules.two_names, limit="20 mm in plan, 0.3 m in height"),
+    Rule(about="job", look=job_rules.coarse_heights, limit="2 decimals fewer than most"),
+    Rule(about="job", look=job_rules.height_reference_unknown, limit="a reference that is stated"),
+    Rule(
+        about="job",
+        look=job_rules.grids_and_epochs,
+        limit="grids and epochs that operations need",
+        source=EPSG,
+    ),
+    Rule(about="job", look=job_rules.changed_after_use, limit="0"),
+    Rule(about="job", look=job_rules.scale_without_reason, limit="a scale of 1"),
+)
+
+
+def doubts_about_fit(case: FitCase) -> tuple[Doubt, ...]:
+    """Every doubt about one fit, the grave ones first, causes before symptoms."""
+    return tuple(sorted(_about_fit(case), key=lambda d: not d.grave))
+
+
+def _about_fit(case: FitCase) -> Iterator[Doubt]:
+    explained: set[str] = set()
+    causes = {key for rule in RULES for key in rule.explains}
+    for rule in RULES:
+        for doubt in rule.look(case) if rule.about == "fit" else ():
+            # A longitude without its sign also mirrors the marks, as exchanged axes do; the first cause found
+            # is told.
+            if doubt.rule in (*causes, "fit.outlier") and doubt.names and set(doubt.names) <= explained:
+                continue
+            if doubt.rule in causes:
+                explained.update(doubt.names)
+            yield doubt
+
+
+def doubts_about_job(state: JobState, derived: Derived) -> tuple[Doubt, ...]:
+    """Every doubt about the records of a job."""
+    return tuple(d for rule in RULES if rule.about == "job" for d in rule.look(state, derived))
