@@ -12,7 +12,7 @@ if TYPE_CHECKING:
     from fenwind.doubts.registry import Doubt
     from fenwind.exchange.point_list import PointList
     from fenwind.geodesy.frames import Frame
-    from fenwind.procedures.fit import FitOptions, FitResult
+    from fenwind.procedures.fit import FitOptions, FitResult, PairTable
     from fenwind.procedures.fit_case import FitCase
     from fenwind.procedures.positions import Positions
 
@@ -187,8 +187,7 @@ def as_json(result: FitResult, doubts: tuple[Doubt, ...], unit_m: float) -> dict
     from fenwind.commands.reading import number
 
     shift_e, shift_n = result.plan.shift
-    height, table, carried = result.height, result.pairs, result.carried
-    sh, sv = carried.sigma_h_m, carried.sigma_v_m
+    height = result.height
     return {
         "horizontal": {
             "model": result.model,
@@ -205,19 +204,7 @@ def as_json(result: FitResult, doubts: tuple[Doubt, ...], unit_m: float) -> dict
             "e0": height.e0_m / unit_m,
             "n0": height.n0_m / unit_m,
         },
-        "pairs": [
-            {
-                "name": name,
-                "de": number(table.de_m[i]),
-                "dn": number(table.dn_m[i]),
-                "dh": number(table.dh_m[i]),
-                "used_horizontal": bool(table.used_h[i]),
-                "used_height": bool(table.used_v[i]),
-                "loo_h": number(table.loo_h_m[i]),
-                "loo_v": number(table.loo_v_m[i]),
-            }
-            for i, name in enumerate(table.names)
-        ],
+        "pairs": _pairs_json(result.pairs),
         "models": [
             {
                 "model": t.model,
@@ -228,17 +215,7 @@ def as_json(result: FitResult, doubts: tuple[Doubt, ...], unit_m: float) -> dict
             }
             for t in result.models
         ],
-        "positions": [
-            {
-                "name": name,
-                "e": number(carried.e_m[i] / unit_m),
-                "n": number(carried.n_m[i] / unit_m),
-                "h": number(carried.height_m[i] / unit_m),
-                "sh": number(sh[i]),
-                "sv": number(sv[i]),
-            }
-            for i, name in enumerate(carried.names)
-        ],
+        "positions": _positions_json(result.carried, unit_m),
         "doubts": [
             {
                 "rule": d.rule,
@@ -250,3 +227,40 @@ def as_json(result: FitResult, doubts: tuple[Doubt, ...], unit_m: float) -> dict
             for d in doubts
         ],
     }
+
+
+def _pairs_json(table: PairTable) -> list[dict[str, Any]]:
+    """Pairs with residuals and leave-one-out misfits in metres."""
+    from fenwind.commands.reading import number
+
+    return [
+        {
+            "name": name,
+            "de": number(table.de_m[i]),
+            "dn": number(table.dn_m[i]),
+            "dh": number(table.dh_m[i]),
+            "used_horizontal": bool(table.used_h[i]),
+            "used_height": bool(table.used_v[i]),
+            "loo_h": number(table.loo_h_m[i]),
+            "loo_v": number(table.loo_v_m[i]),
+        }
+        for i, name in enumerate(table.names)
+    ]
+
+
+def _positions_json(carried: Positions, unit_m: float) -> list[dict[str, Any]]:
+    """Carried positions in a unit of so many metres, sigmas in metres."""
+    from fenwind.commands.reading import number
+
+    sh, sv = carried.sigma_h_m, carried.sigma_v_m
+    return [
+        {
+            "name": name,
+            "e": number(carried.e_m[i] / unit_m),
+            "n": number(carried.n_m[i] / unit_m),
+            "h": number(carried.height_m[i] / unit_m),
+            "sh": number(sh[i]),
+            "sv": number(sv[i]),
+        }
+        for i, name in enumerate(carried.names)
+    ]

@@ -4,9 +4,15 @@ from __future__ import annotations
 
 import argparse
 import math
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from fenwind.errors import ProcedureError
+
+if TYPE_CHECKING:
+    from fenwind.exchange.point_list import PointList
+    from fenwind.geodesy.frames import Frame
+    from fenwind.geodesy.inverse import Inverse
+    from fenwind.quantities.lengths import LengthUnit
 
 
 def add_parser(verbs: Any) -> None:
@@ -30,11 +36,10 @@ def add_parser(verbs: Any) -> None:
 
 def run(options: argparse.Namespace) -> int:
     """Compute and print."""
-    from fenwind.commands.reading import dump, number, read_points
+    from fenwind.commands.reading import read_points
     from fenwind.geodesy.frames import FrameSpec, open_frame, working_frame_spec
     from fenwind.geodesy.inverse import inverse
-    from fenwind.quantities.bearings import format_azimuth
-    from fenwind.quantities.lengths import UNITS, format_length
+    from fenwind.quantities.lengths import UNITS
 
     spec = (
         working_frame_spec(options.frame, options.geoid or "")
@@ -46,40 +51,58 @@ def run(options: argparse.Namespace) -> int:
     points = read_points(options.file, unit)
     if points.geographic and not frame.has_datum:
         raise ProcedureError("latitude and longitude need a frame", where=options.file, hint="Add --frame")
-    ends = []
-    for name in (options.start, options.end):
-        row = next((p for p in points.points if p.name == name), None)
-        if row is None:
-            raise ProcedureError(f"no mark {name!r}", where=options.file, hint="Name a mark of the file")
-        e, n = frame.forward(row.first, row.second) if points.geographic else (row.first, row.second)
-        height = number(row.height_m)
-        if points.geographic and height is not None:
-            height -= float(frame.geoid_height(row.first, row.second))
-        ends.append((float(e), float(n), number(height)))
-    result = inverse(frame, ends[0], ends[1])
-    lengths = {
-        "grid_distance": result.grid_distance_m,
-        "ellipsoid_distance": result.ellipsoid_distance_m,
-        "ground_distance": result.ground_distance_m,
-    }
+    first, second = (_end(options.file, points, name, frame) for name in (options.start, options.end))
+    result = inverse(frame, first, second)
+    print(_as_json(result) if options.json else _words(result, unit))
+    return 0
+
+
+def _end(path: str, points: PointList, name: str, frame: Frame) -> tuple[float, float, float | None]:
+    """E, N and height (None where it has none) in the frame of a mark of the file."""
+    from fenwind.commands.reading import number
+
+    row = next((p for p in points.points if p.name == name), None)
+    if row is None:
+        raise ProcedureError(f"no mark {name!r}", where=path, hint="Name a mark of the file")
+    height = number(row.height_m)
+    if not points.geographic:
+        return row.first, row.second, height
+    e, n = frame.forward(row.first, row.second)
+    if height is not None:
+        height -= float(frame.geoid_height(row.first, row.second))
+    return float(e), float(n), number(height)
+
+
+def _as_json(result: Inverse) -> str:
+    from fenwind.commands.reading import dump, number
+
     angles = {
         "grid_azimuth_deg": result.grid_azimuth_rad,
         "geodetic_azimuth_deg": result.geodetic_azimuth_rad,
     }
-    if options.json:
-        payload = {k: number(v) for k, v in lengths.items()}
-        payload |= {k: None if v is None else math.degrees(v) for k, v in angles.items()}
-        print(dump(payload | {"combined_factor": number(result.combined_factor)}))
-        return 0
-    for key, value in lengths.items():
-        print(f"{key.replace('_', ' '):20}  {'-' if value is None else format_length(value, unit, 4)}")
-    for key, value in angles.items():
-        print(
-            f"{key.removesuffix('_deg').replace('_', ' '):20}  "
-            f"{'-' if value is None else format_azimuth(value, 'degrees', 2)}"
-        )
-    print(
-        f"{'combined factor':20}  "
-        f"{'-' if result.combined_factor is None else f'{result.combined_factor:.9f}'}"
+    return dump(
+        {
+            "grid_distance": number(result.grid_distance_m),
+            "ellipsoid_distance": number(result.ellipsoid_distance_m),
+            "ground_distance": number(result.ground_distance_m),
+            **{k: None if v is None else math.degrees(v) for k, v in angles.items()},
+            "combined_factor": number(result.combined_factor),
+        }
     )
-    return 0
+
+
+def _words(result: Inverse, unit: LengthUnit) -> str:
+    from fenwind.quantities.bearings import format_azimuth
+    from fenwind.quantities.lengths import format_length
+
+    lengths = {
+        "grid distance": result.grid_distance_m,
+        "ellipsoid distance": result.ellipsoid_distance_m,
+        "ground distance": result.ground_distance_m,
+    }
+    angles = {"grid azimuth": result.grid_azimuth_rad, "geodetic azimuth": result.geodetic_azimuth_rad}
+    lines = {key: "-" if v is None else format_length(v, unit, 4) for key, v in lengths.items()}
+    lines |= {key: "-" if v is None else format_azimuth(v, "degrees", 2) for key, v in angles.items()}
+    factor = result.combined_factor
+    lines["combined factor"] = "-" if factor is None else f"{factor:.9f}"
+    return "\n".join(f"{key:20}  {value}" for key, value in lines.items())

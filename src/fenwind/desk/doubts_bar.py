@@ -75,19 +75,22 @@ class DoubtsBar(QWidget):
         words = doubts[0].text if doubts else f"{len(accepted)} accepted." if accepted else ""
         self.text.setText(words)
         self.text.setToolTip(words)
+        self._fill_links(doubts, count > 1 or bool(accepted))
+        if self.list.isVisible():
+            self._fill()
+        self.update()
+
+    def _fill_links(self, doubts: tuple[Doubt, ...], more: bool) -> None:
+        """What settles the gravest doubt, and the way to the others."""
         while (item := self.links.takeAt(0)) is not None:
             widget = item.widget()
             if widget is not None and widget is not self.all:
                 widget.deleteLater()
-        if doubts:
-            for button in self._buttons(doubts[0]):
-                self.links.addWidget(button)
-        if count > 1 or accepted:
+        for button in self._buttons(doubts[0]) if doubts else ():
+            self.links.addWidget(button)
+        if more:
             self.links.addWidget(self.all)
-        self.all.setVisible(count > 1 or bool(accepted))
-        if self.list.isVisible():
-            self._fill()
-        self.update()
+        self.all.setVisible(more)
 
     def _buttons(self, doubt: Doubt) -> list[QPushButton]:
         buttons = []

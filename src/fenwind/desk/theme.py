@@ -123,7 +123,8 @@ def apply_theme(app: QApplication, night: bool = False) -> None:
     ):
         palette.setColor(role, colour(name))
     app.setPalette(palette)
-    app.setStyleSheet(_sheet(_shown["roles"]) + _views(_shown["roles"]))
+    roles = _shown["roles"]
+    app.setStyleSheet(_sheet(roles) + _buttons(roles) + _views(roles))
 
 
 def _sheet(r: Roles) -> str:
@@ -146,6 +147,11 @@ QFrame#finder {{ background: {r.sheet}; border: 1px solid {r.water}; border-radi
 QListWidget[look="found"] {{ border: none; }}
 QListWidget[look="found"]::item {{ padding: 4px 6px; }}
 QLabel[look="statement"] {{ font-size: 19px; color: {r.ink}; }}
+"""
+
+
+def _buttons(r: Roles) -> str:
+    return f"""
 QPushButton[look="part"] {{ font-size: 19px; font-weight: 500; color: {r.water}; background: {r.part};
   border: none;
   border-bottom: 2px solid {r.part_rule}; border-radius: 3px; padding: 0px 5px 1px 5px; text-align: left; }}

@@ -17,6 +17,7 @@ from fenwind.job.state import JobState
 from fenwind.procedures.near import near_pairs
 from fenwind.quantities.lengths import UNITS, format_way
 from fenwind.quantities.numbers import format_fixed
+from fenwind.records.entries import Amend
 from fenwind.records.records import GivenPosition
 
 #: How far two occupations of one mark may lie apart before they are two places, metres.
@@ -126,28 +127,29 @@ def coarse_heights(state: JobState, derived: Derived) -> Iterator[Doubt]:
             and given.frame in state.frames
         ):
             unit = UNITS[state.frames[given.frame].spec.unit].metres
-            by_frame.setdefault(given.frame, []).append(
-                (state.marks[given.mark].name, _decimals(given.height_m / unit))
-            )
-    for frame, found in by_frame.items():
-        usual, times = Counter(d for _, d in found).most_common(1)[0]
-        few = [(name, d) for name, d in found if d <= usual - FEWER_DECIMALS]
-        if len(found) < 4 or times < 0.6 * len(found) or not few:
-            continue
-        names = tuple(name for name, _ in few)
-        listed = ", ".join(names[:4]) + (f" and {len(names) - 4} more" if len(names) > 4 else "")
-        many = len(names) > 1
-        yield Doubt(
-            rule="marks.coarse-height",
-            subject=frame,
-            names=names,
-            text=f"The height{'s' if many else ''} of {listed} {'have' if many else 'has'} {few[0][1]} "
-            f"decimal{'' if few[0][1] == 1 else 's'}, "
-            f"most others {usual}: rounded, or read off a plan?",
-            value=few[0][1],
-            limit=usual - FEWER_DECIMALS + 1,
-            unit="decimals",
-        )
+            found = (state.marks[given.mark].name, _decimals(given.height_m / unit))
+            by_frame.setdefault(given.frame, []).append(found)
+    for frame, heights in by_frame.items():
+        usual, times = Counter(d for _, d in heights).most_common(1)[0]
+        few = [(name, d) for name, d in heights if d <= usual - FEWER_DECIMALS]
+        if len(heights) >= 4 and times >= 0.6 * len(heights) and few:
+            yield _coarse(frame, few, usual)
+
+
+def _coarse(frame: str, few: list[tuple[str, int]], usual: int) -> Doubt:
+    names = tuple(name for name, _ in few)
+    listed = ", ".join(names[:4]) + (f" and {len(names) - 4} more" if len(names) > 4 else "")
+    head = f"The heights of {listed} have" if len(names) > 1 else f"The height of {listed} has"
+    decimals = f"{few[0][1]} decimal{'' if few[0][1] == 1 else 's'}"
+    return Doubt(
+        rule="marks.coarse-height",
+        subject=frame,
+        names=names,
+        text=f"{head} {decimals}, most others {usual}: rounded, or read off a plan?",
+        value=few[0][1],
+        limit=usual - FEWER_DECIMALS + 1,
+        unit="decimals",
+    )
 
 
 def _decimals(value: float) -> int:
@@ -242,19 +244,10 @@ def changed_after_use(state: JobState, derived: Derived) -> Iterator[Doubt]:
         for entry, when in zip(entries, state.amended_at[given_id], strict=True):
             if not entry.reason.startswith(CAME_IN_AGAIN):
                 continue
-            old, new = {"e_m": given.e_m, "n_m": given.n_m, "height_m": given.height_m} | entry.old, entry.new
-            changed = [k for k in ("e_m", "n_m", "height_m") if k in new and new[k] != old[k]]
-            moved = [abs(new[k] - old[k]) for k in changed if new[k] is not None and old[k] is not None]
-            by = f"by {format_way(max(moved))}" if moved else "in whether it has a height"
-            users = [
-                o.step.name
-                for o in derived.fits.values()
-                if o.step.target_frame == given.frame
-                and o.case is not None
-                and state.added_at[o.step.id] < when
-                and _held(o.case.result, name)
-            ]
-            if changed and users:
+            changed, moved = _changes(given, entry)
+            users = _held_before(state, derived, given.frame, name, when) if changed else []
+            if users:
+                by = f"by {format_way(max(moved))}" if moved else "in whether it has a height"
                 yield Doubt(
                     rule="marks.changed-after-use",
                     subject=given.id,
@@ -264,6 +257,25 @@ def changed_after_use(state: JobState, derived: Derived) -> Iterator[Doubt]:
                     value=max(moved, default=None),
                     limit=0.0,
                 )
+
+
+def _changes(given: GivenPosition, entry: Amend) -> tuple[bool, list[float]]:
+    """Whether an amendment changed coordinates, and by how much where there was one before and after,
+    metres."""
+    old = {"e_m": given.e_m, "n_m": given.n_m, "height_m": given.height_m} | entry.old
+    changed = [k for k in ("e_m", "n_m", "height_m") if k in entry.new and entry.new[k] != old[k]]
+    both = [k for k in changed if entry.new[k] is not None and old[k] is not None]
+    return bool(changed), [abs(entry.new[k] - old[k]) for k in both]
+
+
+def _held_before(state: JobState, derived: Derived, frame: str, name: str, when: int) -> list[str]:
+    """Names of the fits onto a frame that hold a mark and were made before an entry."""
+    fits = (o for o in derived.fits.values() if o.step.target_frame == frame and o.case is not None)
+    return [
+        o.step.name
+        for o in fits
+        if state.added_at[o.step.id] < when and o.case and _held(o.case.result, name)
+    ]
 
 
 def _held(result: object, name: str) -> bool:

@@ -112,12 +112,7 @@ def _find_delimiter(sample: list[str]) -> str:
 
 def _split(text: str, delimiter: str, where: str) -> tuple[list[list[str]], Sequence[int]]:
     if delimiter == " ":
-        lines = [
-            (n, line)
-            for n, line in enumerate(text.splitlines(), 1)
-            if line.strip() and not line.lstrip().startswith("#")
-        ]
-        return [line.split() for _, line in lines], [n for n, _ in lines]
+        return _split_at_blanks(text)
     if '"' in text:
         return _split_quoted(text, delimiter, where)
     rows = list(csv.reader(io.StringIO(text, newline=""), delimiter=delimiter))
@@ -127,6 +122,12 @@ def _split(text: str, delimiter: str, where: str) -> tuple[list[list[str]], Sequ
         return rows, range(1, len(rows) + 1)
     kept = [(n, row) for n, row in enumerate(rows, 1) if any(row) and not row[0].startswith("#")]
     return [row for _, row in kept], [n for n, _ in kept]
+
+
+def _split_at_blanks(text: str) -> tuple[list[list[str]], list[int]]:
+    numbered = enumerate(text.splitlines(), 1)
+    lines = [(n, line.split()) for n, line in numbered if line.strip() and not line.lstrip().startswith("#")]
+    return [row for _, row in lines], [n for n, _ in lines]
 
 
 def _split_quoted(text: str, delimiter: str, where: str) -> tuple[list[list[str]], list[int]]:

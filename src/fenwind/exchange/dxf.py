@@ -49,35 +49,15 @@ def read_dxf(path: str, part: str = "") -> RawTable:
     drawing = open_drawing(path)
     with foreign_reader(path, "the drawing", _HINT):
         space = drawing.modelspace()
-        points = [p for p in space.query("POINT") if not part or p.dxf.layer == part]
         inserts = [b for b in space.query("INSERT") if b.attribs and (not part or b.dxf.layer == part)]
-        there = {_spot(_of_block(b)) for b in inserts}
-        points = [
-            p for p in points if _spot(p.dxf.location) not in there
-        ]  # the block says more of the same mark
+        there = {_spot(_of_block(b)) for b in inserts}  # a block says more of the same mark than its point
+        every = (p for p in space.query("POINT") if not part or p.dxf.layer == part)
+        points = [p for p in every if _spot(p.dxf.location) not in there]
         layers = tuple(sorted({p.dxf.layer for p in space.query("POINT INSERT")}))
-        names = [text for _, text in labels_of(space, points)]
-        rows = [
-            [n, *_place(p.dxf.location), p.dxf.layer, p.dxf.handle]
-            for n, p in zip(names, points, strict=True)
-        ]
         tags = tuple(dict.fromkeys(a.dxf.tag for b in inserts for a in b.attribs))
         name_tag = next((t for t in tags if _NAME_TAG.fullmatch(t)), "")
         others = [t for t in tags if t != name_tag]
-        for row in rows:
-            row += [""] * len(others)
-        for block in inserts:
-            values = {a.dxf.tag: str(a.dxf.text).strip() for a in block.attribs}
-            at = _place(_of_block(block))
-            rows.append(
-                [
-                    values.get(name_tag, ""),
-                    *at,
-                    block.dxf.layer,
-                    block.dxf.handle,
-                    *(values.get(t, "") for t in others),
-                ]
-            )
+        rows = _rows_of_points(space, points, len(others)) + _rows_of_blocks(inserts, name_tag, others)
     if not rows:
         raise FormatError(
             "there are no points or blocks with attributes in it",
@@ -94,6 +74,25 @@ def read_dxf(path: str, part: str = "") -> RawTable:
         part=part,
         parts=layers if len(layers) > 1 else (),
     )
+
+
+def _rows_of_points(space: Any, points: list[Any], more: int) -> list[list[str]]:
+    """Points under the names of the texts beside them, with so many empty cells more."""
+    names = [text for _, text in labels_of(space, points)]
+    return [
+        [name, *_place(p.dxf.location), p.dxf.layer, p.dxf.handle, *[""] * more]
+        for name, p in zip(names, points, strict=True)
+    ]
+
+
+def _rows_of_blocks(inserts: list[Any], name_tag: str, others: list[str]) -> list[list[str]]:
+    """Blocks under the name in one attribute, with the others as cells."""
+    rows: list[list[str]] = []
+    for block in inserts:
+        values = {a.dxf.tag: str(a.dxf.text).strip() for a in block.attribs}
+        own = [values.get(name_tag, ""), *_place(_of_block(block)), block.dxf.layer, block.dxf.handle]
+        rows.append([*own, *(values.get(t, "") for t in others)])
+    return rows
 
 
 _NAME_TAG = re.compile(r"(POINT_?)?(NAME|NO|NR|NUMBER|ID)|POINT|PT|MARK|STATION", re.IGNORECASE)

@@ -88,18 +88,16 @@ def _table(
     xyz = shapely.get_coordinates(geometry[points], include_z=True)
     crs = str(meta.get("crs") or "")
     geographic, unit = _system(crs)
-    fields = [str(f) for f in meta["fields"]]
-    texts = [[_text(v) for v in np.asarray(column, dtype=object)[points]] for column in columns]
-    # The height that the geometry holds; a field of that name would say it twice.
-    keep = [
-        i
-        for i, f in enumerate(fields)
-        if f.lower() not in ("e", "n", "lat", "lon")
-        and not (f.lower() == "h" and np.isfinite(xyz[:, 2]).any())
-    ]
-    axes = ([xyz[:, 1], xyz[:, 0]] if geographic else [xyz[:, 0], xyz[:, 1]]) + [xyz[:, 2]]
-    cells = [[plain(v) for v in axis] for axis in axes] + [texts[i] for i in keep]
-    heads = [*(("lat", "lon") if geographic else ("e", "n")), "h", *(fields[i] for i in keep)]
+    texts = {
+        str(field): [_text(v) for v in np.asarray(column, dtype=object)[points]]
+        for field, column in zip(meta["fields"], columns, strict=True)
+    }
+    # What the geometry holds; a field of that name would say it twice.
+    said = {"e", "n", "lat", "lon"} | ({"h"} if np.isfinite(xyz[:, 2]).any() else set())
+    texts = {field: cells for field, cells in texts.items() if field.lower() not in said}
+    order = (1, 0, 2) if geographic else (0, 1, 2)
+    cells = [[plain(v) for v in xyz[:, axis]] for axis in order] + list(texts.values())
+    heads = [*(("lat", "lon") if geographic else ("e", "n")), "h", *texts]
     left = len(geometry) - points.size
     return RawTable(
         source=f"{path}, layer {name}" if len(names) > 1 else path,

@@ -10,6 +10,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from datetime import datetime
+from typing import Any
 
 from fenwind.errors import FormatError
 from fenwind.exchange.files import write_bytes
@@ -37,21 +38,10 @@ def read_landxml(path: str, part: str = "") -> RawTable:
     groups = list(elements(root, "CgPoints"))
     names = tuple(dict.fromkeys(g.get("name", "") for g in groups if g.get("name")))
     chosen = [g for g in groups if not part or g.get("name") == part]
-    seen: dict[int, object] = {}
-    for group in chosen:
-        seen.update((id(p), p) for p in elements(group, "CgPoint"))
-    points = list(seen.values())
+    # A group in a group is met twice; elements are the same objects then.
+    points = list(dict.fromkeys(p for group in chosen for p in elements(group, "CgPoint")))
     by_name = {p.get("name"): p for p in elements(root, "CgPoint") if (p.text or "").strip()}
-    rows: list[list[str]] = []
-    for point in points:
-        text = (point.text or "").split()  # type: ignore[attr-defined]
-        if not text:
-            other = by_name.get(point.get("pntRef"))  # type: ignore[attr-defined]
-            text = (other.text or "").split() if other is not None else []
-        attributes = [point.get(key, "") for key in ("name", "code", "desc")]  # type: ignore[attr-defined]
-        name = attributes[0] or point.get("oID", "")  # type: ignore[attr-defined]
-        n, e, h = (*text, "", "", "")[:3]
-        rows.append([name, e, n, h, attributes[1], attributes[2]])
+    rows = [_row(point, by_name) for point in points]
     if not rows:
         raise FormatError(
             "there are no CgPoint elements in it",
@@ -70,6 +60,17 @@ def read_landxml(path: str, part: str = "") -> RawTable:
         part=part,
         parts=names if len(names) > 1 else (),
     )
+
+
+def _row(point: Any, by_name: dict[Any, Any]) -> list[str]:
+    """Name, E, N, height, code and description of a point, or of the one it refers to."""
+    text = (point.text or "").split()
+    if not text:
+        other = by_name.get(point.get("pntRef"))
+        text = (other.text or "").split() if other is not None else []
+    n, e, h = (*text, "", "", "")[:3]
+    name = point.get("name", "") or point.get("oID", "")
+    return [name, e, n, h, point.get("code", ""), point.get("desc", "")]
 
 
 def _unit(root: object, path: str) -> str:

@@ -196,6 +196,18 @@ def interpret(
             where=f"{table.source}, {table.place} {first.line}",
             hint="No row could be read",
         )
+    return _joined(table, geographic, match, reader, blocks, problems)
+
+
+def _joined(
+    table: RawTable,
+    geographic: bool,
+    match: ColumnMatch,
+    reader: _RowReader,
+    blocks: list[_Block],
+    problems: list[RowProblem],
+) -> PointList:
+    """Blocks of rows as one list."""
     return PointList(
         source=table.source,
         geographic=geographic,

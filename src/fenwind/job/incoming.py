@@ -19,7 +19,7 @@ from fenwind.job.state import JobState
 from fenwind.procedures.near import near_pairs
 from fenwind.procedures.onto_plane import onto_plane
 from fenwind.progress import NULL_PROGRESS, Progress
-from fenwind.records.entries import Add, Entry, amend
+from fenwind.records.entries import Add, Amend, Entry, amend
 from fenwind.records.records import GivenPosition, Mark, MeasuredPosition
 
 FloatArray = NDArray[np.float64]
@@ -101,41 +101,43 @@ def against_job(state: JobState, points: IncomingPoints, frame: str, measured: b
     given = {g.mark: g for g in state.given.values() if g.active and g.frame == frame}
     found = [marks.get(name) for name in points.names]
     known = [given.get(m.id) if m is not None and not measured else None for m in found]
+    table = _known_table(known)
+    d = points.values[:3] - table
+    tolerance = _tolerances(state, points, found)
+    along, up = np.hypot(d[0], d[1]), np.nan_to_num(np.abs(d[2]))
+    one_height = np.isnan(points.values[2]) != np.isnan(table[2])
+    with np.errstate(invalid="ignore"):
+        same = (np.fmax(np.fmax(np.abs(d[0]), np.abs(d[1])), up) <= LEAST_M) & ~one_height
+        within = (along <= tolerance[0]) & (up <= tolerance[1]) & ~one_height
+        across = np.hypot(points.values[1] - table[0], points.values[0] - table[1])
+        exchanged = (across < EXCHANGED_M) & (along > EXCHANGED_M)
+    verdict = np.array([_UNKNOWN if g is None else "differs" for g in known], dtype=object)
+    verdict[within & (verdict == "differs")] = "within"
+    verdict[same & (verdict != _UNKNOWN)] = "same"
+    occupied = {m.mark for m in state.measured.values()} if measured else set()
+    for row in np.flatnonzero(verdict == _UNKNOWN).tolist():
+        mark = found[row]
+        again = mark is not None and mark.id in occupied
+        verdict[row] = "new" if mark is None else "another occupation" if again else "new position"
+    clash = _clashes(state, points, frame, measured)
+    return Against(
+        verdict=tuple(verdict.tolist()), d_m=d, tolerance_m=tolerance, exchanged=exchanged, clash=clash
+    )
+
+
+_UNKNOWN = ""
+
+
+def _known_table(known: Sequence[GivenPosition | None]) -> FloatArray:
+    """E, N and height (3, k) of given positions, nan where there is none."""
+    table = np.full((3, len(known)), math.nan)
     rows = [row for row, g in enumerate(known) if g is not None]
-    table = np.full((len(known), 3), math.nan)
     if rows:
-        table[rows] = [
+        values = [
             (g.e_m, g.n_m, math.nan if g.height_m is None else g.height_m) for g in known if g is not None
         ]
-    first, second, height = points.values[:3]
-    d = np.stack([first - table[:, 0], second - table[:, 1], height - table[:, 2]])
-    one_height = np.isnan(height) != np.isnan(table[:, 2])
-    with np.errstate(invalid="ignore"):
-        largest = np.fmax(np.fmax(np.abs(d[0]), np.abs(d[1])), np.nan_to_num(np.abs(d[2])))
-        same = (largest <= LEAST_M) & ~one_height
-        across = np.hypot(second - table[:, 0], first - table[:, 1])
-        along = np.hypot(d[0], d[1])
-        exchanged = (across < EXCHANGED_M) & (along > EXCHANGED_M)
-        tolerance = _tolerances(state, points, found)
-        within = (along <= tolerance[0]) & (np.nan_to_num(np.abs(d[2])) <= tolerance[1]) & ~one_height
-    occupied = {m.mark for m in state.measured.values()} if measured else set()
-    verdict = []
-    for row, mark in enumerate(found):
-        if mark is None:
-            verdict.append("new")
-        elif measured:
-            verdict.append("another occupation" if mark.id in occupied else "new position")
-        elif known[row] is None:
-            verdict.append("new position")
-        else:
-            verdict.append("same" if same[row] else "within" if within[row] else "differs")
-    return Against(
-        verdict=tuple(verdict),
-        d_m=d,
-        tolerance_m=tolerance,
-        exchanged=exchanged,
-        clash=_clashes(state, points, frame, measured),
-    )
+        table[:, rows] = np.array(values).T
+    return table
 
 
 def _tolerances(state: JobState, points: IncomingPoints, found: list[Mark | None]) -> FloatArray:
@@ -243,27 +245,39 @@ def take_in(
             progress.check()
             progress.report(count, len(rows), "taking")
         name = points.names[row]
-        mark = marks.get(name)
         words: dict[str, Any] = {key: texts[row] for key, texts in columns}
-        if mark is None:
-            mark = marks[name] = Mark(id=new_id(), name=name, **words)
-            entries.append(Add(record=mark))
-        elif fresh := {key: text for key, text in words.items() if text and text != getattr(mark, key)}:
-            entries.append(amend(mark, reason=points.source_of(row), **fresh))
+        mark, made = _mark_of(marks, name, words, points.source_of(row))
+        entries += made
         values = [None if v != v else v for v in numbers[count]]
         source = points.source_of(row)
         if measured:
             entries.append(Add(record=_occupation(mark, values, source, frame, crs, session, epoch_year)))
         elif mark.id in given:
-            changed = {"e_m": values[0], "n_m": values[1], "height_m": values[2], "source": source}
-            changed |= {
-                k: v for k, v in (("sigma_h_m", values[3]), ("sigma_v_m", values[4])) if v is not None
-            }
-            entries.append(amend(given[mark.id], reason=f"{CAME_IN_AGAIN}{source}", **changed))
+            entries.append(_put_right(given[mark.id], values, source))
         else:
             given[mark.id] = _given(mark, values, source, frame)
             entries.append(Add(record=given[mark.id]))
     return tuple(entries)
+
+
+def _mark_of(
+    marks: dict[str, Mark], name: str, words: dict[str, Any], source: str
+) -> tuple[Mark, tuple[Entry, ...]]:
+    """The mark of a name, made when there is none (and put into `marks`), and the entries that make or
+    complete it."""
+    mark = marks.get(name)
+    if mark is None:
+        mark = marks[name] = Mark(id=new_id(), name=name, **words)
+        return mark, (Add(record=mark),)
+    fresh = {key: text for key, text in words.items() if text and text != getattr(mark, key)}
+    return mark, (amend(mark, reason=source, **fresh),) if fresh else ()
+
+
+def _put_right(given: GivenPosition, values: list[float | None], source: str) -> Amend:
+    """A given position that came in again; sigmas stay where the list has none."""
+    changed = {"e_m": values[0], "n_m": values[1], "height_m": values[2], "source": source}
+    changed |= {k: v for k, v in (("sigma_h_m", values[3]), ("sigma_v_m", values[4])) if v is not None}
+    return amend(given, reason=f"{CAME_IN_AGAIN}{source}", **changed)
 
 
 _FIELDS = {"class": "mark_class", "code": "code", "monument": "monument", "description": "description"}

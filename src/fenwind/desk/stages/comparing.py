@@ -75,6 +75,21 @@ class ComparingSheet(Sheet):
         look(self.note, "faint")
         self.column.addWidget(self.note)
 
+        self.table = RecordTable(self._columns())
+        self.table.setAccessibleName("Differences by mark")
+        self.table.row_picked.connect(lambda r: self.bridge.select(r.name))
+        self.column.addWidget(self.table, 1)
+        foot = QWidget()
+        line = QHBoxLayout(foot)
+        line.setContentsMargins(0, 0, 0, 0)
+        self.leave = QPushButton("Leave it")
+        look(self.leave, "second")
+        self.leave.clicked.connect(self.closed)
+        line.addWidget(self.leave)
+        line.addStretch(1)
+        self.column.addWidget(foot)
+
+    def _columns(self) -> list[Column]:
         def way(key: str, title: str) -> Column:
             return Column(
                 key=key,
@@ -89,34 +104,20 @@ class ComparingSheet(Sheet):
                 bar=lambda r: r.way(key) / self.tolerance[key == "dh_m"],
             )
 
-        self.table = RecordTable(
-            [
-                Column(key="name", title="mark", text=lambda r: r.name, tone=lambda r: "bold", width=90),
-                way("de_m", "ΔE"),
-                way("dn_m", "ΔN"),
-                way("dh_m", "ΔH"),
-                way("d_m", "in plan"),
-                Column(
-                    key="state",
-                    title="",
-                    text=lambda r: r.only or ("over the tolerance" if r.over else ""),
-                    tone=lambda r: "sun" if r.only else "doubt",
-                    width=170,
-                ),
-            ]
-        )
-        self.table.setAccessibleName("Differences by mark")
-        self.table.row_picked.connect(lambda r: self.bridge.select(r.name))
-        self.column.addWidget(self.table, 1)
-        foot = QWidget()
-        line = QHBoxLayout(foot)
-        line.setContentsMargins(0, 0, 0, 0)
-        self.leave = QPushButton("Leave it")
-        look(self.leave, "second")
-        self.leave.clicked.connect(self.closed)
-        line.addWidget(self.leave)
-        line.addStretch(1)
-        self.column.addWidget(foot)
+        return [
+            Column(key="name", title="mark", text=lambda r: r.name, tone=lambda r: "bold", width=90),
+            way("de_m", "ΔE"),
+            way("dn_m", "ΔN"),
+            way("dh_m", "ΔH"),
+            way("d_m", "in plan"),
+            Column(
+                key="state",
+                title="",
+                text=lambda r: r.only or ("over the tolerance" if r.over else ""),
+                tone=lambda r: "sun" if r.only else "doubt",
+                width=170,
+            ),
+        ]
 
     def show_job(self) -> None:
         bridge = self.bridge

@@ -25,6 +25,7 @@ from fenwind.job import gestures
 from fenwind.job.job import new_id
 from fenwind.job.steps.fit import FitOutcome, known_and_measured
 from fenwind.procedures.fit import FitResult
+from fenwind.procedures.model_choice import ModelTrial
 from fenwind.quantities.angles import parse_angle
 from fenwind.quantities.numbers import format_fixed, parse_number
 from fenwind.records.entries import Add, Gesture
@@ -169,23 +170,10 @@ class FitsSheet(Sheet):
         return self.bridge.derived.fits.get(step.id) if step else None
 
     def _columns(self) -> list[Column]:
-        def tone(row: PairRow) -> str:
-            return "off" if row.use == "off" else ""
+        return [*self._columns_of_pairs(), *self._columns_of_figures()]
 
-        def figure(key: str, title: str, tolerance: Callable[[FitStep], float]) -> Column:
-            return Column(
-                key=key,
-                title=title,
-                unit="mm",
-                text=lambda r: mm(getattr(r, key), sign=True),
-                value=lambda r: getattr(r, key) * 1000.0,
-                bar=lambda r: getattr(r, key) / tolerance(self._step()),
-                tone=tone,
-                right=True,
-                width=76,
-                tip="Computed - known",
-            )
-
+    def _columns_of_pairs(self) -> list[Column]:
+        """What a pair is, and how it takes part."""
         return [
             Column(
                 key="plan",
@@ -209,12 +197,32 @@ class FitsSheet(Sheet):
                 key="mark",
                 title="mark",
                 text=lambda r: r.mark.name,
-                tone=lambda r: tone(r) or "bold",
+                tone=lambda r: _off(r) or "bold",
                 width=58,
             ),
             Column(
-                key="role", title="part", text=lambda r: r.role, tone=lambda r: tone(r) or "faint", width=106
+                key="role", title="part", text=lambda r: r.role, tone=lambda r: _off(r) or "faint", width=106
             ),
+        ]
+
+    def _columns_of_figures(self) -> list[Column]:
+        """What came of it."""
+
+        def figure(key: str, title: str, tolerance: Callable[[FitStep], float]) -> Column:
+            return Column(
+                key=key,
+                title=title,
+                unit="mm",
+                text=lambda r: mm(getattr(r, key), sign=True),
+                value=lambda r: getattr(r, key) * 1000.0,
+                bar=lambda r: getattr(r, key) / tolerance(self._step()),
+                tone=_off,
+                right=True,
+                width=76,
+                tip="Computed - known",
+            )
+
+        return [
             figure("de", "ΔE", lambda s: s.tolerance_h_m),
             figure("dn", "ΔN", lambda s: s.tolerance_h_m),
             figure("dh", "ΔH", lambda s: s.tolerance_v_m),
@@ -224,7 +232,7 @@ class FitsSheet(Sheet):
                 unit="mm",
                 text=lambda r: mm(r.loo_h),
                 value=lambda r: r.loo_h * 1000.0,
-                tone=tone,
+                tone=_off,
                 right=True,
                 width=72,
                 tip="Misfit in plan, had the pair taken no part",
@@ -235,7 +243,7 @@ class FitsSheet(Sheet):
                 unit="E      N",
                 text=_redundancy,
                 value=lambda r: r.redundancy[0],
-                tone=tone,
+                tone=_off,
                 right=True,
                 width=92,
                 tip="Part of an error in the pair that its residual shows",
@@ -272,26 +280,15 @@ class FitsSheet(Sheet):
     def _show_cards(self, step: FitStep, result: FitResult | None) -> None:
         trials = {t.model: t for t in result.models} if result is not None else {}
         for card, model in zip(self.cards, ("shift", "turn", "scale"), strict=True):
-            trial = trials.get(model)
             card.setVisible(step.horizontal != "pivot")
-            card.setEnabled(trial is not None)
+            card.setEnabled(model in trials)
             title = PLAN_WORDS[model].capitalize() if model != "scale" else "With scale"
-            if trial is None:
+            if model not in trials:
                 card.show_model(model, title, "", "faint", "needs more pairs", False)
                 continue
-            recommended = next((t for t in trials.values() if t.recommended), trial)
-            order = list(trials)
-            tag, tone = ("simplest accepted", "reed") if trial.recommended else ("rejected", "faint")
-            if not trial.recommended and order.index(model) > order.index(recommended.model):
-                tag = "adds nothing" if trial.p_value is not None else "cannot be tested"
-            detail = f"{_left_over(trial.rms_m)}"
-            if model == "scale":
-                detail += f" · {format_fixed((trial.scale - 1) * 1e6, 1, sign=True)} ppm"
-            if trial.p_value is not None and trial.p_value >= 1e-4:
-                detail += f" · p = {trial.p_value:.2f}"
-            elif trial.recommended or model != "scale":
-                detail += f" · {trial.dof} degrees of freedom" if trial.rms_m < 1.0 else ""
-            card.show_model(model, title, tag, tone, detail, result is not None and result.model == model)
+            tag, tone = _judged(trials, model)
+            chosen = result is not None and result.model == model
+            card.show_model(model, title, tag, tone, _trial_words(trials[model]), chosen)
 
     def _show_result(self, step: FitStep, outcome: FitOutcome | None, result: FitResult | None) -> None:
         if result is None:
@@ -568,6 +565,35 @@ class FitsSheet(Sheet):
 
 def _faint_when_pivot(row: PairRow) -> str:
     return "faint" if row.pivot else ""
+
+
+def _off(row: PairRow) -> str:
+    """Grey for a pair that is switched off."""
+    return "off" if row.use == "off" else ""
+
+
+def _judged(trials: dict[str, ModelTrial], model: str) -> tuple[str, str]:
+    """What the comparison says of a model, in a word or two, and its tone."""
+    trial = trials[model]
+    if trial.recommended:
+        return "simplest accepted", "reed"
+    recommended = next((t for t in trials.values() if t.recommended), trial)
+    order = list(trials)
+    if order.index(model) > order.index(recommended.model):
+        return ("adds nothing" if trial.p_value is not None else "cannot be tested"), "faint"
+    return "rejected", "faint"
+
+
+def _trial_words(trial: ModelTrial) -> str:
+    """What is left over by a model, and what speaks for it."""
+    words = _left_over(trial.rms_m)
+    if trial.model == "scale":
+        words += f" · {format_fixed((trial.scale - 1) * 1e6, 1, sign=True)} ppm"
+    if trial.p_value is not None and trial.p_value >= 1e-4:
+        return f"{words} · p = {trial.p_value:.2f}"
+    if (trial.recommended or trial.model != "scale") and trial.rms_m < 1.0:
+        words += f" · {trial.dof} degrees of freedom"
+    return words
 
 
 def _left_over(rms_m: float) -> str:

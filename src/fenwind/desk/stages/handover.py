@@ -119,48 +119,43 @@ class HandoverSheet(Sheet):
 
     def show_job(self) -> None:
         out = self._outgoing()
-        frame, wanted = self.bridge.frame, FORMATS[self.kind]
         count = len(out.names) if out is not None else 0
         self.caption.setText("HANDOVER")
-        which = (
-            f"{self.mark_class}, {count}"
-            if self.mark_class
-            else f"every mark, {count}"
-            if self.kind != "targets"
-            else f"{count} targets"
-        )
+        self.statement.show_parts(self._sentence(count))
+        self._judge(out)
+        self.note.setText(self._note_words() if count else self.stage.empty)
+        lacking = self.coverage is not None and not self.coverage.fine
+        show_look(self.note, "sun" if lacking else "faint")
+        self.write.setText("Write the report" if FORMATS[self.kind].report is not None else "Write the file")
+        self.write.setEnabled(count > 0)
+        self._show_preview(out)
+
+    def _sentence(self, count: int) -> list[Part]:
+        wanted, frame = FORMATS[self.kind], self.bridge.frame
+        which = f"{self.mark_class}, {count}" if self.mark_class else f"every mark, {count}"
+        if self.kind == "targets" and not self.mark_class:
+            which = f"{count} targets"
         parts = [Part(text="Hand over "), Part(text=which, key="class")]
         if frame is not None:
             parts += [Part(text=" in "), Part(text=frame.spec.name, key="frame")]
         parts += [Part(text=" as "), Part(text=wanted.words, key="kind")]
         if wanted.positions is not None and wanted.positions.layout:
             parts += [Part(text=", columns "), Part(text=self._layout().name, key="layout")]
-        self.statement.show_parts([*parts, Part(text=".")])
-        self._judge(out)
-        left = len(self.bridge.findings.open)
-        grave = sum(d.grave for d in self.bridge.findings.open)
-        words = (
-            f"{left} doubt{'' if left == 1 else 's'} left open{f', {grave} grave' if grave else ''}; the "
-            "report lists them."
-            if left
-            else "No doubts open."
-        )
+        return [*parts, Part(text=".")]
+
+    def _note_words(self) -> str:
+        """What the targets lack, else the doubts left open."""
         if self.coverage is not None:
             lacking = [j.text for j in self.coverage.judgements if not j.fine]
-            words = (
-                ("Lacking: " + " ".join(lacking))
-                if lacking
-                else "The targets cover the ground: count, spread, relief and a check are fine."
-            )
-        self.note.setText(
-            words
-            if count
-            else "There are no positions to hand over yet: paste control in Marks, or make a fit."
-        )
-        show_look(self.note, "sun" if self.coverage is not None and not self.coverage.fine else "faint")
-        self.write.setText("Write the report" if wanted.report is not None else "Write the file")
-        self.write.setEnabled(count > 0)
-        self._show_preview(out)
+            if lacking:
+                return "Lacking: " + " ".join(lacking)
+            return "The targets cover the ground: count, spread, relief and a check are fine."
+        left = self.bridge.findings.open
+        grave = sum(d.grave for d in left)
+        if not left:
+            return "No doubts open."
+        many = f"{len(left)} doubt{'' if len(left) == 1 else 's'} left open"
+        return f"{many}{f', {grave} grave' if grave else ''}; the report lists them."
 
     def _judge(self, out: Outgoing | None) -> None:
         before, self.coverage = self.coverage, None

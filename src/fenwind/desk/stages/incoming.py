@@ -521,35 +521,31 @@ class IncomingSheet(Sheet):
         if self._frame == BY_CODE or (self._geographic() and (record is None or not record.spec.crs)):
             self._ask_code()
             return
-        entries: list[Entry] = []
-        frame = self._frame
-        if frame == NEW_PLANE:
-            frame, (_, added) = gestures.add_frame(local_plane("Local plane", self._unit.key))
-            entries += added
+        taking, entries = self._taking()
         rows = self._list.taken().tolist()
-        where = "" if self._measured and self._geographic() else frame
-        session = os.path.basename(self._raw.source) if self._measured else ""
-        crs = (self._crs or self._geodetic_system(frame)) if self._measured and not where else ""
-        points = self._incoming
-        state, kind = self.bridge.state, "measured" if self._measured else "known"
-        if not state.info.frame:
-            entries += gestures.set_field([state.info], "frame", frame, "")[1]
-        what = f"Take {len(rows)} {kind} positions"
-        taking = Taking(measured=self._measured, frame=where, crs=crs, session=session)
+        points, state = self._incoming, self.bridge.state
+        what = f"Take {len(rows)} {'measured' if self._measured else 'known'} positions"
         if len(rows) < LONG_LIST:
             if self.bridge.do(Gesture(what, (*entries, *taking.entries(state, points, rows)))):
                 self.close_list()
             return
-        revision = self.bridge.revision
-        self._work(
-            _take_task,
-            partial(self._on_taken, what, revision),
-            state.snapshot(),
-            tuple(entries),
-            taking,
-            points,
-            rows,
-        )
+        then = partial(self._on_taken, what, self.bridge.revision)
+        self._work(_take_task, then, state.snapshot(), entries, taking, points, rows)
+
+    def _taking(self) -> tuple[Taking, tuple[Entry, ...]]:
+        """How the rows are taken, and the entries that go before them: a plane of their own, the frame
+        shown."""
+        entries: list[Entry] = []
+        frame, state = self._frame, self.bridge.state
+        if frame == NEW_PLANE:
+            frame, gesture = gestures.add_frame(local_plane("Local plane", self._unit.key))
+            entries += gesture.entries
+        where = "" if self._measured and self._geographic() else frame
+        session = os.path.basename(self._raw.source) if self._measured and self._raw is not None else ""
+        crs = (self._crs or self._geodetic_system(frame)) if self._measured and not where else ""
+        if not state.info.frame:
+            entries += gestures.set_field([state.info], "frame", frame, "").entries
+        return Taking(measured=self._measured, frame=where, crs=crs, session=session), tuple(entries)
 
     def _on_taken(self, what: str, revision: int, made: tuple[tuple[Entry, ...], list[EntryRow]]) -> None:
         """Keep what a worker made of a long list, unless the job has changed meanwhile."""

@@ -245,34 +245,7 @@ class MarksTable(Sheet):
             super().keyPressEvent(event)
 
     def _columns(self) -> list[Column]:
-        unit, decimals = self.bridge.unit, self.bridge.state.info.decimals
-
-        def coordinate(key: str, title: str, field: str) -> Column:
-            return Column(
-                key=key,
-                title=title,
-                unit=unit.key,
-                text=lambda r: format_fixed(getattr(r, key) / unit.metres, decimals),
-                value=lambda r: getattr(r, key) / unit.metres,
-                edit=lambda r, text: self._edit_position(r, field, text),
-                editable=lambda r: r.given or not r.basis,
-                tone=lambda r: "" if r.basis == "given" else "faint",
-                right=True,
-                width=104,
-                tip="Dark: given. Grey: derived, not to be typed over",
-            )
-
-        def word(key: str, title: str, field: str, width: int, tone: str = "") -> Column:
-            return Column(
-                key=key,
-                title=title,
-                text=lambda r: str(getattr(r.mark, field)),
-                edit=lambda r, text: self._set([r], field, text),
-                tone=lambda r: tone if r.mark.active else "off",
-                width=width,
-            )
-
-        axes = [coordinate("e", "E", "e_m"), coordinate("n", "N", "n_m")]
+        axes = [self._coordinate("e", "E", "e_m"), self._coordinate("n", "N", "n_m")]
         if self.bridge.frame is not None and self.bridge.frame.spec.axis_order == "NE":
             axes.reverse()
         return [
@@ -284,10 +257,46 @@ class MarksTable(Sheet):
                 tone=lambda r: "bold" if r.mark.active else "off",
                 width=66,
             ),
-            word("class", "class", "mark_class", 80),
-            word("code", "code", "code", 46),
+            self._word("class", "class", "mark_class", 80),
+            self._word("code", "code", "code", 46),
             *axes,
-            coordinate("height", "height", "height_m"),
+            self._coordinate("height", "height", "height_m"),
+            *self._columns_of_state(),
+            self._word("monument", "monument", "monument", 110, "faint"),
+            self._word("description", "description", "description", 190, "faint"),
+        ]
+
+    def _coordinate(self, key: str, title: str, field: str) -> Column:
+        """E, N or height in the unit shown."""
+        unit, decimals = self.bridge.unit, self.bridge.state.info.decimals
+        return Column(
+            key=key,
+            title=title,
+            unit=unit.key,
+            text=lambda r: format_fixed(getattr(r, key) / unit.metres, decimals),
+            value=lambda r: getattr(r, key) / unit.metres,
+            edit=lambda r, text: self._edit_position(r, field, text),
+            editable=lambda r: r.given or not r.basis,
+            tone=lambda r: "" if r.basis == "given" else "faint",
+            right=True,
+            width=104,
+            tip="Dark: given. Grey: derived, not to be typed over",
+        )
+
+    def _word(self, key: str, title: str, field: str, width: int, tone: str = "") -> Column:
+        """A word of the mark, to be typed."""
+        return Column(
+            key=key,
+            title=title,
+            text=lambda r: str(getattr(r.mark, field)),
+            edit=lambda r, text: self._set([r], field, text),
+            tone=lambda r: tone if r.mark.active else "off",
+            width=width,
+        )
+
+    def _columns_of_state(self) -> list[Column]:
+        """What may be held, how sure it is, and why it is adopted."""
+        return [
             Column(
                 key="hold_h",
                 title="hold\nplan",
@@ -331,8 +340,6 @@ class MarksTable(Sheet):
                 tone=lambda r: "faint",
                 width=170,
             ),
-            word("monument", "monument", "monument", 110, "faint"),
-            word("description", "description", "description", 190, "faint"),
         ]
 
     def show_job(self) -> None:

@@ -125,6 +125,14 @@ class MovingSheet(Sheet):
         )
         self.table.setAccessibleName("What moves and what stays")
         self.column.addWidget(self.table, 1)
+        self._add_foot()
+        self.go.clicked.connect(self.move_file)
+        self.leave.clicked.connect(self.closed)
+        self.stop.clicked.connect(lambda: self._task.cancel() if self._task is not None else None)
+        self._busy(False)
+
+    def _add_foot(self) -> None:
+        """The buttons, and how far a move is."""
         foot = QWidget()
         line = QHBoxLayout(foot)
         line.setContentsMargins(0, 0, 0, 0)
@@ -139,10 +147,6 @@ class MovingSheet(Sheet):
             line.addWidget(widget)
         line.addStretch(1)
         self.column.addWidget(foot)
-        self.go.clicked.connect(self.move_file)
-        self.leave.clicked.connect(self.closed)
-        self.stop.clicked.connect(lambda: self._task.cancel() if self._task is not None else None)
-        self._busy(False)
 
     # Opening
     # -----------------------------------------------------------------------------------------------------
