@@ -158,6 +158,35 @@ class Marks(QtTestCase):
         w.pages["Marks"].marks.release_control()
         self.assertIn("none of these marks is given", w.line.text())
 
+    def test_another_position_is_adopted_for_a_reason(self) -> None:
+        w = self.open()
+        w.show_stage("Marks")
+        sheet = w.pages["Marks"].marks
+        sheet.choose_position()
+        self.assertIn("Select one mark", w.line.text())
+        mark = next(m for m in w.bridge.state.marks.values() if m.name == "T-03")
+        sheet.table.pick_all(lambda r: r.mark.name == "T-03")
+        before = w.bridge.derived.adopted["dam"]
+        carried = next(c for c in before.candidates(mark.id) if not c.adopted)
+        menu = QMenu()
+        sheet.fill_choices(menu, mark)
+        words = [a.text() for a in menu.actions() if a.text()]
+        self.assertEqual([a.isChecked() for a in menu.actions() if a.text()], [True, False, False])
+        row = before.index["T-03"]
+        away = 1000.0 * (carried.e_m - before.e_m[row]), 1000.0 * (carried.n_m - before.n_m[row])
+        for value in away:
+            self.assertIn(f"{value:+.1f}".replace("-", "−"), words[1].replace("\u2009", ""))
+        menu.actions()[1].trigger()
+        sheet.ask.edit.setText("as reported")
+        sheet.ask.ok.click()
+        after = w.bridge.derived.adopted["dam"]
+        self.assertEqual(after.e_m[after.index["T-03"]], carried.e_m)
+        self.assertIn("as reported", after.why[after.index["T-03"]])
+        sheet.fill_choices(menu := QMenu(), mark)
+        menu.actions()[-1].trigger()
+        usual = w.bridge.derived.adopted["dam"]
+        self.assertEqual(usual.basis[usual.index["T-03"]], "given")
+
     def test_a_class_has_a_tolerance_a_symbol_and_labels(self) -> None:
         w = self.open()
         w.show_stage("Marks")

@@ -161,25 +161,25 @@ def _fit_options(options: argparse.Namespace) -> FitOptions:
 def _measured(points: PointList, frame: Frame | None) -> tuple[Positions, Any, Any]:
     from dataclasses import replace
 
-    from fenwind.commands.reading import plane_positions
+    from fenwind.commands.reading import plane_positions, point_columns
     from fenwind.procedures.to_plane import geoid_reduced, to_plane
 
-    plane = plane_positions(points)
-    if not points.geographic:
+    if points.geographic:
         if frame is None:
-            return plane, None, None
-        lat, lon = frame.inverse(plane.e_m, plane.n_m)
-        if frame.geoid is not None:
-            plane = replace(plane, height_m=geoid_reduced(frame, plane.names, lat, lon, plane.height_m))
-        return plane, lat, lon
+            raise ProcedureError(
+                "latitude and longitude need a working frame",
+                where=points.source,
+                hint="Add --frame, for instance --frame EPSG:25832",
+            )
+        lat, lon, *others = point_columns(points)
+        return to_plane(frame, [p.name for p in points.points], lat, lon, *others), lat, lon
+    plane = plane_positions(points)
     if frame is None:
-        raise ProcedureError(
-            "latitude and longitude need a working frame",
-            where=points.source,
-            hint="Add --frame, for instance --frame EPSG:25832",
-        )
-    lat, lon = plane.e_m, plane.n_m
-    return to_plane(frame, plane.names, lat, lon, plane.height_m, plane.sigma_h_m, plane.sigma_v_m), lat, lon
+        return plane, None, None
+    lat, lon = frame.inverse(plane.e_m, plane.n_m)
+    if frame.geoid is not None:
+        plane = replace(plane, height_m=geoid_reduced(frame, plane.names, lat, lon, plane.height_m))
+    return plane, lat, lon
 
 
 def as_json(result: FitResult, doubts: tuple[Doubt, ...], unit_m: float) -> dict[str, Any]:

@@ -9,6 +9,9 @@ from typing import TYPE_CHECKING, Any
 from fenwind.errors import FormatError
 
 if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
+
     from fenwind.exchange.point_list import PointList
     from fenwind.exchange.raw_table import RawTable
     from fenwind.procedures.positions import Positions
@@ -51,20 +54,26 @@ def read_list(path: str, unit: LengthUnit | None = None) -> tuple[RawTable, Poin
     return raw, points
 
 
-def plane_positions(points: PointList) -> Positions:
-    """The rows of a list as positions; for a geographic list e and n are latitude and longitude in
-    radians."""
+def point_columns(points: PointList) -> NDArray[np.float64]:
+    """The numbers of a list (5, n): first and second coordinate (e, n in metres or lat, lon in radians),
+    height and its standard deviations h, v in metres; nan where there are none."""
     import numpy as np
 
+    rows = [(p.first, p.second, p.height_m, p.sigma_h_m, p.sigma_v_m) for p in points.points]
+    return np.array(rows, dtype=np.float64).reshape(-1, 5).T
+
+
+def plane_positions(points: PointList) -> Positions:
+    """The rows of a list of e, n. Raises FormatError for one of latitude and longitude."""
     from fenwind.procedures.positions import positions
 
-    rows = points.points
-    columns = (
-        np.array([(p.first, p.second, p.height_m, p.sigma_h_m, p.sigma_v_m) for p in rows], dtype=np.float64)
-        .reshape(-1, 5)
-        .T
-    )
-    return positions([p.name for p in rows], *columns)
+    if points.geographic:
+        raise FormatError(
+            "positions are geographic, expected name,e,n,h",
+            where=points.source,
+            hint="Give a list with name,e,n,h",
+        )
+    return positions([p.name for p in points.points], *point_columns(points))
 
 
 def split_names(text: str | None) -> tuple[str, ...]:

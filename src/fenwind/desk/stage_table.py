@@ -39,7 +39,7 @@ STAGES: tuple[Stage, ...] = (
     Stage(name="Frame", page="frame:FrameSheet", families=("frame", "convert"), subjects=("frame",)),
     Stage(
         name="Marks",
-        page="marks:MarksPage",
+        page="marks_page:MarksPage",
         families=("marks", "job"),
         empty="No marks yet. Copy a list of control in a spreadsheet or an editor and paste it here: "
         "names with "

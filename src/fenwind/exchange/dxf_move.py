@@ -94,8 +94,8 @@ def preview(
     ):
         _Matrices(move)  # refuses what cannot be done to a drawing
         entities, reasons = _entities(drawing, move, frozenset(s.lower() for s in stay))
-        counts = Counter(f"{e.dxftype()} on {e.dxf.layer}" for e in entities if id(e) not in reasons)
-    return counts, [(e.dxf.handle, _what(e), reasons[id(e)]) for e in entities if id(e) in reasons]
+        counts = Counter(f"{e.dxftype()} on {e.dxf.layer}" for e in entities if e not in reasons)
+    return counts, [(e.dxf.handle, _what(e), reasons[e]) for e in entities if e in reasons]
 
 
 def _move_space(
@@ -104,45 +104,45 @@ def _move_space(
     from ezdxf import transform
 
     entities, reasons = _entities(drawing, move, stay)
-    going = [e for e in entities if id(e) not in reasons] if reasons else entities
+    going = [e for e in entities if e not in reasons] if reasons else entities
     matrices = _Matrices(move)
     for start in range(0, len(going), _BLOCK):
         progress.check()
         progress.report(1000 + 2000 * start // max(len(going), 1), 4000, "moving")
         for matrix, some in matrices.groups(going[start : start + _BLOCK]):
             for entry in transform.inplace(some, matrix):
-                reasons[id(entry.entity)] = "the drawing library cannot move it"
+                reasons[entry.entity] = "the drawing library cannot move it"
     for entity in going:
-        if id(entity) not in reasons:
+        if entity not in reasons:
             done.moved.append(entity.dxf.handle)
             done.kinds[entity.dxftype()] += 1
-    done.stayed = [(e.dxf.handle, _what(e), reasons[id(e)]) for e in entities if id(e) in reasons]
+    done.stayed = [(e.dxf.handle, _what(e), reasons[e]) for e in entities if e in reasons]
 
 
-def _entities(drawing: Any, move: Move, stay: frozenset[str]) -> tuple[list[Any], dict[int, str]]:
-    """What the model space holds, and why some of it stays, by the entities' ids."""
+def _entities(drawing: Any, move: Move, stay: frozenset[str]) -> tuple[list[Any], dict[Any, str]]:
+    """What the model space holds, and why some of it stays, by entity."""
     entities = list(drawing.modelspace())
     return entities, _with_labels(drawing.modelspace(), _staying(entities, move, stay), stay)
 
 
-def _staying(entities: list[Any], move: Move, stay: frozenset[str]) -> dict[int, str]:
-    """Why some entities stay, by their id: named, on a named layer, or a target of a pair."""
-    reasons: dict[int, str] = {}
+def _staying(entities: list[Any], move: Move, stay: frozenset[str]) -> dict[Any, str]:
+    """Why some entities stay, by entity: named, on a named layer, or a target of a pair."""
+    reasons: dict[Any, str] = {}
     placed = [e for e in entities if e.dxftype() in _PLACED]
     if placed and move.targets.size:
         places = np.array([e.dxf.get(_PLACED[e.dxftype()]).vec2 for e in placed], dtype=float).T
         for entity, there in zip(placed, move.at_target(places[0], places[1]).tolist(), strict=True):
             if there:
-                reasons[id(entity)] = "is a target of the move"
+                reasons[entity] = "is a target of the move"
     if stay:
         for entity in entities:
             named = next((n for n in _names(entity) if n.lower() in stay), "")
             if named:
-                reasons[id(entity)] = f"named: {named}"
+                reasons[entity] = f"named: {named}"
     return reasons
 
 
-def _with_labels(space: Any, reasons: dict[int, str], stay: frozenset[str]) -> dict[int, str]:
+def _with_labels(space: Any, reasons: dict[Any, str], stay: frozenset[str]) -> dict[Any, str]:
     """A point and the text that names it belong together: what keeps one keeps the other."""
     points = list(space.query("POINT"))
     if not reasons or not points:
@@ -151,10 +151,10 @@ def _with_labels(space: Any, reasons: dict[int, str], stay: frozenset[str]) -> d
     for point, (label, text) in zip(points, labels_of(space, points), strict=True):
         if label is None:
             continue
-        if id(point) in reasons:
-            both.setdefault(id(label), f"names a point that stays: {text[:40]}")
-        elif id(label) in reasons and text.lower() in stay:
-            both.setdefault(id(point), reasons[id(label)])
+        if point in reasons:
+            both.setdefault(label, f"names a point that stays: {text[:40]}")
+        elif label in reasons and text.lower() in stay:
+            both.setdefault(point, reasons[label])
     return both
 
 

@@ -7,7 +7,6 @@ from dataclasses import dataclass
 import numpy as np
 import pyproj
 from numpy.typing import NDArray
-from pyproj.enums import TransformDirection
 
 from fenwind.errors import FrameError
 from fenwind.geodesy.frames import crs_unit_metres, find_crs, is_dynamic
@@ -59,13 +58,7 @@ def convert(
     that could not be converted (nan in the result). Raises FrameError when no operation exists or a system is
     geocentric.
     """
-    source, target = find_crs(source_text), find_crs(target_text)
-    for crs in (source, target):
-        if crs.is_geocentric or not (crs.is_geographic or crs.is_projected or crs.is_compound):
-            raise FrameError(
-                f"{crs.name} is neither geographic nor projected",
-                hint="Choose a geographic or a projected system",
-            )
+    source, target = _system(source_text), _system(target_text)
     has_height = bool(np.isfinite(height).any())
     z = np.where(np.isfinite(height), height, 0.0)
     # Between projected systems PROJ may miss the published datum operation, so projections are taken off and
@@ -74,32 +67,15 @@ def convert(
     target_base = _base(target)
     if has_height:
         source_base, target_base = _three_dimensional(source_base), _three_dimensional(target_base)
-        scale = crs_unit_metres(source) if source.is_projected and not source.is_compound else 1.0
-        z = z * scale
+        z = z * (crs_unit_metres(source) if _is_plain_projected(source) else 1.0)
     found = ways(source_base, target_base, _area(source_base, east, north))
-    if not found.present:
-        names = found.missing_grids
-        raise FrameError(
-            f"every way to {target.name} needs a grid that is not here: {', '.join(names)}",
-            hint="Provide that grid file",
-        )
-    chosen = found.present[0]
+    chosen = _best(found, target)
     times = np.full(z.shape, epoch_year) if epoch_year is not None else None
-    out = chosen.transform(east, north, z, times, direction=TransformDirection.FORWARD)
-    east, north, up = (
-        np.where(np.isfinite(v), v, np.nan) for v in (np.asarray(a, dtype=float) for a in out[:3])
-    )
-    words = [plain_name(chosen.description)]
-    if target_base is not target and not target.is_compound and target.is_projected:
-        projection = pyproj.Transformer.from_crs(target.geodetic_crs, target, always_xy=True)
-        east, north = (np.where(np.isfinite(v), v, np.nan) for v in projection.transform(east, north))
+    east, north, up = map(_finite, chosen.transform(east, north, z, times)[:3])
+    if _is_plain_projected(target):
+        projection = pyproj.Transformer.from_crs(target_base.to_2d(), target, always_xy=True)
+        east, north = map(_finite, projection.transform(east, north))
         up = up / crs_unit_metres(target)
-        words.append(target.coordinate_operation.name if target.coordinate_operation else "projection")
-    if source.is_projected and not source.is_compound:
-        words.insert(
-            0,
-            f"inverse of {source.coordinate_operation.name if source.coordinate_operation else 'projection'}",
-        )
     # PROJ numbers an operation's accuracy -1 where the registry states none.
     accuracy = chosen.accuracy if chosen.accuracy is not None and chosen.accuracy >= 0 else None
     return Conversion(
@@ -107,10 +83,49 @@ def convert(
         second=north,
         height=np.where(np.isfinite(height), up, np.nan),
         geographic=target.is_geographic or (target.is_compound and target.sub_crs_list[0].is_geographic),
-        operation=" + ".join(words),
+        operation=_words(source, chosen, target),
         accuracy_m=accuracy,
         notes=tuple(_notes(found, chosen, source, target, epoch_year, int((~np.isfinite(east)).sum()))),
     )
+
+
+def _system(text: str) -> pyproj.CRS:
+    crs = find_crs(text)
+    if crs.is_geocentric or not (crs.is_geographic or crs.is_projected or crs.is_compound):
+        raise FrameError(
+            f"{crs.name} is neither geographic nor projected",
+            hint="Choose a geographic or a projected system",
+        )
+    return crs
+
+
+def _is_plain_projected(crs: pyproj.CRS) -> bool:
+    return bool(crs.is_projected and not crs.is_compound)
+
+
+def _finite(values: object) -> FloatArray:
+    """With nan for the infinity that PROJ gives where it could not convert."""
+    array = np.asarray(values, dtype=float)
+    return np.where(np.isfinite(array), array, np.nan)
+
+
+def _best(found: Ways, target: pyproj.CRS) -> pyproj.Transformer:
+    if not found.present:
+        raise FrameError(
+            f"every way to {target.name} needs a grid that is not here: {', '.join(found.missing_grids)}",
+            hint="Provide that grid file",
+        )
+    return found.present[0]
+
+
+def _words(source: pyproj.CRS, chosen: pyproj.Transformer, target: pyproj.CRS) -> str:
+    """The steps in order: projection taken off, datum operation, projection put on."""
+    words = [plain_name(chosen.description)]
+    for crs, lead in ((source, "inverse of "), (target, "")):
+        if _is_plain_projected(crs):
+            name = crs.coordinate_operation.name if crs.coordinate_operation else "projection"
+            words.insert(0 if lead else len(words), lead + name)
+    return " + ".join(words)
 
 
 def _base(crs: pyproj.CRS) -> pyproj.CRS:

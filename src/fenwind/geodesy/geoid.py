@@ -7,7 +7,7 @@ import hashlib
 import math
 import os
 import re
-import tempfile
+import stat
 import warnings
 from pathlib import Path
 
@@ -21,6 +21,7 @@ from pyproj.transformer import TransformerGroup
 from fenwind.errors import FrameError
 
 _SAFE = re.compile(r"[\w./-]+")
+_PLAIN_HINT = "Set XDG_CACHE_HOME to a folder of your own, or give the grid a path without blanks"
 
 
 class GeoidGrid:
@@ -98,14 +99,36 @@ class VerticalRelation:
 
 def _plain_path(path: Path) -> str:
     """A path PROJ can take in a pipeline text: blanks and commas in it would end the word, so link to it by a
-    plain name."""
+    plain name, in a folder that is the user's alone. Raises FrameError when there can be none."""
     if _SAFE.fullmatch(str(path)):
         return str(path)
-    folder = Path(tempfile.gettempdir()) / f"fenwind-grids-{os.getuid()}"
-    folder.mkdir(exist_ok=True)
     stamp = path.stat()
     name = hashlib.sha256(f"{path}{stamp.st_mtime_ns}{stamp.st_size}".encode()).hexdigest()[:20]
-    link = folder / (name + path.suffix.lower())
-    if not link.exists():
+    link = _own_folder() / (name + path.suffix.lower())
+    if link.is_symlink() and link.readlink() != path:
+        link.unlink()
+    if not link.is_symlink():
         link.symlink_to(path)
+    if not _SAFE.fullmatch(str(link)):
+        raise FrameError(
+            "the grid's path has blanks or commas in it, and so has the cache folder's",
+            where=str(path),
+            hint="Move the grid to a folder with a plain name",
+        )
     return str(link)
+
+
+def _own_folder() -> Path:
+    """The folder for links to grids: in the user's cache folder, nobody else's, nobody else may write."""
+    cache = Path(os.environ.get("XDG_CACHE_HOME") or Path.home() / ".cache")
+    folder = cache / "fenwind" / "grids"
+    try:
+        folder.mkdir(mode=0o700, parents=True, exist_ok=True)
+        own = folder.lstat()
+    except OSError as error:
+        raise FrameError(
+            f"the cache folder cannot be made: {error.strerror}", where=str(folder), hint=_PLAIN_HINT
+        ) from error
+    if not stat.S_ISDIR(own.st_mode) or own.st_uid != os.getuid() or own.st_mode & 0o022:
+        raise FrameError("the cache folder is not yours alone", where=str(folder), hint=_PLAIN_HINT)
+    return folder

@@ -90,7 +90,7 @@ class Adopted:
                     height_m=float(points.height_m[row]),
                     sigma_h_m=float(points.sigma_h_m[row]),
                     sigma_v_m=float(points.sigma_v_m[row]),
-                    adopted=mine is not None and self.set_row[mine] == number,
+                    adopted=bool(mine is not None and self.set_row[mine] == number),
                 )
             )
         return tuple(found)

@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Sequence
-from contextlib import suppress
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from functools import partial
 
 from PySide6.QtCore import Qt
@@ -16,52 +15,29 @@ from fenwind.desk.actions import ActionSpec
 from fenwind.desk.bridge import JobBridge
 from fenwind.desk.shell import look
 from fenwind.desk.stage_table import Stage
-from fenwind.desk.stages.incoming import local_plane
+from fenwind.desk.stages.frame_rows import Place, Way, find_ways, place_columns, way_columns
+from fenwind.desk.stages.incoming_taking import local_plane
 from fenwind.desk.stages.sheet import Sheet
 from fenwind.desk.stages.system_search import SystemSearch, degrees_of
 from fenwind.desk.statement import choice
-from fenwind.desk.table import Column, RecordTable
+from fenwind.desk.table import RecordTable
 from fenwind.desk.tasks import Task, TaskRunner
-from fenwind.errors import FenwindError, FrameError
+from fenwind.errors import FenwindError
 from fenwind.geodesy.catalogue import System, systems
 from fenwind.geodesy.frames import (
     FrameSpec,
     HeightReference,
-    find_crs,
     height_words,
     open_frame,
     working_frame_spec,
 )
-from fenwind.geodesy.operations import Operation, operations
 from fenwind.job import gestures
 from fenwind.job.reader import with_grid_folder
 from fenwind.procedures.frame_meaning import PLACES, FrameMeaning, frame_meaning
 from fenwind.progress import Progress
-from fenwind.quantities.angles import format_dms
 from fenwind.quantities.lengths import FOOT, METRE, UNITS, US_SURVEY_FOOT
-from fenwind.quantities.numbers import format_fixed
 from fenwind.records.entries import Gesture
 from fenwind.reports.statement import Part
-
-
-@dataclass(frozen=True, slots=True)
-class _Place:
-    """One row of the meaning: a place of the job."""
-
-    name: str
-    of: FrameMeaning
-    row: int
-
-    def __getattr__(self, key: str) -> float:
-        return float(getattr(self.of, key)[self.row])
-
-
-@dataclass(frozen=True, slots=True)
-class _Way:
-    """One way from another system into the frame."""
-
-    source: str
-    operation: Operation
 
 
 class FrameSheet(Sheet):
@@ -81,7 +57,7 @@ class FrameSheet(Sheet):
             }
         )
         self._runner = TaskRunner(self)
-        self._ways_known: dict[tuple[object, ...], list[_Way]] = {}
+        self._ways_known: dict[tuple[object, ...], list[Way]] = {}
         self.search = SystemSearch(self._use_system)
         self.column.addWidget(self.search, 1)
         self.note = QLabel("")
@@ -98,7 +74,7 @@ class FrameSheet(Sheet):
         self.ways_note.setWordWrap(True)
         look(self.ways_note, "faint")
         self.column.addWidget(self.ways_note)
-        self.ways = RecordTable(_way_columns())
+        self.ways = RecordTable(way_columns())
         self.ways.setAccessibleName("Operations from other systems into the frame")
         self.column.addWidget(self.ways, 1)
         self.column.addStretch(0)
@@ -205,11 +181,11 @@ class FrameSheet(Sheet):
         if found.outside:
             words += " A corner of the job lies outside the area the system is meant for."
         self.note.setText(words)
-        columns = _place_columns(self.bridge)
+        columns = place_columns(self.bridge)
         self.places.records.set_columns(columns)
         for i, column in enumerate(columns):
             self.places.setColumnWidth(i, column.width)
-        self.places.records.set_rows([_Place(name, found, i) for i, name in enumerate(PLACES)])
+        self.places.records.set_rows([Place(name, found, i) for i, name in enumerate(PLACES)])
 
     def place(self) -> tuple[float, float] | None:
         """Where the job lies: latitude and longitude in radians, from measured positions or from any frame
@@ -244,16 +220,16 @@ class FrameSheet(Sheet):
             self._fill_ways(record.spec.name, self._ways_known[wanted], same)
             return
         self._fill_ways(record.spec.name, [], "Looking for the ways from other systems …")
-        task = Task(_find_ways, *wanted)
+        task = Task(find_ways, *wanted)
         task.signals.succeeded.connect(partial(self._on_ways, wanted))
         task.signals.failed.connect(lambda error: self.ways_note.setText(f"{error}."))
         self._runner.start(task)
 
-    def _on_ways(self, wanted: tuple[object, ...], rows: list[_Way]) -> None:
+    def _on_ways(self, wanted: tuple[object, ...], rows: list[Way]) -> None:
         self._ways_known[wanted] = rows
         self.refresh()
 
-    def _fill_ways(self, frame: str, rows: list[_Way], otherwise: str) -> None:
+    def _fill_ways(self, frame: str, rows: list[Way], otherwise: str) -> None:
         self.ways.records.set_rows(rows)
         self.ways.setVisible(bool(rows))
         lacking = sum(not r.operation.present for r in rows)
@@ -486,119 +462,6 @@ class FrameSheet(Sheet):
             )
 
 
-def _find_ways(
-    crs: str, others: tuple[str, ...], area: tuple[float, float, float, float] | None, progress: Progress
-) -> list[_Way]:
-    """Ways into the datum of a system from those of others; none where they share it, and none where PROJ
-    knows none."""
-    base = open_frame(FrameSpec(name="", crs=crs)).geodetic_crs
-    rows: list[_Way] = []
-    for text in others:
-        progress.check()
-        source = find_crs(text)
-        source = source.geodetic_crs or source
-        if not source.to_2d().equals(base.to_2d(), ignore_axis_order=True):
-            with suppress(FrameError):  # the doubts say that there is no way
-                rows += [_Way(source.name, way) for way in operations(source.to_3d(), base.to_3d(), area)]
-    return rows
-
-
 def _list_systems(progress: Progress) -> None:
     systems("projected")
     systems("vertical")
-
-
-def _place_columns(bridge: JobBridge) -> list[Column]:
-    unit, style = bridge.unit, bridge.angle_style
-
-    def length(key: str, title: str, decimals: int, width: int) -> Column:
-        return Column(
-            key=key,
-            title=title,
-            unit=unit.key,
-            text=lambda r: format_fixed(getattr(r, key) / unit.metres, decimals),
-            value=lambda r: getattr(r, key) / unit.metres,
-            right=True,
-            width=width,
-        )
-
-    def ppm(key: str, title: str, tip: str) -> Column:
-        return Column(
-            key=key,
-            title=title,
-            unit="ppm",
-            text=lambda r: format_fixed((getattr(r, key) - 1.0) * 1e6, 2, sign=True),
-            value=lambda r: getattr(r, key),
-            right=True,
-            width=76,
-            tip=tip,
-        )
-
-    def angle(value: float) -> str:
-        return format_fixed(value * 200 / math.pi, 4, sign=True) if style == "gon" else format_dms(value, 1)
-
-    return [
-        Column(key="name", title="at the", text=lambda r: r.name, tone=lambda r: "bold", width=88),
-        ppm("point_scale", "scale", "Point scale factor less 1"),
-        ppm("elevation", "elevation", "Elevation factor R / (R + h) less 1"),
-        ppm("combined", "combined", "Combined factor less 1"),
-        Column(
-            key="per",
-            title="on 100 m",
-            unit="mm",
-            text=lambda r: format_fixed((r.combined - 1.0) * 1e5, 1, sign=True),
-            right=True,
-            width=66,
-            tip="How much longer 100 m on the ground are on the grid",
-        ),
-        Column(
-            key="convergence",
-            title="convergence",
-            unit="gon" if style == "gon" else "dms",
-            text=lambda r: angle(r.convergence_rad),
-            right=True,
-            width=88,
-            tip="Positive where grid north lies east of true north",
-        ),
-        length("h_ell_m", "h", 1, 62),
-        length("geoid_m", "geoid", 2, 60),
-        length("height_m", "height", 1, 66),
-    ]
-
-
-def _way_columns() -> list[Column]:
-    def used(row: _Way) -> str:
-        return "used" if row.operation.chosen else "lacks a grid" if not row.operation.present else ""
-
-    def grids(row: _Way) -> str:
-        return (
-            ", ".join(f"{name}{'' if here else ' (missing)'}" for name, here in row.operation.grids) or "none"
-        )
-
-    return [
-        Column(
-            key="used",
-            title="",
-            text=used,
-            tone=lambda r: "reed" if r.operation.chosen else "sun" if not r.operation.present else "",
-            width=84,
-        ),
-        Column(key="source", title="from", text=lambda r: r.source, width=110),
-        Column(
-            key="name",
-            title="operation",
-            text=lambda r: r.operation.name + (" (datums taken as equal)" if r.operation.assumed else ""),
-            tone=lambda r: "" if r.operation.present else "faint",
-            width=250,
-        ),
-        Column(
-            key="accuracy",
-            title="accuracy",
-            unit="m",
-            text=lambda r: "" if r.operation.accuracy_m is None else f"{r.operation.accuracy_m:g}",
-            right=True,
-            width=66,
-        ),
-        Column(key="grids", title="grids", text=grids, tone=lambda r: "faint", width=120),
-        Column(key="area", title="for", text=lambda r: r.operation.area, tone=lambda r: "faint", width=140),
-    ]

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from functools import partial
 
 from PySide6.QtCore import Signal
@@ -15,7 +15,16 @@ from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QProgressBar, QPushBut
 from fenwind.desk.bridge import JobBridge
 from fenwind.desk.shell import look, show_look
 from fenwind.desk.stage_table import Stage
-from fenwind.desk.stages.incoming_rows import GROUPS, MEANING_WORDS, IncomingList, as_incoming, columns
+from fenwind.desk.stages.incoming_rows import GROUPS, MEANING_WORDS, IncomingList, columns
+from fenwind.desk.stages.incoming_taking import (
+    Taking,
+    interpreted,
+    local_plane,
+    open_task,
+    same_system,
+    system_name,
+    take_task,
+)
 from fenwind.desk.stages.meaning_drag import HeadDrop, MeaningChips
 from fenwind.desk.stages.sheet import Sheet
 from fenwind.desk.statement import choice
@@ -24,17 +33,14 @@ from fenwind.desk.tasks import Task, TaskRunner
 from fenwind.errors import FenwindError
 from fenwind.exchange.delimited import read_text
 from fenwind.exchange.formats import format_of, read_table
-from fenwind.exchange.point_list import MEANINGS, ColumnMatch, PointList, interpret, match_header
+from fenwind.exchange.point_list import MEANINGS, ColumnMatch, PointList, match_header
 from fenwind.exchange.raw_table import RawTable
-from fenwind.geodesy.frames import FrameSpec, HeightReference, find_crs, open_frame, working_frame_spec
+from fenwind.geodesy.frames import FrameSpec, HeightReference, open_frame, working_frame_spec
 from fenwind.job import gestures
-from fenwind.job.incoming import Against, IncomingPoints, against_job, on_plane, take_in
-from fenwind.job.job import entry_rows
+from fenwind.job.incoming import IncomingPoints, take_in
 from fenwind.job.reader import with_grid_folder
 from fenwind.job.schema import EntryRow
-from fenwind.job.state import JobState
-from fenwind.progress import NULL_PROGRESS, Progress
-from fenwind.quantities.lengths import FOOT, METRE, UNITS, US_SURVEY_FOOT, LengthUnit
+from fenwind.quantities.lengths import FOOT, METRE, UNITS, US_SURVEY_FOOT
 from fenwind.records.entries import Entry, Gesture
 from fenwind.reports.incoming_trail import incoming_links
 from fenwind.reports.statement import Part
@@ -158,7 +164,7 @@ class IncomingSheet(Sheet):
         self.statement.show_parts([Part(text=f"Opening {os.path.basename(path)} …")])
         self._raw = self._list = self._points = self._incoming = None
         self.table.records.set_rows([])
-        self._work(_open_task, self._on_opened, path, part)
+        self._work(open_task, self._on_opened, path, part)
         return True
 
     def _on_opened(self, raw: RawTable) -> None:
@@ -182,7 +188,7 @@ class IncomingSheet(Sheet):
         self._crs = raw.crs
         self._unit = METRE if geographic else UNITS[raw.unit] if raw.unit else self.bridge.unit
         frames = self.bridge.state.frames
-        stated = next((k for k, r in frames.items() if raw.crs and _same_system(r.spec.crs, raw.crs)), "")
+        stated = next((k for k, r in frames.items() if raw.crs and same_system(r.spec.crs, raw.crs)), "")
         if geographic:
             self._frame = next((k for k, r in frames.items() if r.spec.crs), BY_CODE)
         else:
@@ -205,7 +211,7 @@ class IncomingSheet(Sheet):
         if heads != {"x", "y"} or self._frame not in self.bridge.state.frames:
             return
         some = replace(raw, rows=raw.rows[:LONG_LIST], lines=raw.lines[:LONG_LIST])
-        found = _interpreted(some, self._match, self._unit, self.bridge.state, self._frame, False, None)
+        found = interpreted(some, self._match, self._unit, self.bridge.state, self._frame, False, None)
         if isinstance(found, tuple):
             against = found[2]
             near = sum(
@@ -239,11 +245,9 @@ class IncomingSheet(Sheet):
             plane = (self._crs, with_grid_folder(record.spec, self.bridge.folder))
         inputs = (self._raw, self._match, self._unit, self.bridge.state, frame, self._measured, plane)
         if len(self._raw.rows) < LONG_LIST:
-            self._show_points(_interpreted(*inputs))
+            self._show_points(interpreted(*inputs))
         else:
-            self._work(
-                _interpreted, self._show_points, *inputs[:3], self.bridge.state.snapshot(), *inputs[4:]
-            )
+            self._work(interpreted, self._show_points, *inputs[:3], self.bridge.state.snapshot(), *inputs[4:])
 
     def _work(self, function: Callable[..., object], then: Callable[..., object], *inputs: object) -> None:
         self._cancel()  # of the list before, which nobody waits for any more
@@ -307,7 +311,7 @@ class IncomingSheet(Sheet):
         assert self._raw is not None and self._list is not None
         self.caption.setText("COMING IN, NOTHING CHANGED YET")
         frames = self.bridge.state.frames
-        name = {NEW_PLANE: "a new local plane", BY_CODE: _system_name(self._crs)}.get(self._frame) or frames[
+        name = {NEW_PLANE: "a new local plane", BY_CODE: system_name(self._crs)}.get(self._frame) or frames[
             self._frame
         ].spec.name
         source = os.path.basename(self._raw.source) if self._path else self._raw.source
@@ -530,7 +534,7 @@ class IncomingSheet(Sheet):
                 self.close_list()
             return
         then = partial(self._on_taken, what, self.bridge.revision)
-        self._work(_take_task, then, state.snapshot(), entries, taking, points, rows)
+        self._work(take_task, then, state.snapshot(), entries, taking, points, rows)
 
     def _taking(self) -> tuple[Taking, tuple[Entry, ...]]:
         """How the rows are taken, and the entries that go before them: a plane of their own, the frame
@@ -568,92 +572,3 @@ class IncomingSheet(Sheet):
         self._raw = self._list = self._points = self._incoming = None
         self.ask.hide()
         self.closed.emit()
-
-
-def local_plane(name: str, unit: str) -> FrameSpec:
-    """A plane with no known relation to the earth."""
-    return FrameSpec(name=name, unit=unit, height=HeightReference(kind="local", name="its own zero"))
-
-
-def _interpreted(
-    raw: RawTable,
-    match: ColumnMatch,
-    unit: LengthUnit,
-    state: JobState,
-    frame: str,
-    measured: bool,
-    plane: tuple[str, FrameSpec] | None,
-    progress: Progress = NULL_PROGRESS,
-) -> tuple[PointList, IncomingPoints, Against] | FenwindError:
-    """The points of a table, as the job would take them, and what it says of them; or why there are none.
-    `plane`: system of latitudes and longitudes, and the frame they are put on."""
-    try:
-        points = interpret(raw, match, unit, progress)
-        incoming = as_incoming(points, raw.place)
-        if points.geographic and plane is not None:
-            incoming = on_plane(incoming, plane[0], open_frame(plane[1]))
-    except FenwindError as error:
-        return error
-    return points, incoming, against_job(state, incoming, frame, measured)
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Taking:
-    """How rows are taken in."""
-
-    measured: bool
-    frame: str
-    crs: str
-    session: str
-
-    def entries(
-        self, state: JobState, points: IncomingPoints, rows: list[int], progress: Progress = NULL_PROGRESS
-    ) -> tuple[Entry, ...]:
-        """The entries that do it."""
-        return take_in(
-            state,
-            points,
-            rows,
-            measured=self.measured,
-            frame=self.frame,
-            crs=self.crs,
-            session=self.session,
-            progress=progress,
-        )
-
-
-def _take_task(
-    state: JobState,
-    first: tuple[Entry, ...],
-    taking: Taking,
-    points: IncomingPoints,
-    rows: list[int],
-    progress: Progress,
-) -> tuple[tuple[Entry, ...], list[EntryRow]]:
-    """The entries of a long list, and those as the file keeps them."""
-    entries = (*first, *taking.entries(state, points, rows, progress))
-    progress.check()
-    return entries, entry_rows(entries)
-
-
-def _open_task(path: str, part: str, progress: Progress) -> RawTable:
-    progress.report(0, 1, "opening")
-    return read_table(path, part)
-
-
-def _system_name(crs: str) -> str:
-    """A stated system by its name."""
-    try:
-        return str(find_crs(crs).name) if crs else "a system named by its code"
-    except FenwindError:
-        return "a system named by its code"
-
-
-def _same_system(one: str, other: str) -> bool:
-    """Whether two texts name one system."""
-    if not one:
-        return False
-    try:
-        return bool(find_crs(one).equals(find_crs(other), ignore_axis_order=True))
-    except FenwindError:
-        return False
