@@ -65,7 +65,7 @@ def start_times() -> None:
 
         empty, first, ready = run(EMPTY), run(DEMO, "first"), run(DEMO, "ready")
     print(f"empty window {empty:.2f} s, first painted {first:.2f} s, demo job on screen {ready:.2f} s")
-    say("start to first painted demo window / empty window", first / empty, 2.0, "x")
+    say("start to first painted demo window / empty window", first / empty, 1.5, "x")
 
 
 def change_on_screen() -> None:
@@ -135,7 +135,7 @@ def change_on_screen() -> None:
             app.processEvents()
 
         taken = median(change, 15) * 1e3
-        say("a change in a 1,000-mark job, derived again and on screen", taken, 100.0, "ms")
+        say("a change in a 1,000-mark job, derived again and on screen", taken, 80.0, "ms")
         print(f"   of which derivation {workspace.bridge.derive_seconds * 1e3:.0f} ms")
         shell.close()
 

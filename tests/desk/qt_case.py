@@ -70,7 +70,7 @@ class QtTestCase(unittest.TestCase):
     def launch(self, *arguments: str) -> Launch:
         """The window as ./start opens it, not yet with its job."""
         settings = QSettings(str(self.folder / "settings.ini"), QSettings.Format.IniFormat)
-        launch = Launch(parse_arguments(list(arguments)), settings)
+        launch = self._launch = Launch(parse_arguments(list(arguments)), settings)  # keep it alive
         self.addCleanup(launch.shell.close)
         launch.shell.resize(1280, 800)
         launch.shell.show()
@@ -79,7 +79,6 @@ class QtTestCase(unittest.TestCase):
     def open(self, *arguments: str) -> Workspace:
         launch = self.launch(*arguments)
         self.wait_for(lambda: launch.workspace)
-        self._launch = launch  # keep it alive
         assert isinstance(launch.workspace, Workspace)
         QTest.qWaitForWindowExposed(launch.shell)
         launch.workspace.bridge.long_s = (

@@ -24,11 +24,15 @@ _PATHS = {
 }
 
 
+#: For a stage that has no drawing of its own yet.
+_PLAIN = '<circle cx="12" cy="12" r="7.500"/>'
+
+
 def paint_icon(painter: QPainter, name: str, rect: QRectF, colour: str) -> None:
     """Draw an icon into a rectangle in one colour."""
     svg = (
         '<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 24 24" fill="none" '
         f'stroke="{colour}" stroke-width="1.5" stroke-linecap="round" '
-        f'stroke-linejoin="round">{_PATHS[name]}</svg>'
+        f'stroke-linejoin="round">{_PATHS.get(name, _PLAIN)}</svg>'
     )
     QSvgRenderer(QByteArray(svg.encode())).render(painter, rect)
