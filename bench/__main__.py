@@ -11,8 +11,8 @@ import subprocess
 import sys
 from pathlib import Path
 
-#: Benchmarks in the order they run; bench.mutants and bench.kills take minutes and are run by name.
-BENCHMARKS = ("fit_10000", "derive", "job_file", "window", "incoming", "dxf_move")
+#: Benchmarks in the order they run; bench.mutants takes minutes and is run by name.
+BENCHMARKS = ("fit_10000", "derive", "job_file", "window", "incoming", "taking", "dxf_move")
 
 
 def launcher_environment() -> dict[str, str]:

@@ -32,6 +32,7 @@ def main() -> None:
     from PySide6.QtWidgets import QApplication
 
     from fenwind.desk.bridge import JobBridge
+    from fenwind.desk.stage_table import STAGES
     from fenwind.desk.stages.incoming import IncomingSheet
     from fenwind.desk.stages.incoming_rows import IncomingList, as_incoming, columns
     from fenwind.desk.theme import apply_theme
@@ -49,7 +50,7 @@ def main() -> None:
         path.write_text(text())
         frame = FrameRecord(id="utm", spec=FrameSpec(name="UTM", crs="EPSG:25832"))
         job = Job.create(Path(folder, "job.fenwind"), "Bench", [frame], frame="utm")
-        sheet = IncomingSheet(JobBridge(job))
+        sheet = IncomingSheet(JobBridge(job), STAGES[1])
         sheet.resize(760, 720)
         sheet.show()
 

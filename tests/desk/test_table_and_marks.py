@@ -203,6 +203,11 @@ class Marks(QtTestCase):
             )
         )
         w.pages["Marks"].incoming.take.click()
+        self.wait_for(lambda: w.bridge._keeping)
+        w.bridge.undo()
+        new = gestures.new_mark(w.bridge.state, "while it is kept")[1]
+        self.assertFalse(w.bridge.do(new), "one gesture after the other")
+        self.assertIn("Still keeping", w.line.text())
         self.wait_for(lambda: len(w.bridge.state.marks) == 9000)
         self.assertEqual(len(w.bridge.state.given), 9000)
         self.assertIs(w.pages["Marks"].stack.currentWidget(), w.pages["Marks"].marks)

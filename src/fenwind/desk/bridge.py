@@ -17,7 +17,7 @@ from fenwind.doubts.registry import Doubt, Remedy
 from fenwind.doubts.settling import accept, settle
 from fenwind.errors import FenwindError
 from fenwind.job.derive import Derived, derive
-from fenwind.job.job import Job
+from fenwind.job.job import Job, Kept
 from fenwind.job.memory import Memory
 from fenwind.job.moved import Moved, moved
 from fenwind.job.schema import EntryRow
@@ -87,7 +87,8 @@ class JobBridge(QObject):
         results = results or self._thinker.think(job.state)
         # The first time also opens systems and grids, so it says little about the next.
         self._results = replace(results, seconds=math.inf if len(job.state.marks) > MANY_MARKS else 0.0)
-        self._runner = TaskRunner(self)
+        self._runner, self._files = TaskRunner(self), TaskRunner(self, "files")
+        self._keeping = ""  # the long gesture that is on its way into the file
         self._task: Task | None = None
         self._revision = 0
         self.long_s = LONG_S
@@ -165,11 +166,49 @@ class JobBridge(QObject):
             self.selection = name
             self.selected.emit(name)
 
-    def do(self, gesture: Gesture, rows: Sequence[EntryRow] | None = None) -> bool:
-        """Keep a gesture; False when the file refused, which is said. rows: its entries as a worker has
-        written them out."""
+    def do(self, gesture: Gesture) -> bool:
+        """Keep a gesture; False when the file refused, which is said."""
         what, entries = gesture
-        return self._try(lambda: self.job.record(what, entries, rows)) if entries else True
+        return self._try(lambda: self.job.record(what, entries)) if entries else True
+
+    def keep_long(self, gesture: Gesture, rows: Sequence[EntryRow], then: Callable[[], object]) -> None:
+        """Keep a gesture of many entries in the lane of files and call `then` once it is kept. rows: its
+        entries as a worker has written them out. Other gestures are refused until then."""
+        if self._still_keeping():
+            return
+        task = Task(lambda progress: self.job.record_apart(gesture, rows))
+        task.signals.succeeded.connect(lambda kept: self._on_kept(kept, then))
+        task.signals.failed.connect(self._on_not_kept)
+        self._keeping = gesture.what
+        self._files.start(task)
+        self.busy.emit(True)
+
+    def _still_keeping(self) -> bool:
+        """Whether a long gesture is on its way into the file, which is said."""
+        if self._keeping:
+            self.told.emit(f"Still keeping {self._keeping!r}: wait a moment, then do it again.", "doubt")
+        return bool(self._keeping)
+
+    def copy_job(self, path: str) -> None:
+        """Copy the job to a new file, with everything kept. Raises JobError."""
+        if not self._still_keeping():
+            self.job.copy_to(path)
+
+    def _on_kept(self, kept: Kept, then: Callable[[], object]) -> None:
+        self._keeping = ""
+        self.job.accept(kept)
+        then()
+        self._revision += 1
+        if self._task is None:
+            self._start()
+
+    def _on_not_kept(self, error: Exception) -> None:
+        self._keeping = ""
+        self.busy.emit(False)
+        if isinstance(error, FenwindError):
+            self.tell_error(error)
+        else:
+            self.told.emit(f"Nothing was kept: {error!r}.", "doubt")
 
     def attempt(self, make: Callable[[], Gesture]) -> bool:
         """Make a gesture and keep it; an error in making it is said in place."""
@@ -205,6 +244,8 @@ class JobBridge(QObject):
         self.told.emit(error.one_line + ("" if error.one_line.endswith(".") else "."), "doubt")
 
     def _try(self, act: Callable[[], object]) -> bool:
+        if self._still_keeping():
+            return False
         try:
             act()
         except FenwindError as error:
@@ -269,6 +310,7 @@ class JobBridge(QObject):
     def shut_down(self) -> None:
         """Stop all work and let go of the job."""
         self._runner.shut_down()
+        self._files.shut_down()
         self.job.close()
 
     def _attach(self, results: Results) -> None:

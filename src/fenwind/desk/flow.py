@@ -12,6 +12,7 @@ class FlowLayout(QLayout):
     def __init__(self, parent: QWidget | None = None, gap: int = 0, line_gap: int = 4) -> None:
         super().__init__(parent)
         self._items: list[QLayoutItem] = []
+        self._heights: dict[int, int] = {}
         self._gap, self._line_gap = gap, line_gap
         self.setContentsMargins(0, 0, 0, 0)
 
@@ -34,7 +35,15 @@ class FlowLayout(QLayout):
         return True
 
     def heightForWidth(self, width: int) -> int:
-        return self._place(QRect(0, 0, width, 0), move=False)
+        # Qt asks many times for one layout; while a worker computes, each answer in Python has to wait for
+        # the interpreter several times.
+        if width not in self._heights:
+            self._heights[width] = self._place(QRect(0, 0, width, 0), move=False)
+        return self._heights[width]
+
+    def invalidate(self) -> None:
+        self._heights.clear()
+        super().invalidate()
 
     def setGeometry(self, rect: QRect) -> None:
         super().setGeometry(rect)

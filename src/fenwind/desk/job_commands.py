@@ -78,7 +78,7 @@ class JobCommands:
         if not path:
             return
         try:
-            self._bridge.job.copy_to(path)
+            self._bridge.copy_job(path)
         except FenwindError as error:
             self._bridge.tell_error(error)
             return

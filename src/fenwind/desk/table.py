@@ -17,6 +17,7 @@ from PySide6.QtCore import (
     QPoint,
     QRect,
     QRectF,
+    QRegularExpression,
     QSize,
     QSortFilterProxyModel,
     Qt,
@@ -39,6 +40,8 @@ Index = QModelIndex | QPersistentModelIndex
 _WHOLE_ROW = QItemSelectionModel.SelectionFlag.ClearAndSelect | QItemSelectionModel.SelectionFlag.Rows
 SortRole = Qt.ItemDataRole.UserRole
 CopyRole = Qt.ItemDataRole.UserRole + 1
+#: All texts of a row, at its first cell.
+FilterRole = Qt.ItemDataRole.UserRole + 2
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -111,6 +114,8 @@ class RecordTableModel(QAbstractTableModel):
             return column.value(row) if column.value else column.text(row)
         if role == CopyRole:
             return _copy_text(column, row)
+        if role == FilterRole:
+            return " ".join(c.text(row) for c in self.columns if c.box is None)
         if role == Qt.ItemDataRole.TextAlignmentRole:
             return Qt.AlignmentFlag.AlignVCenter | (
                 Qt.AlignmentFlag.AlignRight if column.right else Qt.AlignmentFlag.AlignLeft
@@ -170,22 +175,19 @@ class SortFilter(QSortFilterProxyModel):
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
-        self.words: list[str] = []
+        self.setFilterRole(FilterRole)
+        self.setFilterKeyColumn(0)
 
     def look_for(self, text: str) -> None:
         """Show only rows that contain all words of a text."""
-        self.beginFilterChange()
-        self.words = text.lower().split()
-        self.endFilterChange(QSortFilterProxyModel.Direction.Rows)
-
-    def filterAcceptsRow(self, source_row: int, source_parent: Index) -> bool:
-        model = self.sourceModel()
-        assert isinstance(model, RecordTableModel)
-        row = model.rows[source_row]
-        if not self.words:
-            return True
-        text = " ".join(c.text(row) for c in model.columns if c.box is None).lower()
-        return all(word in text for word in self.words)
+        # By Qt's own filter: asked for each row in Python, a long list would hold the window up even while
+        # nothing is looked for.
+        pattern = "".join(f"(?=.*{QRegularExpression.escape(word)})" for word in text.split())
+        options = (
+            QRegularExpression.PatternOption.CaseInsensitiveOption
+            | QRegularExpression.PatternOption.DotMatchesEverythingOption
+        )
+        self.setFilterRegularExpression(QRegularExpression(pattern and f"^{pattern}", options))
 
     def lessThan(self, left: Index, right: Index) -> bool:
         a, b = left.data(SortRole), right.data(SortRole)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import queue
+import sys
 import threading
 import time
 from collections.abc import Callable
@@ -88,6 +89,8 @@ class _Worker:
 
     def submit(self, task: Task) -> None:
         if self._thread is None:
+            # The window waits for the interpreter at most this long while a worker computes in Python.
+            sys.setswitchinterval(0.0001)
             self._thread = threading.Thread(target=self._serve, name=f"fenwind-{self._lane}", daemon=True)
             self._thread.start()
         self._queue.put(task)

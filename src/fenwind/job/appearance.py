@@ -3,6 +3,8 @@ code or class."""
 
 from __future__ import annotations
 
+from collections import Counter
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -16,24 +18,22 @@ def appearance(state: JobState, adopted: Adopted) -> tuple[tuple[str, ...], NDAr
     By state: triangle for held control, square for control that is not held, cross for a single occupation,
     ring for what is derived. A code's rule goes before that of a class.
     """
-    marks = {m.name: m for m in state.marks.values()}
+    basis = np.array(adopted.basis, dtype=np.str_)
+    given = np.isin(basis, ("given", "converted"))
+    symbols = np.full(len(basis), "ring", dtype=object)
+    symbols[given & adopted.held] = "triangle"
+    symbols[given & ~adopted.held] = "square"
+    measured = np.flatnonzero(basis == "measured").tolist()
+    occupied = Counter(m.mark for m in state.measured.values() if m.active) if measured else Counter()
+    for i in measured:
+        if occupied[adopted.ids[i]] == 1:
+            symbols[i] = "cross"
+    labelled = np.ones(len(basis), dtype=bool)
     rules = {(r.by, r.value): r for r in state.mark_rules.values() if r.active}
-    occupied: dict[str, int] = {}
-    for m in state.measured.values():
-        if m.active:
-            occupied[m.mark] = occupied.get(m.mark, 0) + 1
-    symbols: list[str] = []
-    labelled = np.ones(len(adopted.names), dtype=bool)
-    for i, name in enumerate(adopted.names):
-        mark, basis = marks[name], adopted.basis[i]
-        rule = rules.get(("code", mark.code)) or rules.get(("class", mark.mark_class)) if rules else None
-        symbol = "ring"
-        if basis in ("given", "converted"):
-            symbol = "triangle" if adopted.held[i] else "square"
-        elif basis == "measured" and occupied.get(mark.id) == 1:
-            symbol = "cross"
+    for i, key in enumerate(adopted.ids) if rules else ():
+        mark = state.marks[key]
+        rule = rules.get(("code", mark.code)) or rules.get(("class", mark.mark_class))
         if rule is not None:
             labelled[i] = rule.label
-            symbol = symbol if rule.symbol == "by state" else rule.symbol
-        symbols.append(symbol)
-    return tuple(symbols), labelled
+            symbols[i] = symbols[i] if rule.symbol == "by state" else rule.symbol
+    return tuple(symbols.tolist()), labelled

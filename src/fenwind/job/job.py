@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
 from datetime import UTC, datetime
 from secrets import token_hex
 
@@ -21,6 +22,15 @@ from fenwind.records.records import JobInfo, Record
 def new_id() -> str:
     """An id for a new record, unique without asking anybody."""
     return token_hex(8)
+
+
+@dataclass(frozen=True, kw_only=True, eq=False)
+class Kept:
+    """A gesture that is in the file, and the state with it."""
+
+    number: int
+    gesture: Gesture
+    state: JobState
 
 
 class Job:
@@ -109,19 +119,33 @@ class Job:
         self,
         what: str,
         entries: Iterable[Entry],
-        rows: Sequence[EntryRow] | None = None,
         blobs: Iterable[Blob] = (),
     ) -> None:
-        """Keep one gesture and take it in. `what` names it for undo; `rows` are the entries as `entry_rows`
-        makes them, where a worker has done that already. Nothing happens for no entries. Raises JobError,
+        """Keep one gesture and take it in. `what` names it for undo. Nothing happens for no entries.
+        Raises JobError,
         then nothing changed."""
         entries = tuple(entries)
         if not entries:
             return
         check_entries(self.state, entries)
-        number = self._file.append(_now(), what, entry_rows(entries) if rows is None else rows, blobs)
+        number = self._file.append(_now(), what, entry_rows(entries), blobs)
         self.state.apply_all(entries)
         self._done.append((number, Gesture(what, entries)))
+        self._undone.clear()
+
+    def record_apart(self, gesture: Gesture, rows: Sequence[EntryRow]) -> Kept:
+        """`record` for a long gesture, in a thread of its own: kept in the file, and taken in by a copy of
+        the state, which `accept` makes the state. Nothing else may be recorded in between. Raises
+        JobError."""
+        state = self.state.snapshot()
+        check_entries(state, gesture.entries)
+        state.apply_all(gesture.entries)
+        return Kept(number=self._file.append(_now(), gesture.what, rows), gesture=gesture, state=state)
+
+    def accept(self, kept: Kept) -> None:
+        """Make what `record_apart` came to the state of the job."""
+        self.state = kept.state
+        self._done.append((kept.number, kept.gesture))
         self._undone.clear()
 
     @property

@@ -559,8 +559,7 @@ class IncomingSheet(Sheet):
             self._read()
             return
         entries, rows = made
-        if self.bridge.do(Gesture(what, entries), rows):
-            self.close_list()
+        self.bridge.keep_long(Gesture(what, entries), rows, self.close_list)
 
     def _geodetic_system(self, frame: str) -> str:
         """The system latitudes and longitudes are said to be in: the one under the frame's projection."""

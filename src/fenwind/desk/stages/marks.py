@@ -4,9 +4,10 @@ they are."""
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import partial
-from typing import Literal, get_args
+from typing import Literal, get_args, overload
 
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QGuiApplication, QKeyEvent, QKeySequence
@@ -29,7 +30,7 @@ from fenwind.desk.table import Column, RecordTable
 from fenwind.errors import FenwindError
 from fenwind.geodesy.frames import height_words
 from fenwind.job import gestures
-from fenwind.job.adopted import Candidate
+from fenwind.job.adopted import Adopted, Candidate
 from fenwind.job.job import new_id
 from fenwind.quantities.lengths import parse_length
 from fenwind.quantities.numbers import format_fixed
@@ -52,6 +53,48 @@ class MarkRow:
     basis: str = ""
     why: str = ""
     given: bool = False
+
+
+@dataclass(frozen=True, kw_only=True, eq=False)
+class MarkRows(Sequence[MarkRow]):
+    """The rows of marks, each made when it is looked at: a job may have a hundred thousand. given: ids of
+    marks with a given position; typed: coordinates typed so far, by mark id."""
+
+    marks: Sequence[Mark]
+    adopted: Adopted | None
+    given: set[str]
+    typed: Mapping[str, dict[str, float]]
+
+    def __len__(self) -> int:
+        return len(self.marks)
+
+    @overload
+    def __getitem__(self, at: int) -> MarkRow: ...
+    @overload
+    def __getitem__(self, at: slice) -> list[MarkRow]: ...
+    def __getitem__(self, at: int | slice) -> MarkRow | list[MarkRow]:
+        if isinstance(at, slice):
+            return [self._row(mark) for mark in self.marks[at]]
+        return self._row(self.marks[at])
+
+    def _row(self, mark: Mark) -> MarkRow:
+        adopted = self.adopted
+        place = adopted.place.get(mark.id) if adopted is not None else None
+        if adopted is None or place is None:
+            typed = self.typed.get(mark.id, {})
+            e, n, height = (typed.get(key, math.nan) for key in ("e_m", "n_m", "height_m"))
+            return MarkRow(mark=mark, e=e, n=n, height=height)
+        return MarkRow(
+            mark=mark,
+            e=float(adopted.e_m[place]),
+            n=float(adopted.n_m[place]),
+            height=float(adopted.height_m[place]),
+            sigma_h=float(adopted.sigma_h_m[place]),
+            sigma_v=float(adopted.sigma_v_m[place]),
+            basis=adopted.basis[place],
+            why=adopted.why[place],
+            given=mark.id in self.given,
+        )
 
 
 class MarksTable(Sheet):
@@ -263,41 +306,18 @@ class MarksTable(Sheet):
         for widget in (self.filter, self.down):
             widget.setVisible(bool(total))
 
-    def _rows(self) -> list[MarkRow]:
+    def _rows(self) -> MarkRows:
         state, bridge = self.bridge.state, self.bridge
-        adopted = bridge.derived.adopted.get(bridge.frame_id)
-        given = {g.mark for g in state.given.values() if g.active and g.frame == bridge.frame_id}
-        rows = []
-        for mark in state.marks.values():
-            if self._class and (mark.mark_class if self._by == "class" else mark.code) != self._class:
-                continue
-            place = adopted.index.get(mark.name) if adopted is not None else None
-            typed = self._typed.get(mark.id)
-            if adopted is None or place is None:
-                values = typed or {}
-                rows.append(
-                    MarkRow(
-                        mark=mark,
-                        e=values.get("e_m", math.nan),
-                        n=values.get("n_m", math.nan),
-                        height=values.get("height_m", math.nan),
-                    )
-                )
-                continue
-            rows.append(
-                MarkRow(
-                    mark=mark,
-                    e=float(adopted.e_m[place]),
-                    n=float(adopted.n_m[place]),
-                    height=float(adopted.height_m[place]),
-                    sigma_h=float(adopted.sigma_h_m[place]),
-                    sigma_v=float(adopted.sigma_v_m[place]),
-                    basis=adopted.basis[place],
-                    why=adopted.why[place],
-                    given=mark.id in given,
-                )
-            )
-        return rows
+        marks, frame = list(state.marks.values()), bridge.frame_id
+        if self._class:
+            field = "mark_class" if self._by == "class" else "code"
+            marks = [mark for mark in marks if getattr(mark, field) == self._class]
+        return MarkRows(
+            marks=marks,
+            adopted=bridge.derived.adopted.get(frame),
+            given={g.mark for g in state.given.values() if g.active and g.frame == frame},
+            typed=self._typed,
+        )
 
     def _menu_class(self, menu: QMenu) -> None:
         choice(menu, "every class", partial(self._show_class, ""), checked=not self._class)
