@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import argparse
 import os
+import re
 import sys
 from importlib import import_module
 
@@ -28,9 +29,21 @@ def build_parser() -> argparse.ArgumentParser:
     return parser
 
 
+def _joined(arguments: list[str]) -> list[str]:
+    """Arguments in which a value that begins with a minus sign and a digit, such as a southern latitude, is
+    joined to its option: argparse would take it for an option of its own."""
+    out: list[str] = []
+    for text in arguments:
+        if out and re.fullmatch(r"--[a-z-]+", out[-1]) and re.match(r"-\d|-\.\d", text):
+            out[-1] += f"={text}"
+        else:
+            out.append(text)
+    return out
+
+
 def main(argv: list[str] | None = None) -> int:
     """Run one command and return its exit code."""
-    options = build_parser().parse_args(argv)
+    options = build_parser().parse_args(_joined(sys.argv[1:] if argv is None else argv))
     try:
         return int(import_module(f"fenwind.commands.{options.verb}").run(options))
     except FenwindError as error:

@@ -12,9 +12,10 @@ if TYPE_CHECKING:
     from fenwind.doubts.registry import Doubt
     from fenwind.exchange.point_list import PointList
     from fenwind.geodesy.frames import Frame
-    from fenwind.procedures.fit import FitOptions, FitResult, PairTable
+    from fenwind.procedures.fit import FitOptions, FitResult
     from fenwind.procedures.fit_case import FitCase
     from fenwind.procedures.positions import Positions
+    from fenwind.procedures.regions import Regions
 
 _DESCRIPTION = """Carry MEASURED onto KNOWN.
 MEASURED: CSV with the header name,lat,lon,h (decimal degrees or any spelling of an angle, ellipsoidal
@@ -185,9 +186,10 @@ def _measured(points: PointList, frame: Frame | None) -> tuple[Positions, Any, A
 def as_json(result: FitResult, doubts: tuple[Doubt, ...], unit_m: float) -> dict[str, Any]:
     """The object of --json: coordinates and shifts in the frame's unit, residuals and sigmas in metres."""
     from fenwind.commands.reading import number
+    from fenwind.procedures.regions import regions95
 
     shift_e, shift_n = result.plan.shift
-    height = result.height
+    height, regions = result.height, regions95(result)
     return {
         "horizontal": {
             "model": result.model,
@@ -204,7 +206,7 @@ def as_json(result: FitResult, doubts: tuple[Doubt, ...], unit_m: float) -> dict
             "e0": height.e0_m / unit_m,
             "n0": height.n0_m / unit_m,
         },
-        "pairs": _pairs_json(result.pairs),
+        "pairs": _pairs_json(result, regions),
         "models": [
             {
                 "model": t.model,
@@ -215,7 +217,7 @@ def as_json(result: FitResult, doubts: tuple[Doubt, ...], unit_m: float) -> dict
             }
             for t in result.models
         ],
-        "positions": _positions_json(result.carried, unit_m),
+        "positions": _positions_json(result.carried, regions, unit_m),
         "doubts": [
             {
                 "rule": d.rule,
@@ -229,10 +231,23 @@ def as_json(result: FitResult, doubts: tuple[Doubt, ...], unit_m: float) -> dict
     }
 
 
-def _pairs_json(table: PairTable) -> list[dict[str, Any]]:
-    """Pairs with residuals and leave-one-out misfits in metres."""
+def _region_json(regions: Regions, row: int) -> dict[str, float | None]:
+    """A region in metres and degrees, null where it is not known."""
     from fenwind.commands.reading import number
 
+    return {
+        "a": number(regions.a_m[row]),
+        "b": number(regions.b_m[row]),
+        "bearing_deg": number(math.degrees(regions.bearing_rad[row])),
+        "v": number(regions.v_m[row]),
+    }
+
+
+def _pairs_json(result: FitResult, regions: Regions) -> list[dict[str, Any]]:
+    """Pairs with residuals and leave-one-out misfits in metres, checks with their regions."""
+    from fenwind.commands.reading import number
+
+    table = result.pairs
     return [
         {
             "name": name,
@@ -243,12 +258,15 @@ def _pairs_json(table: PairTable) -> list[dict[str, Any]]:
             "used_height": bool(table.used_v[i]),
             "loo_h": number(table.loo_h_m[i]),
             "loo_v": number(table.loo_v_m[i]),
+            "region95": None
+            if table.used_h[i] and table.used_v[i]
+            else _region_json(regions, int(table.measured_rows[i])),
         }
         for i, name in enumerate(table.names)
     ]
 
 
-def _positions_json(carried: Positions, unit_m: float) -> list[dict[str, Any]]:
+def _positions_json(carried: Positions, regions: Regions, unit_m: float) -> list[dict[str, Any]]:
     """Carried positions in a unit of so many metres, sigmas in metres."""
     from fenwind.commands.reading import number
 
@@ -261,6 +279,7 @@ def _positions_json(carried: Positions, unit_m: float) -> list[dict[str, Any]]:
             "h": number(carried.height_m[i] / unit_m),
             "sh": number(sh[i]),
             "sv": number(sv[i]),
+            "region95": _region_json(regions, i),
         }
         for i, name in enumerate(carried.names)
     ]

@@ -29,6 +29,20 @@ def f_tail(value: ArrayLike, dof1: float, dof2: float) -> FloatArray:
     return np.asarray(special.fdtrc(dof1, dof2, value))
 
 
+def f_quantile(probability: float, dof1: float, dof2: float) -> float:
+    """Value that F with (dof1, dof2) degrees of freedom stays below with `probability`."""
+    from scipy import special
+
+    return float(special.fdtri(dof1, dof2, probability))
+
+
+def t_quantile(probability: float, dof: float) -> float:
+    """Value that Student's t with `dof` degrees of freedom stays below with `probability`."""
+    from scipy import special
+
+    return float(special.stdtrit(dof, probability))
+
+
 def normal_quantile(probability: float) -> float:
     """Quantile of the standard normal distribution."""
     from scipy import special

@@ -9,25 +9,28 @@ import pyproj
 from numpy.typing import NDArray
 
 from fenwind.errors import FrameError
+from fenwind.geodesy.axes import (
+    Parts,
+    from_greenwich,
+    height_scale,
+    own_axes,
+    parts_of,
+    to_greenwich,
+    true_axes,
+    wrapped,
+)
+from fenwind.geodesy.datum_change import ConversionNote, change_datum
 from fenwind.geodesy.frames import crs_unit_metres, find_crs, is_dynamic
-from fenwind.geodesy.operations import Ways, is_assumed, plain_name, ways
+from fenwind.geodesy.geoid import VerticalRelation
 
 FloatArray = NDArray[np.float64]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class ConversionNote:
-    """One thing to know about a conversion: stable `rule` key and a sentence."""
-
-    rule: str
-    text: str
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
 class Conversion:
-    """Result of convert: `first`, `second` are longitude, latitude (degrees) or easting, northing (unit of
-    the target); `height` likewise, nan where none was given; accuracy in metres as EPSG states it, None where
-    not stated."""
+    """Result of convert: `first`, `second` are longitude, latitude (degrees from Greenwich) or easting,
+    northing (unit of the target); `height` likewise, nan where none was given or none is known; accuracy in
+    metres as EPSG states it, None where not stated."""
 
     first: FloatArray
     second: FloatArray
@@ -38,10 +41,6 @@ class Conversion:
     notes: tuple[ConversionNote, ...]
 
 
-def _three_dimensional(crs: pyproj.CRS) -> pyproj.CRS:
-    return crs if crs.is_compound or crs.is_geocentric else crs.to_3d()
-
-
 def convert(
     source_text: str,
     target_text: str,
@@ -50,150 +49,122 @@ def convert(
     height: FloatArray,
     epoch_year: float | None = None,
 ) -> Conversion:
-    """Convert arrays (n,) of longitude, latitude in degrees or easting, northing in the source's unit, and
-    heights (metres for geographic systems, the unit of the axes for projected ones).
+    """Convert arrays (n,) of longitude, latitude in degrees from Greenwich, or true easting, northing in the
+    source's unit, and heights: of the height system of a compound system in its own unit (depths downwards),
+    else above the ellipsoid, in metres for geographic systems, in the unit of the axes for projected ones.
 
-    The best operation for where the positions lie that needs no missing grid is used. Notes tell of a missing
-    better grid, of a shift that PROJ only assumes to be zero ("ballpark"), of a missing epoch, and of points
-    that could not be converted (nan in the result). Raises FrameError when no operation exists or a system is
-    geocentric.
+    The best operation that needs no missing grid is used for where each position lies. Notes tell of a
+    missing better grid, of a shift that PROJ only assumes to be zero ("ballpark"), of heights that are not
+    known, of a missing epoch, and of points that could not be converted (nan in the result). Raises
+    FrameError when no operation exists or a system is geocentric.
     """
-    source, target = _system(source_text), _system(target_text)
-    has_height = bool(np.isfinite(height).any())
-    z = np.where(np.isfinite(height), height, 0.0)
-    # Between projected systems PROJ may miss the published datum operation, so projections are taken off and
-    # put on apart.
-    source_base, east, north = _unprojected(source, first, second)
-    target_base = _base(target)
-    if has_height:
-        source_base, target_base = _three_dimensional(source_base), _three_dimensional(target_base)
-        z = z * (crs_unit_metres(source) if _is_plain_projected(source) else 1.0)
-    found = ways(source_base, target_base, _area(source_base, east, north))
-    chosen = _best(found, target)
-    times = np.full(z.shape, epoch_year) if epoch_year is not None else None
-    east, north, up = map(_finite, chosen.transform(east, north, z, times)[:3])
-    if _is_plain_projected(target):
-        projection = pyproj.Transformer.from_crs(target_base.to_2d(), target, always_xy=True)
-        east, north = map(_finite, projection.transform(east, north))
-        up = up / crs_unit_metres(target)
-    # PROJ numbers an operation's accuracy -1 where the registry states none.
-    accuracy = chosen.accuracy if chosen.accuracy is not None and chosen.accuracy >= 0 else None
+    here, there = _parts(source_text), _parts(target_text)
+    notes: list[ConversionNote] = []
+    # Between projected systems PROJ may miss the published datum operation, and in compound ones forget it
+    # when a grid of heights is missing: projections and heights are taken off and put on apart.
+    lat, lon = _geographic(here.plain, first, second)
+    levelled = height * _height_unit(here)
+    same_zero = _same_zero(here, there)
+    up = levelled if same_zero else levelled + _undulation(here, lat, lon, height, notes)
+    done = change_datum(here.geodetic, there.geodetic, lat, lon, up, epoch_year)
+    up = levelled if same_zero else done.h_m - _undulation(there, done.lat_rad, done.lon_rad, up, notes)
+    out = _written(there.plain, done.lat_rad, done.lon_rad)
+    if epoch_year is None and (is_dynamic(source_text) or is_dynamic(target_text)):
+        text = "A system in this conversion moves with time and no epoch was given; the operation's own "
+        notes.append(ConversionNote(rule="convert.no-epoch", text=text + "epoch was assumed."))
+    bad = int((~np.isfinite(out[0])).sum())
+    if bad:
+        text = f"{bad} positions lie where the operation is not defined."
+        notes.append(ConversionNote(rule="convert.outside", text=text))
     return Conversion(
-        first=east,
-        second=north,
-        height=np.where(np.isfinite(height), up, np.nan),
-        geographic=target.is_geographic or (target.is_compound and target.sub_crs_list[0].is_geographic),
-        operation=_words(source, chosen, target),
-        accuracy_m=accuracy,
-        notes=tuple(_notes(found, chosen, source, target, epoch_year, int((~np.isfinite(east)).sum()))),
+        first=out[0],
+        second=out[1],
+        height=np.where(np.isfinite(out[0]), up / _height_unit(there), np.nan),
+        geographic=bool(there.plain.is_geographic),
+        operation=_words(here.plain, done.operation, there.plain),
+        accuracy_m=done.accuracy_m,
+        notes=(*done.notes, *notes),
     )
 
 
-def _system(text: str) -> pyproj.CRS:
+def _parts(text: str) -> Parts:
     crs = find_crs(text)
-    if crs.is_geocentric or not (crs.is_geographic or crs.is_projected or crs.is_compound):
+    parts = parts_of(crs)
+    if parts is None:
         raise FrameError(
             f"{crs.name} is neither geographic nor projected",
             hint="Choose a geographic or a projected system",
         )
-    return crs
+    return parts
 
 
-def _is_plain_projected(crs: pyproj.CRS) -> bool:
-    return bool(crs.is_projected and not crs.is_compound)
+def _geographic(plain: pyproj.CRS, first: FloatArray, second: FloatArray) -> tuple[FloatArray, FloatArray]:
+    """Latitude and longitude in radians from Greenwich."""
+    if plain.is_geographic:
+        return np.radians(second), wrapped(np.radians(first))
+    base, projection = _projection(plain)
+    return to_greenwich(base, *projection.transform(*own_axes(plain, first, second), direction="INVERSE"))
 
 
-def _finite(values: object) -> FloatArray:
-    """With nan for the infinity that PROJ gives where it could not convert."""
-    array = np.asarray(values, dtype=float)
-    return np.where(np.isfinite(array), array, np.nan)
+def _written(plain: pyproj.CRS, lat: FloatArray, lon: FloatArray) -> tuple[FloatArray, FloatArray]:
+    """What `_geographic` undoes, nan where undefined."""
+    if plain.is_geographic:
+        return np.degrees(lon), np.degrees(lat)
+    base, projection = _projection(plain)
+    east, north = true_axes(plain, *projection.transform(*from_greenwich(base, lat, lon)))
+    fine = np.isfinite(east) & np.isfinite(north)
+    return np.where(fine, east, np.nan), np.where(fine, north, np.nan)
 
 
-def _best(found: Ways, target: pyproj.CRS) -> pyproj.Transformer:
-    if not found.present:
-        raise FrameError(
-            f"every way to {target.name} needs a grid that is not here: {', '.join(found.missing_grids)}",
-            hint="Provide that grid file",
-        )
-    return found.present[0]
+def _projection(plain: pyproj.CRS) -> tuple[pyproj.CRS, pyproj.Transformer]:
+    """The geographic system below a projected one, and the projection."""
+    base = plain.geodetic_crs
+    assert base is not None
+    return base, pyproj.Transformer.from_crs(base.to_2d(), plain.to_2d(), always_xy=True)
 
 
-def _words(source: pyproj.CRS, chosen: pyproj.Transformer, target: pyproj.CRS) -> str:
+def _height_unit(parts: Parts) -> float:
+    """Metres upwards in one unit of heights as the system writes them."""
+    if parts.vertical is not None:
+        return height_scale(parts.vertical)
+    return crs_unit_metres(parts.plain) if parts.plain.is_projected else 1.0
+
+
+def _same_zero(here: Parts, there: Parts) -> bool:
+    """Whether heights of both are counted from the same surface of a height system."""
+    if here.vertical is None or there.vertical is None:
+        return False
+    one, other = here.vertical.datum, there.vertical.datum
+    return one is not None and other is not None and one.name == other.name
+
+
+def _undulation(
+    parts: Parts, lat: FloatArray, lon: FloatArray, height: FloatArray, notes: list[ConversionNote]
+) -> FloatArray:
+    """Height (n,) of the zero of the system's heights above the ellipsoid, metres; nan where it is not
+    known, which becomes a note."""
+    if parts.vertical is None or not np.isfinite(height).any():
+        return np.zeros(lat.shape)
+    name = parts.vertical.name
+    try:
+        relation = VerticalRelation(parts.geodetic, parts.vertical)
+    except FrameError as error:
+        notes.append(ConversionNote(rule="convert.heights-unknown", text=f"Heights are not known: {error}."))
+        return np.full(lat.shape, np.nan)
+    found = relation.height(lat, lon)
+    if not np.isfinite(found[np.isfinite(lat)]).all():
+        grids = f" needs a grid that is not here: {', '.join(relation.missing[:4])}"
+        why = grids if relation.missing else " is not known at all places"
+        text = f"Some heights are not known: the relation to {name}{why}."
+        notes.append(ConversionNote(rule="convert.grid-missing", text=text))
+    return found
+
+
+def _words(source: pyproj.CRS, operation: str, target: pyproj.CRS) -> str:
     """The steps in order: projection taken off, datum operation, projection put on."""
-    words = [plain_name(chosen.description)]
+    words = [operation]
     for crs, lead in ((source, "inverse of "), (target, "")):
-        if _is_plain_projected(crs):
+        if crs.is_projected:
             name = crs.coordinate_operation.name if crs.coordinate_operation else "projection"
             words.insert(0 if lead else len(words), lead + name)
     return " + ".join(words)
-
-
-def _base(crs: pyproj.CRS) -> pyproj.CRS:
-    """The geographic system under a plain projected one; other systems as they are."""
-    base = crs.geodetic_crs
-    return base if crs.is_projected and not crs.is_compound and base is not None else crs
-
-
-def _unprojected(
-    crs: pyproj.CRS, first: FloatArray, second: FloatArray
-) -> tuple[pyproj.CRS, FloatArray, FloatArray]:
-    base = _base(crs)
-    if base is crs:
-        return crs, first, second
-    lon, lat = pyproj.Transformer.from_crs(crs, base, always_xy=True).transform(first, second)
-    return base, np.asarray(lon), np.asarray(lat)
-
-
-def _area(base: pyproj.CRS, lon: FloatArray, lat: FloatArray) -> tuple[float, float, float, float] | None:
-    """West, south, east, north in degrees of what is converted, for the choice among operations; None where
-    that is not known."""
-    fine = np.isfinite(lon) & np.isfinite(lat)
-    if not base.is_geographic or not fine.any():
-        return None
-    west, east, south, north = (float(f(v[fine])) for v in (lon, lat) for f in (np.min, np.max))
-    inside = -180.0 <= west <= east <= 180.0 and -90.0 <= south <= north <= 90.0
-    # A single place is widened a little: an area of no size is contained in none.
-    return (
-        (max(west - 1e-4, -180.0), max(south - 1e-4, -90.0), min(east + 1e-4, 180.0), min(north + 1e-4, 90.0))
-        if inside
-        else None
-    )
-
-
-def _notes(
-    found: Ways,
-    chosen: pyproj.Transformer,
-    source: pyproj.CRS,
-    target: pyproj.CRS,
-    epoch_year: float | None,
-    bad: int,
-) -> list[ConversionNote]:
-    notes = []
-    if is_assumed(chosen):
-        text = (
-            f"No published relation from {source.name} to {target.name} was found; the datums were taken "
-            "as equal."
-        )
-        notes.append(ConversionNote(rule="convert.assumed-equal", text=text))
-    if found.elsewhere:
-        area = chosen.area_of_use.name if chosen.area_of_use is not None else "elsewhere"
-        text = f"The best operation that is here is meant for another area ({area[:80]})."
-        notes.append(ConversionNote(rule="convert.elsewhere", text=text))
-    if not found.best_present:
-        names = found.missing_grids
-        if names:
-            text = f"A better operation needs a grid that is not here: {', '.join(names[:4])}."
-            notes.append(ConversionNote(rule="convert.grid-missing", text=text))
-    if epoch_year is None and (is_dynamic(source.to_wkt()) or is_dynamic(target.to_wkt())):
-        text = (
-            "A system in this conversion moves with time and no epoch was given; the operation's own "
-            "epoch was assumed."
-        )
-        notes.append(ConversionNote(rule="convert.no-epoch", text=text))
-    if bad:
-        notes.append(
-            ConversionNote(
-                rule="convert.outside", text=f"{bad} positions lie where the operation is not defined."
-            )
-        )
-    return notes

@@ -19,6 +19,15 @@ from numpy.typing import ArrayLike, NDArray
 from pyproj.exceptions import CRSError, ProjError
 
 from fenwind.errors import FrameError
+from fenwind.geodesy.axes import (
+    Parts,
+    from_greenwich,
+    geodetic_of,
+    own_axes,
+    parts_of,
+    to_greenwich,
+    true_axes,
+)
 from fenwind.geodesy.geoid import GeoidGrid, VerticalRelation
 from fenwind.quantities.lengths import UNITS
 
@@ -97,14 +106,14 @@ def crs_unit_metres(crs: pyproj.CRS) -> float:
 
 def is_dynamic(text: str) -> bool:
     """Whether coordinates in a system change with time, so that they mean little without an epoch."""
-    base = find_crs(text).geodetic_crs
+    base = geodetic_of(find_crs(text)).geodetic_crs
     return bool(base is not None and base.datum is not None and "Dynamic" in base.datum.type_name)
 
 
 def unit_key_of(crs_text: str) -> str:
     """Key of the length unit a projected system is defined in. Raises FrameError for units Fenwind does not
     know."""
-    factor = crs_unit_metres(_projected(crs_text))
+    factor = crs_unit_metres(_parts(crs_text).plain)
     for unit in UNITS.values():
         if math.isclose(unit.metres, factor, rel_tol=1e-12):
             return unit.key
@@ -114,13 +123,12 @@ def unit_key_of(crs_text: str) -> str:
     )
 
 
-def _projected(text: str) -> pyproj.CRS:
+def _parts(text: str) -> Parts:
     crs = find_crs(text)
-    if crs.is_compound:
-        crs = crs.sub_crs_list[0]
-    if not crs.is_projected:
+    parts = parts_of(crs)
+    if parts is None or not parts.plain.is_projected:
         raise FrameError(f"{crs.name} is not a projected system", hint=_FIND_HINT)
-    return crs
+    return parts
 
 
 class Frame:
@@ -134,7 +142,8 @@ class Frame:
                 f"unit {spec.unit!r} is not known", where=spec.name, hint=f"Use one of {', '.join(UNITS)}"
             )
         self.spec = spec
-        self.crs = _projected(spec.crs) if spec.crs else None
+        self._parts = _parts(spec.crs) if spec.crs else None
+        self.crs = self._parts.plain if self._parts is not None else None
         height = spec.height
         self.geoid: GeoidGrid | VerticalRelation | None = None
         if height.kind in ("geoid", "vertical") and self.crs is None:
@@ -161,14 +170,12 @@ class Frame:
             )
         return self.crs
 
-    @cached_property
+    @property
     def geodetic_crs(self) -> pyproj.CRS:
-        """The geographic system below the projection."""
-        crs = self._require_crs()
-        base = crs.geodetic_crs
-        if base is None:  # bound or engineering systems
-            raise FrameError(f"{crs.name} has no geodetic base", hint=_FIND_HINT)
-        return base
+        """The geographic system below the projection, with the datum parameters that are bound to it."""
+        self._require_crs()
+        assert self._parts is not None
+        return self._parts.geodetic
 
     @property
     def geodetic_name(self) -> str:
@@ -178,8 +185,15 @@ class Frame:
         return ":".join(authority) if authority else self.geodetic_crs.to_wkt()
 
     @cached_property
+    def _base(self) -> pyproj.CRS:
+        """The geographic system that the projection itself starts from, with its meridian and its unit."""
+        base = self._require_crs().geodetic_crs
+        assert base is not None
+        return base.to_2d()
+
+    @cached_property
     def _transformer(self) -> pyproj.Transformer:
-        return pyproj.Transformer.from_crs(self.geodetic_crs, self._require_crs(), always_xy=True)
+        return pyproj.Transformer.from_crs(self._base, self._require_crs().to_2d(), always_xy=True)
 
     @cached_property
     def _proj(self) -> pyproj.Proj:
@@ -203,22 +217,17 @@ class Frame:
     def forward(self, lat_rad: ArrayLike, lon_rad: ArrayLike) -> tuple[FloatArray, FloatArray]:
         """Easting and northing in metres of geodetic positions in the frame's own datum; inf where
         undefined."""
-        unit = crs_unit_metres(self._require_crs())
-        east, north = self._transformer.transform(
-            np.asarray(lon_rad, dtype=float), np.asarray(lat_rad, dtype=float), radians=True
-        )
-        return np.asarray(east) * unit, np.asarray(north) * unit
+        crs = self._require_crs()
+        own = self._transformer.transform(*from_greenwich(self._base, lat_rad, lon_rad))
+        east, north = true_axes(crs, *own)
+        return east * crs_unit_metres(crs), north * crs_unit_metres(crs)
 
     def inverse(self, e_m: ArrayLike, n_m: ArrayLike) -> tuple[FloatArray, FloatArray]:
         """Latitude and longitude in radians of projected positions in metres; inf where undefined."""
-        unit = crs_unit_metres(self._require_crs())
-        lon, lat = self._transformer.transform(
-            np.asarray(e_m, dtype=float) / unit,
-            np.asarray(n_m, dtype=float) / unit,
-            radians=True,
-            direction="INVERSE",
-        )
-        return np.asarray(lat), np.asarray(lon)
+        crs = self._require_crs()
+        unit = crs_unit_metres(crs)
+        own = own_axes(crs, np.asarray(e_m, dtype=float) / unit, np.asarray(n_m, dtype=float) / unit)
+        return to_greenwich(self._base, *self._transformer.transform(*own, direction="INVERSE"))
 
     def geoid_height(self, lat_rad: ArrayLike, lon_rad: ArrayLike) -> FloatArray:
         """Geoid height in metres, zeros where heights are not counted from a geoid; nan outside its grid, and
@@ -251,9 +260,10 @@ class Frame:
         """Point scale factor along the parallel (equal in all directions for conformal projections) and
         convergence in radians, positive where grid north lies east of true north."""
         try:
-            factors = self._proj.get_factors(
-                np.asarray(lon_rad, dtype=float), np.asarray(lat_rad, dtype=float), radians=True
-            )
+            # PROJ counts from the system's own meridian here, but in radians whatever its unit.
+            unit = self._base.axis_info[0].unit_conversion_factor
+            lon, lat = (v * unit for v in from_greenwich(self._base, lat_rad, lon_rad))
+            factors = self._proj.get_factors(lon, lat, radians=True)
         except ProjError as error:
             raise FrameError(
                 "no scale factor can be computed here",

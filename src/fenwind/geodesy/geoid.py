@@ -19,6 +19,7 @@ from pyproj.exceptions import ProjError
 from pyproj.transformer import TransformerGroup
 
 from fenwind.errors import FrameError
+from fenwind.geodesy.axes import from_greenwich, height_scale
 
 _SAFE = re.compile(r"[\w./-]+")
 _PLAIN_HINT = "Set XDG_CACHE_HOME to a folder of your own, or give the grid a path without blanks"
@@ -83,6 +84,7 @@ class VerticalRelation:
         )
         fine = [t for t in group.transformers if "ballpark" not in t.description.lower()]
         self._transformer = fine[0] if fine else None
+        self._geodetic, self._scale = geodetic, height_scale(vertical)
         self.operation = fine[0].description if fine else ""
 
     def height(self, lat_rad: ArrayLike, lon_rad: ArrayLike) -> NDArray[np.float64]:
@@ -90,10 +92,9 @@ class VerticalRelation:
         lat, lon = np.broadcast_arrays(np.asarray(lat_rad, dtype=float), np.asarray(lon_rad, dtype=float))
         if self._transformer is None:
             return np.full(lat.shape, math.nan)
-        _, _, z = self._transformer.transform(
-            np.rad2deg(lon).ravel(), np.rad2deg(lat).ravel(), np.zeros(lat.size)
-        )
-        result = -np.asarray(z, dtype=float).reshape(lat.shape)
+        own = from_greenwich(self._geodetic, lat.ravel(), lon.ravel())
+        _, _, z = self._transformer.transform(*own, np.zeros(lat.size))
+        result = -self._scale * np.asarray(z, dtype=float).reshape(lat.shape)
         return np.where(np.isfinite(result), result, math.nan)
 
 

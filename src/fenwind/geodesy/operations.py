@@ -6,7 +6,9 @@ import warnings
 from dataclasses import dataclass
 from typing import Any
 
+import numpy as np
 import pyproj
+from numpy.typing import NDArray
 from pyproj.aoi import AreaOfInterest
 from pyproj.exceptions import ProjError
 from pyproj.transformer import TransformerGroup
@@ -53,7 +55,7 @@ def ways(
     datums taken as equal, it is asked without one, and the areas are compared here. Raises FrameError when it
     knows no operation at all.
     """
-    group = _group(source, target, AreaOfInterest(*area) if area is not None else None)
+    group = _group(source, target, _interest(area))
     present = group.transformers
     if area is not None and (not present or is_assumed(present[0])):
         group = _group(source, target, None)
@@ -68,6 +70,26 @@ def ways(
         best_present=group.best_available or not lacking,
         elsewhere=elsewhere,
     )
+
+
+def _interest(area: tuple[float, float, float, float] | None) -> AreaOfInterest | None:
+    """An area for PROJ; a single place is widened a little, since one of no size lies in none."""
+    if area is None:
+        return None
+    west, south, east, north = area
+    near = 1e-4
+    return AreaOfInterest(
+        max(west - near, -180.0), max(south - near, -90.0), min(east + near, 180.0), min(north + near, 90.0)
+    )
+
+
+def areas_of(source: pyproj.CRS, target: pyproj.CRS) -> NDArray[np.float64]:
+    """Areas (4, k) of all operations between two systems: west, south, east, north in degrees, west > east
+    across the half turn."""
+    group = _group(source, target, None)
+    every: list[Any] = [*group.transformers, *group.unavailable_operations]
+    bounds = {tuple(op.area_of_use.bounds) for op in every if op.area_of_use is not None}
+    return np.array(sorted(bounds), dtype=float).reshape(-1, 4).T
 
 
 def _group(source: pyproj.CRS, target: pyproj.CRS, interest: AreaOfInterest | None) -> TransformerGroup:
@@ -96,8 +118,9 @@ def _covers(transformer: Any, area: tuple[float, float, float, float]) -> bool:
     if transformer.area_of_use is None:  # such as a change of form, which holds everywhere
         return True
     west, south, east, north = transformer.area_of_use.bounds
-    across = west <= east
-    return south <= area[1] and area[3] <= north and (not across or (west <= area[0] and area[2] <= east))
+    across = west > east
+    along = (area[0] >= west or area[2] <= east) if across else (west <= area[0] and area[2] <= east)
+    return bool(south <= area[1] and area[3] <= north and along)
 
 
 def operations(

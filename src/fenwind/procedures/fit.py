@@ -85,7 +85,8 @@ class PairTable:
 @dataclass(frozen=True, kw_only=True, eq=False)
 class FitResult:
     """Result of fit. variance_scale: 1, or the variance factors in plan and height that uncertainties were
-    multiplied by because no sigmas were given. carried: every measured mark in the target system."""
+    multiplied by because no sigmas were given; nan where nothing is left over to estimate them from, then no
+    uncertainty is known. carried: every measured mark in the target system."""
 
     options: FitOptions
     model: str
@@ -100,8 +101,14 @@ class FitResult:
     variance_scale: tuple[float, float]
 
     def forward(self, points: Positions) -> Positions:
-        """Carry other positions of the source system; covariance contains the fit's own."""
-        return carry(self.plan, self.height, points, with_sigmas(points)[0] * self._own_scale())
+        """Carry other positions of the source system; covariance contains the fit's own where that is
+        known. Sigmas that came with a position are never scaled."""
+        covariance, _ = with_sigmas(points)
+        given = np.isfinite(points.covariance[0, 0])
+        own = np.where(given, covariance, covariance * self._own_scale())
+        plan = replace(self.plan, covariance=np.nan_to_num(self.plan.covariance))
+        height = replace(self.height, covariance=np.nan_to_num(self.height.covariance))
+        return carry(plan, height, points, own)
 
     def _own_scale(self) -> FloatArray:
         """What the marks' own covariances are multiplied by, (3, 3, 1)."""
@@ -428,9 +435,16 @@ def _exact_where_it_matters(
     return replace(table, loo_e_m=loo_e, loo_n_m=loo_n)
 
 
+#: Variance factors below this are those of residuals that are rounding: nothing is left over to judge by.
+LEAST_FACTOR = 1e-10
+
+
 def _variance_scale(plan: Adjustment, height: Adjustment | None, assumed: bool) -> tuple[float, float]:
     if not assumed:
         return 1.0, 1.0
     factor_h = plan.variance_factor
-    factor_v = height.variance_factor if height is not None else None
-    return (1.0 if factor_h is None else factor_h), (1.0 if factor_v is None else factor_v)
+    factor_v = height.variance_factor if height is not None else 1.0
+    return (
+        np.nan if factor_h is None or factor_h < LEAST_FACTOR else factor_h,
+        np.nan if factor_v is None or factor_v < LEAST_FACTOR else factor_v,
+    )

@@ -8,7 +8,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from fenwind.geodesy.conversion import Conversion, ConversionNote, convert
+from fenwind.geodesy.conversion import Conversion, convert
+from fenwind.geodesy.datum_change import ConversionNote
 from fenwind.geodesy.frames import Frame, find_crs
 from fenwind.procedures.positions import Positions
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from fenwind.errors import FenwindError
-from fenwind.geodesy.conversion import ConversionNote
+from fenwind.geodesy.datum_change import ConversionNote
 from fenwind.geodesy.frames import Frame
 from fenwind.job.reader import Digest, Reader
 from fenwind.job.state import JobState

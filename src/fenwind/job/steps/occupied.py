@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fenwind.errors import FenwindError
-from fenwind.geodesy.conversion import ConversionNote
+from fenwind.geodesy.datum_change import ConversionNote
 from fenwind.geodesy.frames import Frame
 from fenwind.job.reader import Digest, Reader, Rows, digest_of
 from fenwind.job.state import JobState
