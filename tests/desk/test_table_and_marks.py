@@ -6,14 +6,15 @@ from pathlib import Path
 
 import numpy as np
 from PySide6.QtCore import QItemSelectionModel, QPoint, QPointF, Qt
-from PySide6.QtGui import QGuiApplication
+from PySide6.QtGui import QFontMetrics, QGuiApplication
 from PySide6.QtTest import QAbstractItemModelTester, QTest
 
 from fenwind.desk.finder import Found, matching
 from fenwind.desk.plan import Plan, Scene
 from fenwind.desk.plan_symbols import RING, SQUARE, TRIANGLE
 from fenwind.desk.scene import error_ellipses
-from fenwind.desk.table import Column, RecordTable
+from fenwind.desk.table import Column, RecordTable, shortened
+from fenwind.desk.theme import font
 from fenwind.job import gestures
 from fenwind.job.job import Job
 from fenwind.procedures.hull import convex_hull
@@ -51,6 +52,23 @@ class Tables(QtTestCase):
         table.resize(400, 200)
         table.show()
         return table
+
+    def test_numbers_are_never_cut(self) -> None:
+        metrics = QFontMetrics(font(13))
+        for text in ("36.100300000", "-149.123456789", "6 800 123.4567"):
+            for width in range(0, 140, 7):
+                shown = shortened(text, metrics, width)
+                whole = metrics.horizontalAdvance(text) <= width
+                self.assertTrue(shown == text if whole else shown in ("", "…") or text.startswith(shown[:-1]))
+                self.assertTrue(whole or shown == "" or shown.endswith("…"))
+        table = self.table()
+        table.setColumnWidth(1, 40)
+        long = [{"name": "L", "e": 123456789.123, "held": True}] * 3
+        table.records.set_rows(long)
+        self.assertGreaterEqual(table.columnWidth(1) - 18, metrics.horizontalAdvance("123456789.123"))
+        self.assertEqual(
+            table.records.data(table.records.index(0, 1), Qt.ItemDataRole.ToolTipRole), "123456789.123"
+        )
 
     def test_model_obeys_qt(self) -> None:
         table = self.table()

@@ -10,12 +10,14 @@ from pyproj.crs.coordinate_operation import UTMConversion
 from fenwind.doubts.of_job import Judge
 from fenwind.doubts.registry import Doubt
 from fenwind.doubts.rules import doubts_about_job
+from fenwind.doubts.settling import settle
 from fenwind.geodesy.frames import FrameSpec, HeightReference
 from fenwind.job import gestures
 from fenwind.job.incoming import take_in
+from fenwind.job.job import Job
 from fenwind.procedures.near import near_pairs
 from fenwind.records.entries import Add, Entry, amend
-from fenwind.records.records import FrameRecord, Mark
+from fenwind.records.records import FrameRecord, GivenPosition, Mark
 from tests.job.test_derive import points
 from tests.support import TempFolder
 
@@ -104,6 +106,29 @@ class OfTheDemo(TempFolder):
                 self.assertTrue(found[rule].text.endswith((".", "?")))
                 self.job.undo()
                 self.assertEqual(self.found(), {}, "undo settles it")
+
+    def test_marks_that_nothing_ties_are_told_and_can_be_said_to_be_here(self) -> None:
+        """A list taken into a plane, the system chosen afterwards: counted, and put right by one click."""
+        job = Job.create(
+            self.path("new.fenwind"), "New", [FrameRecord(id="p", spec=FrameSpec(name="Plane"))], "p"
+        )
+        self.addCleanup(job.close)
+        marks = [Mark(id=f"m{i}", name=f"K{i}") for i in range(6)]
+        given = [GivenPosition(id=f"g{i}", mark=f"m{i}", frame="p", e_m=5e5 + i, n_m=68e5) for i in range(6)]
+        job.record("take", [Add(record=r) for r in (*marks, *given)])
+        self.assertEqual(doubts_about_job(job.state, self.derive(job)), ())
+        utm = FrameRecord(id="u", spec=FrameSpec(name="UTM", crs="EPSG:25832"))
+        job.record("frame", [Add(record=utm), amend(job.state.info, frame="u")])
+        (doubt,) = doubts_about_job(job.state, self.derive(job))
+        self.assertEqual((doubt.rule, doubt.value, doubt.grave), ("marks.not-tied", 6, True))
+        job.record("one", [Add(record=replace(given[2], id="again", frame="u"))])
+        (doubt,) = doubts_about_job(job.state, self.derive(job))
+        self.assertEqual(doubt.value, 5)
+        job.record(*settle(job.state, doubt, doubt.remedies[0]))
+        derived = self.derive(job)
+        self.assertEqual(doubts_about_job(job.state, derived), ())
+        self.assertEqual(sorted(derived.adopted["u"].names), [f"K{i}" for i in range(6)])
+        self.assertEqual(job.state.given["g2"].frame, "p", "a mark that was given here keeps that")
 
     def test_a_list_that_changes_used_control_is_told(self) -> None:
         known = self.job.state.given["g-T-02"]

@@ -14,18 +14,22 @@ from pathlib import Path
 
 import ezdxf
 import numpy as np
+import pyogrio
+import shapely
 
 from fenwind.cli import main
 from fenwind.exchange.columns import BESIDE, COLUMNS, list_columns, list_text
 from fenwind.exchange.formats import read_table
 from fenwind.exchange.outgoing import outgoing
 from fenwind.exchange.point_list import interpret
+from fenwind.geodesy.frames import FrameSpec
 from fenwind.job import gestures
+from fenwind.job.job import Job
 from fenwind.job.reader import with_grid_folder
 from fenwind.procedures.coverage import coverage
 from fenwind.procedures.hull import least_rectangle
 from fenwind.records.entries import Add
-from fenwind.records.records import Layout, MarkRule
+from fenwind.records.records import FrameRecord, GivenPosition, Layout, Mark, MarkRule
 from fenwind.reports.handover import FORMATS, targets_text
 from tests.support import TempFolder
 
@@ -62,6 +66,32 @@ class Export(TempFolder):
         self.assertTrue(pdf.startswith(b"%PDF") and b"%%EOF" in pdf[-20:])
         self.assertGreater(len(re.findall(rb"/Type /Page\b", pdf)), 0)
         self.assertGreater(len(ezdxf.readfile(self.path("dxf.dxf")).modelspace().query("TEXT")), 20)
+
+    def test_what_is_left_out_is_said(self) -> None:
+        """A mark that no latitude belongs to; and a system that counts westwards and southwards."""
+        frame = FrameRecord(id="lo", spec=FrameSpec(name="Lo19", crs="EPSG:2048"))
+        rows = (("A", 18690.66, -3652765.81), ("FAR", 4e8, 0.0))
+        given = [
+            GivenPosition(id=f"g{n}", mark=f"m{n}", frame="lo", e_m=e, n_m=north, height_m=1.0)
+            for n, e, north in rows
+        ]
+        marks = [Mark(id=f"m{n}", name=n) for n, *_ in rows]
+        Job.create(self.path("demo.fenwind"), "South", [frame, *marks, *given], "lo").close()
+        for key, left in (("geojson", ["FAR"]), ("kml", ["FAR"]), ("geopackage", []), ("csv", [])):
+            path = self.path(f"south{FORMATS[key].ending}")
+            code, out, _ = self.export("--as", key, "--out", path, "--json")
+            found = json.loads(out)
+            self.assertEqual(
+                (code, found["left_out"], found["marks"]), (int(bool(left)), left, 2 - len(left)), key
+            )
+        code, out, _ = self.export("--as", "kml", "--out", path)
+        self.assertIn("left out, no position there: FAR", out)
+        raw = pyogrio.raw.read(self.path("south.gpkg"), where="name = 'A'")[2]
+        np.testing.assert_allclose(shapely.get_coordinates(shapely.from_wkb(raw))[0], [-18690.66, 3652765.81])
+        back = interpret(read_table(self.path("south.gpkg")))
+        np.testing.assert_allclose(back.values[:2, 0], rows[0][1:], rtol=0, atol=1e-4)
+        place = json.loads(Path(self.path("south.geojson")).read_text())["features"][0]["geometry"]
+        np.testing.assert_allclose(place["coordinates"][:2], [19.2, -33.0], rtol=0, atol=1e-6)
 
     def test_bad_requests_are_refused_in_one_line(self) -> None:
         self.demo().close()

@@ -83,11 +83,12 @@ def run(options: argparse.Namespace) -> int:
                 out = out.only(handover.target_names(out, options.mark_class))
             layout = handover.layout_named(state, options.layout)
             handover.write_positions(options.out, wanted.key, out, layout, checks, datetime.now())
-            payload |= {"marks": len(out.names), "system": out.system_words}
+            left = out.left_out(wanted.positions is not None and wanted.positions.geographic)
+            payload |= {"marks": len(out.names) - len(left), "left_out": left, "system": out.system_words}
     finally:
         job.close()
     print(dump(payload) if options.json else _words(payload))
-    return 1 if any(d.grave for d in findings.open) else 0
+    return 1 if payload.get("left_out") or any(d.grave for d in findings.open) else 0
 
 
 def _frame(name: str | None, state: JobState, geographic: bool) -> str:
@@ -129,6 +130,9 @@ def _words(payload: dict[str, Any]) -> str:
     lines = [f"written: {payload['out']}"]
     if "system" in payload:
         lines.append(f"{payload['marks']} marks in {payload['system']}")
+    if payload.get("left_out"):
+        names = payload["left_out"]
+        lines.append(f"left out, no position there: {', '.join(names[:12])}{' …' if len(names) > 12 else ''}")
     lines += [f"{'fine ' if j['fine'] else 'LACKS'}  {j['text']}" for j in payload.get("coverage", ())]
     lines += [f"open doubt: {text}" for text in payload["open_doubts"]]
     return "\n".join(lines)

@@ -23,7 +23,16 @@ from PySide6.QtCore import (
     Qt,
     Signal,
 )
-from PySide6.QtGui import QColor, QGuiApplication, QKeyEvent, QKeySequence, QMouseEvent, QPainter, QPen
+from PySide6.QtGui import (
+    QColor,
+    QFontMetrics,
+    QGuiApplication,
+    QKeyEvent,
+    QKeySequence,
+    QMouseEvent,
+    QPainter,
+    QPen,
+)
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QHeaderView,
@@ -42,6 +51,8 @@ SortRole = Qt.ItemDataRole.UserRole
 CopyRole = Qt.ItemDataRole.UserRole + 1
 #: All texts of a row, at its first cell.
 FilterRole = Qt.ItemDataRole.UserRole + 2
+#: Rows whose numbers decide how wide a column is.
+LOOKED_AT = 64
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -122,7 +133,8 @@ class RecordTableModel(QAbstractTableModel):
             )
         if role == Qt.ItemDataRole.ToolTipRole:
             text = column.text(row) if column.box is None else ""
-            return text if len(text) > 18 else column.tip or None
+            # The whole value when it may be shortened in its cell, else what the column is.
+            return text if len(text) * 6 > column.width - 18 else column.tip or None
         return None
 
     def headerData(
@@ -206,6 +218,14 @@ _RIGHT = int(Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight)
 _LEFT = int(Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft)
 
 
+def shortened(text: str, metrics: QFontMetrics, width: int) -> str:
+    """A text as it fits: whole, or with an ellipsis at its end. A number that lost its first digits would be
+    another number."""
+    if metrics.horizontalAdvance(text) <= width:
+        return text
+    return metrics.elidedText(text, Qt.TextElideMode.ElideRight, width)
+
+
 class CellDelegate(QStyledItemDelegate):
     """Paints cells: figures, boxes, bars under residuals, thin rules between rows."""
 
@@ -260,8 +280,7 @@ class CellDelegate(QStyledItemDelegate):
         )
         inner = rect.adjusted(9, 0, -9, -6 if has_bar else 0)
         text = column.text(row)
-        if len(text) * 6 > inner.width():
-            text = painter.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, inner.width() + 2)
+        text = shortened(text, painter.fontMetrics(), inner.width())
         painter.drawText(inner, _RIGHT if column.right else _LEFT, text)
         if has_bar:
             width = max(round(32 * min(abs(bar), 1.6)), 1 if bar else 0)
@@ -343,6 +362,20 @@ class RecordTable(QTableView):
         for i, column in enumerate(columns):
             self.setColumnWidth(i, column.width)
         self.selectionModel().currentRowChanged.connect(self._on_row)
+        self.records.modelReset.connect(self._grow)
+        self.records.dataChanged.connect(self._grow)
+
+    def _grow(self) -> None:
+        """Widen columns of numbers to what stands in them; a user's wider one stays."""
+        count = len(self.records.rows)
+        rows = [self.records.rows[i * count // LOOKED_AT] for i in range(LOOKED_AT)] if count else []
+        metrics = QFontMetrics(font(13, SEMIBOLD))
+        for place, column in enumerate(self.records.columns):
+            if column.right and column.box is None:
+                longest = max({column.text(row) for row in rows}, key=len, default="")
+                needed = metrics.horizontalAdvance(longest) + 20
+                if needed > self.columnWidth(place):
+                    self.setColumnWidth(place, needed)
 
     def _on_row(self, current: QModelIndex, _previous: QModelIndex) -> None:
         row = self.row_at(current)

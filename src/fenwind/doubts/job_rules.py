@@ -4,11 +4,11 @@ there."""
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 
 import numpy as np
 
-from fenwind.doubts.registry import Doubt
+from fenwind.doubts.registry import Doubt, Remedy
 from fenwind.errors import FenwindError
 from fenwind.geodesy.frames import is_dynamic
 from fenwind.job.derive import Derived
@@ -52,6 +52,43 @@ def no_control(state: JobState, derived: Derived) -> Iterator[Doubt]:
 def _may_be_held(state: JobState, given: GivenPosition) -> bool:
     mark = state.marks.get(given.mark)
     return given.active and mark is not None and mark.active and (mark.hold_horizontal or mark.hold_height)
+
+
+def not_tied(state: JobState, derived: Derived) -> Iterator[Doubt]:
+    """Marks given in another frame that have no position in the frame shown: nothing ties the two."""
+    shown = state.info.frame
+    if shown not in derived.adopted or shown not in state.frames:
+        return
+    here = derived.adopted[shown].place
+    for key, record in state.frames.items():
+        if not record.active or key == shown:
+            continue
+        names = [state.marks[g.mark].name for g in stranded(state, key, here)]
+        if names:
+            count, frame = len(names), state.frames[shown].spec.name
+            some = ", ".join(names[:4]) + (" and more" if count > 4 else "")
+            yield Doubt(
+                rule="marks.not-tied",
+                subject=key,
+                names=(),
+                text=f"{count} marks have no position in {frame}: they were given in {record.spec.name}, and "
+                f"nothing ties the two ({some}). Measure some of them and tie them by a fit, or say that "
+                f"they were given in {frame}.",
+                value=count,
+                limit=0,
+                unit="marks",
+                grave=True,
+                remedies=(Remedy(kind="given-here", label=f"given in {frame} all along"),),
+            )
+
+
+def stranded(state: JobState, frame: str, here: Collection[str]) -> Iterator[GivenPosition]:
+    """Given positions of a frame whose marks are not among those that have a position elsewhere."""
+    for given in state.given.values():
+        if given.active and given.frame == frame and given.mark not in here:
+            mark = state.marks.get(given.mark)
+            if mark is not None and mark.active:
+                yield given
 
 
 def two_places(state: JobState, derived: Derived) -> Iterator[Doubt]:

@@ -49,6 +49,7 @@ RULES: tuple[Rule, ...] = (
     Rule(about="fit", look=fit_geometry.tilting_plane, limit="20 mm/km over a geoid, 100 over an ellipsoid"),
     Rule(about="fit", look=fit_geometry.far_outside, limit="half the extent of the pairs"),
     Rule(about="job", look=job_rules.no_control, limit="1 mark"),
+    Rule(about="job", look=job_rules.not_tied, limit="0 marks"),
     Rule(about="job", look=job_rules.two_places, limit="20 mm given, 100 mm occupied"),
     Rule(about="job", look=job_rules.two_names, limit="20 mm in plan, 0.3 m in height"),
     Rule(about="job", look=job_rules.coarse_heights, limit="2 decimals fewer than most"),

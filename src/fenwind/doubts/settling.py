@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 
+from fenwind.doubts.job_rules import stranded
 from fenwind.doubts.registry import Doubt, Remedy
 from fenwind.errors import ProcedureError
 from fenwind.job.gestures import change_step, set_use
@@ -27,6 +28,8 @@ def accept(doubt: Doubt, reason: str) -> Gesture:
 
 def settle(state: JobState, doubt: Doubt, remedy: Remedy) -> Gesture:
     """Carry out a remedy. Raises ProcedureError when what it speaks of is gone."""
+    if remedy.kind in RECORD_REMEDIES:
+        return RECORD_REMEDIES[remedy.kind](state, doubt)
     step = state.fits.get(doubt.subject)
     marks = [m for n in remedy.names if (m := state.mark_named(n)) is not None]
     if step is None or len(marks) != len(remedy.names) or remedy.kind not in REMEDIES:
@@ -62,6 +65,21 @@ def _exchange(state: JobState, doubt: Doubt, step: FitStep, marks: list[Mark]) -
             amend(second, reason=doubt.text, mark=first.mark),
         ),
     )
+
+
+def _given_here(state: JobState, doubt: Doubt) -> Gesture:
+    """What was given in the frame doubted was given in the frame shown; a mark that has a given position
+    there keeps that one."""
+    shown = state.info.frame
+    there = {g.mark for g in state.given.values() if g.active and g.frame == shown}
+    entries = tuple(amend(g, reason=doubt.text, frame=shown) for g in stranded(state, doubt.subject, there))
+    if shown not in state.frames or not entries:
+        raise ProcedureError("what this doubt speaks of is gone", hint="Look at the doubts again")
+    return Gesture(f"{len(entries)} marks were given in {state.frames[shown].spec.name}", entries)
+
+
+#: What each kind of remedy does that is about records, not about a fit.
+RECORD_REMEDIES: dict[str, Callable[[JobState, Doubt], Gesture]] = {"given-here": _given_here}
 
 
 #: What each kind of remedy does.

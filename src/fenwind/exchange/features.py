@@ -88,6 +88,8 @@ def _table(
     xyz = shapely.get_coordinates(geometry[points], include_z=True)
     crs = str(meta.get("crs") or "")
     geographic, unit = _system(crs)
+    if unit:
+        xyz[:, 0], xyz[:, 1] = _true_axes(crs, xyz[:, 0], xyz[:, 1])
     texts = {
         str(field): [_text(v) for v in np.asarray(column, dtype=object)[points]]
         for field, column in zip(meta["fields"], columns, strict=True)
@@ -111,6 +113,15 @@ def _table(
         parts=names if len(names) > 1 else (),
         remarks=(f"{left} features are not points and were left out.",) if left else (),
     )
+
+
+def _true_axes(crs: str, first: Any, second: Any) -> tuple[Any, Any]:
+    """Eastings and northings of a projected system that may count southwards or westwards."""
+    from fenwind.geodesy.axes import parts_of, true_axes
+    from fenwind.geodesy.frames import find_crs
+
+    parts = parts_of(find_crs(crs))
+    return true_axes(parts.plain, first, second) if parts is not None else (first, second)
 
 
 def _system(crs: str) -> tuple[bool, str]:
@@ -159,8 +170,7 @@ def write_geopackage(path: str, out: Outgoing) -> None:
         made = f"{name}.gpkg"  # GDAL wants the ending, whatever the user calls the file
         try:
             with foreign_reader(path, "the GeoPackage", _WRITE_HINT, "written"):
-                plane = (out.e_m / out.axis_metres(), out.n_m / out.axis_metres(), out.height_m / unit)
-                _write(made, "GPKG", out, *plane, out.wkt() or None)
+                _write(made, "GPKG", out, *out.system_axes(), out.height_m / unit, out.wkt() or None)
             os.replace(made, name)
         finally:
             Path(made).unlink(missing_ok=True)

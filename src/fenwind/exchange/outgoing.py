@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fenwind.errors import FormatError
+from fenwind.geodesy.axes import own_axes
 from fenwind.geodesy.conversion import convert
 from fenwind.geodesy.frames import Frame, FrameSpec, crs_unit_metres, height_words, open_frame
 from fenwind.job.adopted import Adopted
@@ -58,6 +59,12 @@ class Outgoing:
             crs_unit_metres(self._frame.crs) if self._frame.crs is not None else UNITS[self.spec.unit].metres
         )
 
+    def system_axes(self) -> tuple[FloatArray, FloatArray]:
+        """First and second coordinate as the system itself counts them, southwards or westwards where it
+        does, in its unit; easting and northing of a local plane."""
+        east, north = self.e_m / self.axis_metres(), self.n_m / self.axis_metres()
+        return own_axes(self._frame.crs, east, north) if self._frame.crs is not None else (east, north)
+
     def wkt(self) -> str:
         """WKT2 of the system, empty for a local plane."""
         return str(self._frame.crs.to_wkt()) if self._frame.crs is not None else ""
@@ -99,6 +106,13 @@ class Outgoing:
     def wgs84_words(self) -> str:
         """How WGS 84 was reached, with the stated accuracy and what may be wrong with it."""
         return self._wgs84[3]
+
+    def left_out(self, geographic: bool) -> tuple[str, ...]:
+        """Names of marks that have no place to be written: no position, or, for formats that hold latitude
+        and longitude, none of those."""
+        first, second = self.wgs84()[:2] if geographic else (self.e_m, self.n_m)
+        lacking = np.flatnonzero(~(np.isfinite(first) & np.isfinite(second)))
+        return tuple(self.names[i] for i in lacking)
 
     def only(self, names: frozenset[str]) -> Outgoing:
         """The named marks alone."""

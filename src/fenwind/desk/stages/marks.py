@@ -58,12 +58,14 @@ class MarkRow:
 @dataclass(frozen=True, kw_only=True, eq=False)
 class MarkRows(Sequence[MarkRow]):
     """The rows of marks, each made when it is looked at: a job may have a hundred thousand. given: ids of
-    marks with a given position; typed: coordinates typed so far, by mark id."""
+    marks with a given position; typed: coordinates typed so far, and elsewhere: name of another frame that a
+    position was given in, by mark id."""
 
     marks: Sequence[Mark]
     adopted: Adopted | None
     given: set[str]
     typed: Mapping[str, dict[str, float]]
+    elsewhere: Mapping[str, str]
 
     def __len__(self) -> int:
         return len(self.marks)
@@ -83,7 +85,9 @@ class MarkRows(Sequence[MarkRow]):
         if adopted is None or place is None:
             typed = self.typed.get(mark.id, {})
             e, n, height = (typed.get(key, math.nan) for key in ("e_m", "n_m", "height_m"))
-            return MarkRow(mark=mark, e=e, n=n, height=height)
+            elsewhere = self.elsewhere.get(mark.id, "")
+            why = f"no position here: given in {elsewhere}" if elsewhere else ""
+            return MarkRow(mark=mark, e=e, n=n, height=height, why=why)
         return MarkRow(
             mark=mark,
             e=float(adopted.e_m[place]),
@@ -317,6 +321,11 @@ class MarksTable(Sheet):
             adopted=bridge.derived.adopted.get(frame),
             given={g.mark for g in state.given.values() if g.active and g.frame == frame},
             typed=self._typed,
+            elsewhere={
+                g.mark: state.frames[g.frame].spec.name
+                for g in state.given.values()
+                if g.frame != frame and g.active and g.frame in state.frames
+            },
         )
 
     def _menu_class(self, menu: QMenu) -> None:
