@@ -31,14 +31,22 @@ SOURCE = ROOT / "src" / "fenwind"
 
 #: Which tests answer for which package; for the desk only what draws is looked at.
 TESTS = {
-    "quantities": ("tests/quantities",),
-    "geodesy": ("tests/geodesy", "tests/published"),
+    "quantities": ("tests/quantities", "tests/exchange"),
+    "geodesy": ("tests/geodesy", "tests/published", "tests/commands"),
     "estimation": ("tests/estimation", "tests/published", "tests/procedures"),
-    "procedures": ("tests/procedures", "tests/published", "tests/job"),
-    "job": ("tests/job",),
-    "doubts": ("tests/doubts",),
-    "exchange": ("tests/exchange",),
-    "reports": ("tests/reports",),
+    "procedures": (
+        "tests/procedures",
+        "tests/published",
+        "tests/job",
+        "tests/geodesy",
+        "tests/doubts",
+        "tests/commands",
+        "tests/reports",
+    ),
+    "job": ("tests/job", "tests/doubts", "tests/reports"),
+    "doubts": ("tests/doubts", "tests/commands"),
+    "exchange": ("tests/exchange", "tests/commands", "tests/reports"),
+    "reports": ("tests/reports", "tests/commands"),
     "desk": ("tests/desk",),
 }
 DRAWING = ("plan.py", "scene.py", "plan_symbols.py", "rail.py", "table.py")

@@ -100,13 +100,14 @@ class RecordTableModel(QAbstractTableModel):
             self.endResetModel()
 
     def set_columns(self, columns: Sequence[Column]) -> None:
-        """Replace the columns, for instance when the unit shown changes."""
+        """Replace the columns, for instance when the unit shown changes; rows made for another number of
+        columns go."""
         if len(columns) == len(self.columns):
             self.columns = list(columns)
             self.headerDataChanged.emit(Qt.Orientation.Horizontal, 0, len(columns) - 1)
         else:
             self.beginResetModel()
-            self.columns = list(columns)
+            self.columns, self.rows = list(columns), []
             self.endResetModel()
 
     def rowCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008

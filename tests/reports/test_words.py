@@ -1,0 +1,75 @@
+"""Sentences, roles and trails: every word that depends on the job, for each of its cases."""
+
+import unittest
+from dataclasses import replace
+
+from fenwind.geodesy.frames import HeightReference
+from fenwind.job import gestures
+from fenwind.records.entries import amend
+from fenwind.reports.fit_report import fit_report
+from fenwind.reports.model import Table
+from fenwind.reports.statement import sentence, statement_of_fit
+from fenwind.reports.trail import trail
+from tests.support import TempFolder, made_up_pairs
+
+
+class Sentences(TempFolder):
+    def test_what_heights_are_counted_over_and_the_checks(self) -> None:
+        job = self.demo()
+        self.addCleanup(job.close)
+        step, spec = job.state.fits["fit-1"], job.state.frames["map"].spec
+        marks = [m for m in job.state.marks.values() if m.name in ("T-04", "T-07")]
+        for height, words in (
+            (spec.height, "geoid"),
+            (HeightReference(), "the ellipsoid"),
+            (HeightReference(kind="geoid", grid=spec.height.grid), "a geoid grid"),
+        ):
+            job.record("heights", [amend(job.state.frames["map"], spec=replace(spec, height=height))])
+            said = sentence(statement_of_fit(job.state, step, None))
+            self.assertIn(words, said)
+            place = trail(job.state, self.derive(job), job.state.mark_named("P-01"), "dam")
+            over = [link.note for link in place if link.kind == "step" and "UTM" in link.note]
+            self.assertTrue(all((" over " in note) == (height.kind == "geoid") for note in over), over)
+        job.record(*gestures.set_use(job.state, step, marks, "both"))
+        self.assertIn(
+            "no pair as a check", sentence(statement_of_fit(job.state, job.state.fits["fit-1"], None))
+        )
+        for count in (1, 2):
+            job.record(*gestures.set_use(job.state, job.state.fits["fit-1"], marks[:count], "check"))
+            said = sentence(statement_of_fit(job.state, job.state.fits["fit-1"], None))
+            self.assertIn(marks[count - 1].name, said)
+            self.assertTrue(said.rstrip().endswith("as a check." if count == 1 else "as checks."), said)
+
+    def test_roles_in_the_table_of_pairs(self) -> None:
+        case = made_up_pairs(k=5).case(
+            horizontal="turn",
+            height="shift",
+            no_height=frozenset(["T-02"]),
+            no_horizontal=frozenset(["T-03"]),
+        )
+        report = fit_report(case, [], title="t", subtitle="")
+        tables = [b for s in report.sections for b in s.blocks if isinstance(b, Table)]
+        table = next(b for b in tables if "dE" in str(b.headers))
+        roles = {row[0]: row[1] for row in table.rows}
+        self.assertEqual(len({roles["T-01"], roles["T-02"], roles["T-03"]}), 3)
+        self.assertEqual(roles["T-01"], roles["T-04"])
+        for model, told in (("turn", True), ("pivot", False)):
+            options = {"pivot": ("T-01", "T-02")} if model == "pivot" else {}
+            case = made_up_pairs(k=5).case(horizontal=model, height="shift", **options)
+            report = fit_report(case, [], title="t", subtitle="")
+            texts = " ".join(str(b) for s in report.sections for b in s.blocks if not isinstance(b, Table))
+            self.assertEqual("Detectable: the smallest error" in texts, told)
+
+    def test_an_occupation_on_a_plane_shows_easting_before_northing(self) -> None:
+        job = self.demo()
+        self.addCleanup(job.close)
+        first = job.state.measured["m-P-01-1"]
+        place = {"lat_rad": None, "lon_rad": None, "e_m": 467001.25, "n_m": 6797002.5, "frame": "map"}
+        job.record("plane", [amend(first, **place)])
+        links = trail(job.state, self.derive(job), job.state.mark_named("P-01"), "map")
+        raw = next(link for link in links if link.title == "Occupation" and "467" in link.values[0])
+        self.assertEqual(raw.values[0].replace("\u2009", ""), "467001.2500   6797002.5000")
+
+
+if __name__ == "__main__":
+    unittest.main()
