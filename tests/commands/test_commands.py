@@ -423,7 +423,7 @@ class Move(TempFolder):
                 ("move", file, self.write("p3.csv", self.PAIRS.replace("100,0", "1oo,0")), "--out", out),
                 "line 3: column from_e: '1oo'",
             ),
-            (("move", file, pairs, "--out", file), "would overwrite"),
+            (("move", file, pairs, "--out", file), "a file the command reads"),
             (("move", self.path("none.csv"), pairs, "--out", file), "none.csv: cannot be read"),
             (("move", file, pairs, "--out", out, "--stay", "NOBODY"), "no mark 'NOBODY'"),
             (("move", file, pairs, "--out", out, "--pivot", "A"), "two names"),

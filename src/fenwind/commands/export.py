@@ -46,6 +46,7 @@ def run(options: argparse.Namespace) -> int:
 
     from fenwind.commands.reading import dump
     from fenwind.doubts.of_job import Judge
+    from fenwind.exchange.files import check_target
     from fenwind.exchange.outgoing import outgoing
     from fenwind.job.derive import derive
     from fenwind.job.job import Job
@@ -59,6 +60,10 @@ def run(options: argparse.Namespace) -> int:
     job = Job.open(options.job)
     try:
         state, folder = job.state, os.path.dirname(os.path.abspath(options.job))
+        grids = [r.spec.height.grid for r in state.frames.values() if r.spec.height.grid]
+        grids += [backdrop.path for backdrop in state.backdrops.values()]
+        beside = [os.path.join(folder, name) for name in grids]
+        check_target(options.out, (options.job, *beside))
         derived = derive(state, Memory(), folder)
         findings = Judge().judge(state, derived)
         payload: dict[str, Any] = {

@@ -63,7 +63,7 @@ def run(options: argparse.Namespace) -> int:
     """Compute, print and write; 1 when a doubt is grave."""
     from fenwind.commands.reading import dump, read_points
     from fenwind.doubts.rules import doubts_about_fit
-    from fenwind.exchange.files import write_text
+    from fenwind.exchange.files import check_target, write_text
     from fenwind.exchange.position_list import positions_csv
     from fenwind.geodesy.frames import open_frame, working_frame_spec
     from fenwind.quantities.lengths import METRE, UNITS
@@ -72,6 +72,10 @@ def run(options: argparse.Namespace) -> int:
         raise ProcedureError(
             "a geoid grid needs a frame", hint="Add --frame with the projected working frame"
         )
+    inputs = [name for name in (options.measured, options.known, options.geoid) if name]
+    outputs = [name for name in (options.out, options.report) if name]
+    for place, name in enumerate(outputs):
+        check_target(name, inputs, outputs[:place])
     frame = open_frame(working_frame_spec(options.frame, options.geoid or "")) if options.frame else None
     unit = UNITS[frame.spec.unit] if frame else METRE
     case = _compute(options, read_points(options.measured, unit), read_points(options.known, unit), frame)

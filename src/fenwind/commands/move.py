@@ -52,14 +52,11 @@ def run(options: argparse.Namespace) -> int:
     from fenwind.commands.fit import as_json
     from fenwind.commands.reading import dump, split_names
     from fenwind.doubts.rules import doubts_about_fit
-    from fenwind.exchange.files import same_file
+    from fenwind.exchange.files import check_target
     from fenwind.procedures.fit_case import FitCase
     from fenwind.procedures.move import distances, move_fit, move_of
 
-    if same_file(options.file, options.out):
-        raise ProcedureError(
-            "the result would overwrite the file it is made from", where=options.out, hint="Name another file"
-        )
+    check_target(options.out, (options.file, options.pairs))
     source, target = read_pairs(options.pairs)
     result = move_fit(source, target, _options(options, source))
     move = move_of(result, target, backwards=options.back)

@@ -10,7 +10,7 @@ from functools import partial
 
 import numpy as np
 from numpy.typing import NDArray
-from PySide6.QtCore import QObject, Signal
+from PySide6.QtCore import QBuffer, QObject, Signal
 from PySide6.QtPrintSupport import QPrintDialog, QPrinter
 from PySide6.QtWidgets import QDialog, QFileDialog, QMenu
 
@@ -21,6 +21,7 @@ from fenwind.desk.plan_pane import VIEW_LAYERS, PlanPane
 from fenwind.desk.statement import choice
 from fenwind.errors import FenwindError
 from fenwind.exchange.backdrop import IMAGE_ENDINGS
+from fenwind.exchange.files import write_bytes
 from fenwind.geodesy.frames import open_frame
 from fenwind.geodesy.inverse import Inverse, inverse
 from fenwind.job import gestures
@@ -190,9 +191,15 @@ class PlanCommands(QObject):
 
     def write_png(self, path: str) -> None:
         """Write the plan as a picture."""
-        done = self.pane.picture().save(path if path.lower().endswith(".png") else f"{path}.png")
-        words = f"Written: {path}" if done else f"{path} cannot be written. Choose a folder you may write to."
-        self.bridge.told.emit(words, "" if done else "doubt")
+        path = path if path.lower().endswith(".png") else f"{path}.png"
+        data = QBuffer()
+        self.pane.picture().save(data, "PNG")  # type: ignore[call-overload]
+        try:
+            write_bytes(path, bytes(data.data().data()))
+        except FenwindError as error:
+            self.bridge.tell_error(error)
+        else:
+            self.bridge.told.emit(f"Written: {path}", "")
 
     def print_plan(self) -> None:
         """Ask for a printer and print."""

@@ -118,7 +118,7 @@ def far_outside(case: FitCase) -> Iterator[Doubt]:
             rule="fit.far-outside",
             subject=case.subject,
             names=names,
-            text=f"{names[0]}{f' and {len(names) - 1} more' if len(names) > 1 else ''} lies "
+            text=f"{names[0]}{f' and {len(names) - 1} more lie' if len(names) > 1 else ' lies'} "
             f"{format_fixed(float(outside[far[0]]), 0)} m "
             f"outside the pairs, which span {format_fixed(extent, 0)} m: there the fit is a guess.",
             value=float(outside[far[0]]),

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import os
 import tempfile
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
@@ -80,10 +80,35 @@ def foreign_reader(where: str, what: str, hint: str, deed: str = "read") -> Iter
         ) from error
 
 
+#: Bytes 68 to 71 of an SQLite file that is a job of Fenwind.
+_JOB_MARK = b"FWJB"
+
+
+def check_target(
+    path: str | os.PathLike[str], inputs: Iterable[str] = (), others: Iterable[str] = ()
+) -> None:
+    """Raise FormatError when a file is not to be written over: a job, a device, a pipe or a folder, one of
+    the inputs of the same command, or another of its outputs."""
+    where = str(path)
+    hint = "Choose another name; nothing was written"
+    if os.path.exists(where):
+        if not os.path.isfile(where):
+            raise FormatError("this is no file that can be written over", where=where, hint=hint)
+        head = read_head(where, 72)
+        if head.startswith(b"SQLite format 3\x00") and head[68:72] == _JOB_MARK:
+            raise FormatError("this is a job of Fenwind", where=where, hint=hint)
+    if any(same_file(where, other) for other in inputs):
+        raise FormatError("this is a file the command reads", where=where, hint=hint)
+    if any(os.path.realpath(where) == os.path.realpath(other) for other in others):
+        raise FormatError("two results would go into one file", where=where, hint=hint)
+
+
 def write_whole(path: str | os.PathLike[str], write: Callable[[str], None]) -> None:
     """Let `write` make a file under a temporary name beside the target, then put it in place. Raises
-    FormatError when that fails; a file that was there before stays then."""
-    target = Path(path)
+    FormatError when that fails or the target is not to be written over; a file that was there before stays
+    then. Links are followed, and permissions of a file that was there stay."""
+    check_target(path)
+    target = Path(os.path.realpath(path))  # a link stays one
     name = ""
     try:
         with tempfile.NamedTemporaryFile(
@@ -95,7 +120,7 @@ def write_whole(path: str | os.PathLike[str], write: Callable[[str], None]) -> N
             os.fsync(done.fileno())
         umask = os.umask(0)
         os.umask(umask)
-        os.chmod(name, 0o666 & ~umask)
+        os.chmod(name, target.stat().st_mode & 0o777 if target.exists() else 0o666 & ~umask)
         os.replace(name, target)
     except OSError as error:
         raise FormatError(

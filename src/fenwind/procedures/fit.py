@@ -270,10 +270,15 @@ def _scaled(result: FitResult) -> FitResult:
         return result
     return replace(
         result,
-        plan=replace(result.plan, covariance=result.plan.covariance * scale_h),
-        height=replace(result.height, covariance=result.height.covariance * scale_v),
+        plan=replace(result.plan, covariance=_times(result.plan.covariance, scale_h)),
+        height=replace(result.height, covariance=_times(result.height.covariance, scale_v)),
         carried=replace(result.carried, covariance=result.carried.covariance * result._own_scale()),
     )
+
+
+def _times(covariance: FloatArray, scale: float) -> FloatArray:
+    """Scaled, but for what is held: that stays zero even where the scale is not known."""
+    return np.where(covariance == 0.0, 0.0, covariance * scale)
 
 
 def _check_options(options: FitOptions, names: tuple[str, ...], place: dict[str, int]) -> None:

@@ -86,12 +86,17 @@ def _doubt_blocks(doubts: Sequence[Doubt], accepted: Sequence[tuple[Doubt, str]]
     return tuple(blocks) or (Paragraph(text="None.", tone="settled"),)
 
 
+def _known(sigma: float, words: str) -> str:
+    """An uncertainty in words, where there is one."""
+    return words if np.isfinite(sigma) else "not known"
+
+
 def parameter_rows(result: FitResult, unit: LengthUnit, style: AngleStyle) -> list[tuple[str, str, str]]:
     """Name, value and one-sigma uncertainty of every parameter, as text."""
     plan, height = result.plan, result.height
     sigma = np.sqrt(np.diag(plan.covariance))
     shift_e, shift_n = plan.shift
-    free_turn, free_scale = sigma[2] > 0, sigma[3] > 0
+    free_turn, free_scale = sigma[2] != 0, sigma[3] != 0  # not known is not held
     turn = format_angle(plan.rotation_rad, style, 2 if style == "degrees" else 6)
     seconds = math.degrees(sigma[2]) * 3600.0
     turn_sigma = (
@@ -99,19 +104,20 @@ def parameter_rows(result: FitResult, unit: LengthUnit, style: AngleStyle) -> li
         if style == "degrees"
         else f"{format_fixed(sigma[2] * 200000.0 / math.pi, 3)} mgon"
     )
+    scale_sigma = f"{format_fixed(sigma[3] * 1e6, 2)} ppm"
     rows = [
         (
             "shift E",
             f"{format_fixed(shift_e / unit.metres, 4)} {unit.key}",
-            f"{mm(sigma[0])} mm at the centre",
+            _known(sigma[0], f"{mm(sigma[0])} mm at the centre"),
         ),
         (
             "shift N",
             f"{format_fixed(shift_n / unit.metres, 4)} {unit.key}",
-            f"{mm(sigma[1])} mm at the centre",
+            _known(sigma[1], f"{mm(sigma[1])} mm at the centre"),
         ),
-        ("turn, clockwise", turn, turn_sigma if free_turn else "held"),
-        ("scale", f"{plan.scale:.9f}", f"{format_fixed(sigma[3] * 1e6, 2)} ppm" if free_scale else "held"),
+        ("turn, clockwise", turn, _known(sigma[2], turn_sigma) if free_turn else "held"),
+        ("scale", f"{plan.scale:.9f}", _known(sigma[3], scale_sigma) if free_scale else "held"),
     ]
     if height.model != "none":
         sigma_h = np.sqrt(np.diag(height.covariance))
@@ -119,7 +125,7 @@ def parameter_rows(result: FitResult, unit: LengthUnit, style: AngleStyle) -> li
             (
                 "height shift",
                 f"{format_fixed(height.shift_m / unit.metres, 4, sign=True)} {unit.key}",
-                f"{mm(sigma_h[0])} mm",
+                _known(sigma_h[0], f"{mm(sigma_h[0])} mm"),
             )
         )
         if height.model == "plane":
@@ -131,7 +137,7 @@ def parameter_rows(result: FitResult, unit: LengthUnit, style: AngleStyle) -> li
                     (
                         word,
                         f"{format_fixed(slope * 1e6, 2, sign=True)} mm/km",
-                        f"{format_fixed(s * 1e6, 2)} mm/km",
+                        _known(s, f"{format_fixed(s * 1e6, 2)} mm/km"),
                     )
                 )
     return rows
