@@ -307,6 +307,16 @@ class Others(TempFolder):
         self.assertAlmostEqual(
             found["combined_factor"], found["scale_factor"] * found["elevation_factor"], places=12
         )
+        self.assertEqual(found["doubts"], [])
+        # A southern latitude apart from its option; a place elsewhere; scales that depend on the direction.
+        for code, place, rules in (
+            ("EPSG:28355", "-37.95,144.42,1000", []),
+            ("EPSG:25832", "-33,19,0", ["frame.outside-area"]),
+            ("EPSG:3035", "50,10,0", ["frame.not-conformal"]),
+        ):
+            status, out, _ = run("frame", code, "--at", place, "--json")
+            self.assertEqual((status, [d["rule"] for d in json.loads(out)["doubts"]]), (0, rules))
+            self.assertEqual("scale_meridian" in json.loads(out), code == "EPSG:3035")
         self.assertEqual(run("frame", "EPSG:28355", "--at", "61.3")[0], 2)
         self.assertEqual(run("frame", "EPSG:4326", "--at", "61.3,8.4,5")[0], 2)
 

@@ -8,12 +8,13 @@ import numpy as np
 from PySide6.QtCore import QItemSelectionModel, QPoint, QPointF, Qt
 from PySide6.QtGui import QFontMetrics, QGuiApplication
 from PySide6.QtTest import QAbstractItemModelTester, QTest
+from PySide6.QtWidgets import QLabel
 
 from fenwind.desk.finder import Found, matching
 from fenwind.desk.plan import Plan, Scene
 from fenwind.desk.plan_symbols import RING, SQUARE, TRIANGLE
 from fenwind.desk.scene import error_ellipses
-from fenwind.desk.table import Column, RecordTable, shortened
+from fenwind.desk.table import Column, RecordTable, plain_tip, shortened
 from fenwind.desk.theme import font
 from fenwind.job import gestures
 from fenwind.job.job import Job
@@ -313,6 +314,23 @@ class Window(QtTestCase):
         self.assertEqual(Path(w.bridge.job.path), path)
         w.shell.close()
         Job.open(path).close()
+
+
+class PlainText(QtTestCase):
+    def test_names_are_shown_as_they_are(self) -> None:
+        w = self.open()
+        name = '<img src="x"> <b>T</b>'
+        mark = w.bridge.state.mark_named("T-09")
+        w.bridge.do(gestures.rename_mark(w.bridge.state, mark, name))
+        w.bridge.select(name)
+        w.doubts.toggle_list()
+        for stage in ("Frame", "Marks", "Fits", "Handover"):
+            w.show_stage(stage)
+            for label in w.shell.findChildren(QLabel):
+                if name in label.text():
+                    self.assertEqual(label.textFormat(), Qt.TextFormat.PlainText, label.text())
+        self.assertTrue(any(name in label.text() for label in w.shell.findChildren(QLabel)), "it is shown")
+        self.assertEqual(plain_tip(name), "<span>&lt;img src=&quot;x&quot;&gt; &lt;b&gt;T&lt;/b&gt;</span>")
 
 
 class FitSentence(QtTestCase):

@@ -52,6 +52,24 @@ class Axes(unittest.TestCase):
                 meridian, _ = frame.radii(lats[:1])
                 self.assertAlmostEqual(length / (step * float(meridian[0])), float(scale[0]), delta=1e-5)
 
+    def test_scale_in_a_direction(self) -> None:
+        """Lambert's equal-area projection has the product of its two scales 1; the pseudo-Mercator a/N/cos
+        and a/M/cos (Snyder, Map Projections, USGS Professional Paper 1395, 1987, from memory)."""
+        lat, lon = math.radians(50.0), math.radians(10.0)
+        along, across = open_frame(FrameSpec(name="f", crs="EPSG:3035")).axis_scales(lat, lon)
+        self.assertAlmostEqual(float(along * across), 1.0, places=8)
+        self.assertGreater(abs(float(along) - 1.0), 5e-5)
+        web = open_frame(FrameSpec(name="f", crs="EPSG:3857"))
+        meridian, prime = web.radii(lat)
+        along, across = web.axis_scales(lat, lon)
+        self.assertAlmostEqual(float(across), 6378137.0 / float(prime) / math.cos(lat), places=7)
+        self.assertAlmostEqual(float(along), 6378137.0 / float(meridian) / math.cos(lat), places=7)
+        self.assertAlmostEqual(float(web.point_scale(lat, lon)[0]), float(across), places=9)
+        utm = open_frame(FrameSpec(name="f", crs="EPSG:25832"))
+        for azimuth in (0.3, 2.0, 4.4):
+            scale = float(utm.point_scale(lat, lon)[0])
+            self.assertAlmostEqual(float(utm.line_scale(lat, lon, azimuth)), scale, places=8)
+
     def test_south_and_west_are_turned_round(self) -> None:
         for code, first, second, e, n in (
             ("EPSG:5513", 1052516.53, 745733.864, -745733.864, -1052516.53),

@@ -27,6 +27,19 @@ def add_parser(verbs: Any) -> None:
     parser.add_argument("--json", action="store_true", help="print one JSON object, nothing rounded")
 
 
+#: Scales along meridian and parallel that differ by less are those of a conformal projection.
+CONFORMAL = 1e-7
+
+
+def inside(area: tuple[float, float, float, float] | None, lat: float, lon: float) -> bool:
+    """Whether a place lies in an area (west, south, east, north; radians; west > east across the half
+    turn); true where none is stated."""
+    if area is None:
+        return True
+    west, south, east, north = area
+    return south <= lat <= north and (west <= lon <= east if west <= east else lon >= west or lon <= east)
+
+
 def run(options: argparse.Namespace) -> int:
     """Compute and print."""
     from fenwind.commands.reading import dump, number
@@ -54,10 +67,21 @@ def run(options: argparse.Namespace) -> int:
         "elevation_factor": number(float(factors.elevation)),
         "combined_factor": number(float(factors.combined)),
     }
+    along, across = frame.axis_scales(lat, lon)
+    doubts = []
+    if abs(float(along) - float(across)) > CONFORMAL:
+        payload |= {"scale_meridian": number(float(along)), "scale_parallel": number(float(across))}
+        text = "The projection is not conformal: its scale depends on the direction, scale_factor is the one "
+        doubts.append({"rule": "frame.not-conformal", "text": text + "along the parallel."})
+    if not inside(frame.area_of_use(), lat, lon):
+        text = f"The place lies outside the area that {spec.name} is meant for."
+        doubts.append({"rule": "frame.outside-area", "text": text})
     if options.json:
-        print(dump(payload))
+        print(dump({**payload, "doubts": doubts}))
     else:
         print(spec.name)
         for key, value in payload.items():
             print(f"{key.replace('_', ' '):18}  {'-' if value is None else format(value, '.9f')}")
+        for doubt in doubts:
+            print(doubt["text"])
     return 0

@@ -6,9 +6,9 @@ from collections.abc import Callable
 
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QKeyEvent
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QLineEdit, QPushButton, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QPushButton, QWidget
 
-from fenwind.desk.shell import look
+from fenwind.desk.shell import PlainLabel, look
 
 
 class AskLine(QWidget):
@@ -19,7 +19,7 @@ class AskLine(QWidget):
         layout = QHBoxLayout(self)
         layout.setContentsMargins(0, 2, 0, 2)
         layout.setSpacing(8)
-        self.label = QLabel("")
+        self.label = PlainLabel("")
         self.edit = QLineEdit()
         self.ok = QPushButton("Do it")
         self.leave = QPushButton("Leave it")

@@ -7,11 +7,11 @@ from functools import partial
 
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QPainter, QPaintEvent, QResizeEvent
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
 from fenwind.desk.askline import AskLine
 from fenwind.desk.bridge import JobBridge
-from fenwind.desk.shell import look
+from fenwind.desk.shell import PlainLabel, look
 from fenwind.desk.stage_table import stage_of
 from fenwind.desk.theme import SEMIBOLD, colour, font
 from fenwind.doubts.registry import Doubt
@@ -48,9 +48,9 @@ class DoubtsBar(QWidget):
         self.row = QHBoxLayout(line)
         self.row.setContentsMargins(16, 0, 16, 0)
         self.row.setSpacing(10)
-        self.count = QLabel("")
+        self.count = PlainLabel("")
         self.count.setFont(font(13, SEMIBOLD))
-        self.text = QLabel("")
+        self.text = PlainLabel("")
         self.text.setMinimumWidth(100)
         self.row.addWidget(self.count)
         self.row.addWidget(self.text, 1)
@@ -168,12 +168,12 @@ class DoubtsBar(QWidget):
         row = QHBoxLayout(entry)
         row.setContentsMargins(0, 0, 0, 0)
         row.setSpacing(10)
-        state = QLabel(word)
+        state = PlainLabel(word)
         state.setFixedWidth(64)
         state.setFont(font(12, SEMIBOLD))
         state.setStyleSheet(f"color: {colour(role).name()};")
         text = doubt.text if acceptance is None else f"{doubt.text} Accepted: {acceptance.reason}"
-        label = QLabel(text)
+        label = PlainLabel(text)
         label.setWordWrap(True)
         label.setAlignment(Qt.AlignmentFlag.AlignTop)
         label.setToolTip(_measure(doubt))

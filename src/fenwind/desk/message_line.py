@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
-from fenwind.desk.shell import look, show_look
+from fenwind.desk.shell import PlainLabel, look, show_look
 from fenwind.desk.table import Column, RecordTable
 from fenwind.job.moved import Moved
 from fenwind.reports.fit_report import mm
@@ -64,7 +64,7 @@ class MessageLine(QWidget):
         line.setObjectName("message")
         row = QHBoxLayout(line)
         row.setContentsMargins(16, 6, 16, 6)
-        self.label = QLabel("")
+        self.label = PlainLabel("")
         self.label.setWordWrap(True)
         self.list = QPushButton("list")
         self.list.setToolTip("Show every mark that moved, after - before")

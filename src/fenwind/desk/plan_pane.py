@@ -5,10 +5,10 @@ from __future__ import annotations
 from PySide6.QtCore import QMarginsF, QSize, Qt
 from PySide6.QtGui import QImage, QPageLayout, QPainter
 from PySide6.QtPrintSupport import QPrinter
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from fenwind.desk.plan import Plan
-from fenwind.desk.shell import look
+from fenwind.desk.shell import PlainLabel, look
 from fenwind.desk.theme import SEMIBOLD, font
 
 #: What can be hidden on the plan.
@@ -42,7 +42,7 @@ class PlanPane(QWidget):
             row.addWidget(button)
         self.fit_all.clicked.connect(self.plan.fit_all)
         self.measure.toggled.connect(self.plan.start_measuring)
-        self.result = QLabel("")
+        self.result = PlainLabel("")
         self.result.setWordWrap(True)
         self.result.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
         look(self.result, "result")

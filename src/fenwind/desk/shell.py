@@ -30,6 +30,14 @@ def look(widget: QWidget, name: str) -> QWidget:
     return widget
 
 
+class PlainLabel(QLabel):
+    """A label that shows its text as it is: names of marks and files may look like HTML."""
+
+    def __init__(self, text: str = "", parent: QWidget | None = None) -> None:
+        super().__init__(text, parent)
+        self.setTextFormat(Qt.TextFormat.PlainText)
+
+
 def show_look(widget: QWidget, name: str) -> None:
     """Change the look of a widget that is shown already."""
     if widget.property("look") != name:
@@ -73,7 +81,7 @@ class Header(_Strip):
             ("units", "·", "Units shown: click to change"),
         ):
             if lead:
-                word = QLabel(lead)
+                word = PlainLabel(lead)
                 look(word, "faint")
                 layout.addWidget(word)
             button = QPushButton("")
@@ -145,7 +153,7 @@ class Shell(QMainWindow):
         self.rail = Rail(body)
         self.pages = QStackedWidget()
         self.pages.setObjectName("sheet")
-        self.note = QLabel("Opening the job …")
+        self.note = PlainLabel("Opening the job …")
         self.note.setAlignment(Qt.AlignmentFlag.AlignCenter)
         self.note.setWordWrap(True)
         look(self.note, "faint")

@@ -6,10 +6,10 @@ from collections.abc import Callable, Sequence
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QFontMetrics, QResizeEvent
-from PySide6.QtWidgets import QLabel, QMenu, QPushButton, QSizePolicy, QWidget
+from PySide6.QtWidgets import QMenu, QPushButton, QSizePolicy, QWidget
 
 from fenwind.desk.flow import FlowLayout
-from fenwind.desk.shell import look
+from fenwind.desk.shell import PlainLabel, look
 from fenwind.desk.theme import MEDIUM, font
 from fenwind.reports.statement import Part
 
@@ -80,7 +80,7 @@ class Statement(QWidget):
             texts.insert(0, " ")
         labels: list[QWidget] = []
         for place, text in enumerate(texts):
-            label = QLabel(text, self)
+            label = PlainLabel(text, self)
             look(label, "statement")
             label.setProperty("glued", place == 0 and not text[0].isalnum())
             labels.append(label)

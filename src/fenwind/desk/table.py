@@ -3,6 +3,7 @@ residuals."""
 
 from __future__ import annotations
 
+import html
 import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
@@ -135,7 +136,7 @@ class RecordTableModel(QAbstractTableModel):
         if role == Qt.ItemDataRole.ToolTipRole:
             text = column.text(row) if column.box is None else ""
             # The whole value when it may be shortened in its cell, else what the column is.
-            return text if len(text) * 6 > column.width - 18 else column.tip or None
+            return plain_tip(text) if len(text) * 6 > column.width - 18 else column.tip or None
         return None
 
     def headerData(
@@ -217,6 +218,11 @@ def _empty(value: Any) -> bool:
 
 _RIGHT = int(Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight)
 _LEFT = int(Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft)
+
+
+def plain_tip(text: str) -> str:
+    """A text as a tip that shows it as it is, even where it looks like HTML."""
+    return f"<span>{html.escape(text)}</span>" if "<" in text or "&" in text else text
 
 
 def shortened(text: str, metrics: QFontMetrics, width: int) -> str:

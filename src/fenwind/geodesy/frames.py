@@ -200,6 +200,13 @@ class Frame:
         return pyproj.Proj(self._require_crs())
 
     @cached_property
+    def _spherical(self) -> bool:
+        """Whether the projection treats ellipsoidal latitudes as those of a sphere; PROJ's factors then are
+        those of the sphere."""
+        operation = self._require_crs().coordinate_operation
+        return operation is not None and "Pseudo Mercator" in operation.method_name
+
+    @cached_property
     def geod(self) -> pyproj.Geod:
         """Geodesics on the frame's ellipsoid."""
         ellipsoid = self._require_crs().ellipsoid
@@ -270,7 +277,25 @@ class Frame:
                 where=self.spec.name,
                 hint="Stay inside the area of use",
             ) from error
-        return np.asarray(factors.parallel_scale), np.radians(np.asarray(factors.meridian_convergence))
+        convergence = np.radians(np.asarray(factors.meridian_convergence))
+        if self._spherical:
+            return self.line_scale(lat_rad, lon_rad, 0.5 * math.pi), convergence
+        return np.asarray(factors.parallel_scale), convergence
+
+    def axis_scales(self, lat_rad: ArrayLike, lon_rad: ArrayLike) -> tuple[FloatArray, FloatArray]:
+        """Point scale factors along the meridian and along the parallel; equal for conformal projections."""
+        return self.line_scale(lat_rad, lon_rad, 0.0), self.line_scale(lat_rad, lon_rad, 0.5 * math.pi)
+
+    def line_scale(self, lat_rad: ArrayLike, lon_rad: ArrayLike, azimuth_rad: ArrayLike) -> FloatArray:
+        """Scale factor in a direction: grid length over geodesic length of 10 m through each place; what
+        point_scale gives for conformal projections, and what it cannot give for others."""
+        lon, lat, azimuth = np.broadcast_arrays(
+            *(np.asarray(v, dtype=float) for v in (lon_rad, lat_rad, azimuth_rad))
+        )
+        half = np.full(lon.shape, 5.0)
+        ends = [self.geod.fwd(lon, lat, azimuth + turn, half, radians=True) for turn in (0.0, math.pi)]
+        (e1, n1), (e2, n2) = (self.forward(np.asarray(y), np.asarray(x)) for x, y, _ in ends)
+        return np.asarray(np.hypot(e2 - e1, n2 - n1) / 10.0)
 
     def factors(self, lat_rad: ArrayLike, lon_rad: ArrayLike, h_ell_m: ArrayLike) -> Factors:
         """Point scale, convergence, elevation factor and combined factor (their product)."""

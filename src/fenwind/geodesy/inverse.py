@@ -5,7 +5,9 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 
-from fenwind.geodesy.frames import Frame
+import numpy as np
+
+from fenwind.geodesy.frames import FloatArray, Frame
 from fenwind.quantities.angles import wrap_positive
 
 
@@ -28,7 +30,7 @@ def inverse(
 ) -> Inverse:
     """Inverse between (e_m, n_m, height_m) of two marks in `frame`.
 
-    The combined factor of the line is the mean point scale by Simpson's rule (ends and middle;
+    The combined factor of the line is the mean scale in its direction by Simpson's rule (ends and middle;
     common practice, no source) times the elevation factor at the mean ellipsoidal height; the
     ground distance, at that mean height, is grid distance / combined factor.
     """
@@ -44,10 +46,16 @@ def inverse(
     combined = None
     if h1 is not None and h2 is not None:
         mean_h = 0.5 * (h1 + h2) + float(frame.geoid_height(lat[1], lon[1]))
-        scale, _ = frame.point_scale(lat, lon)
+        scale = frame.line_scale(lat, lon, _azimuths(frame, lat, lon))
         line_scale = (scale[0] + 4.0 * scale[1] + scale[2]) / 6.0
         combined = float(line_scale * frame.elevation_factor(lat[1], mean_h))
     return _result(grid, azimuth, float(length), wrap_positive(float(az_rad)), combined, rise)
+
+
+def _azimuths(frame: Frame, lat: FloatArray, lon: FloatArray) -> FloatArray:
+    """Geodetic azimuths of the line at its start, middle and end, radians."""
+    there = frame.geod.inv(lon[[0, 1, 2]], lat[[0, 1, 2]], lon[[2, 2, 0]], lat[[2, 2, 0]], radians=True)[0]
+    return np.asarray(there)
 
 
 def _result(

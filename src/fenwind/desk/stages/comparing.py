@@ -9,10 +9,10 @@ from functools import partial
 
 import numpy as np
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QLabel, QMenu, QPushButton, QWidget
+from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QMenu, QPushButton, QWidget
 
 from fenwind.desk.bridge import JobBridge
-from fenwind.desk.shell import look
+from fenwind.desk.shell import PlainLabel, look
 from fenwind.desk.stage_table import Stage
 from fenwind.desk.stages.sheet import Sheet
 from fenwind.desk.statement import choice
@@ -70,7 +70,7 @@ class ComparingSheet(Sheet):
                 "tolerance": self._menu_tolerance,
             }
         )
-        self.note = QLabel("")
+        self.note = PlainLabel("")
         self.note.setWordWrap(True)
         look(self.note, "faint")
         self.column.addWidget(self.note)

@@ -8,10 +8,10 @@ from functools import partial
 from typing import Any
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QPushButton, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QMenu, QPushButton, QWidget
 
 from fenwind.desk.bridge import JobBridge
-from fenwind.desk.shell import look
+from fenwind.desk.shell import PlainLabel, look
 from fenwind.desk.stage_table import Stage
 from fenwind.desk.stages.fit_widgets import ModelCard, ParameterStrip
 from fenwind.desk.stages.pair_rows import PairRow, pair_rows
@@ -66,7 +66,7 @@ class FitsSheet(Sheet):
         foot = QWidget()
         line = QHBoxLayout(foot)
         line.setContentsMargins(0, 0, 0, 0)
-        self.quality = QLabel("")
+        self.quality = PlainLabel("")
         self.quality.setWordWrap(True)
         look(self.quality, "faint")
         self.tolerance = QPushButton("")
@@ -76,7 +76,7 @@ class FitsSheet(Sheet):
         line.addWidget(self.quality, 1)
         line.addWidget(self.tolerance, 0, Qt.AlignmentFlag.AlignTop)
         self.column.addWidget(foot)
-        self.empty = QLabel("")
+        self.empty = PlainLabel("")
         self.empty.setWordWrap(True)
         self.first = QPushButton("New fit")
         look(self.first, "main")

@@ -9,11 +9,11 @@ from functools import partial
 
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QShowEvent
-from PySide6.QtWidgets import QFileDialog, QLabel, QMenu
+from PySide6.QtWidgets import QFileDialog, QMenu
 
 from fenwind.desk.actions import ActionSpec
 from fenwind.desk.bridge import JobBridge
-from fenwind.desk.shell import look
+from fenwind.desk.shell import PlainLabel, look
 from fenwind.desk.stage_table import Stage
 from fenwind.desk.stages.frame_rows import Place, Way, find_ways, place_columns, way_columns
 from fenwind.desk.stages.incoming_taking import local_plane
@@ -60,7 +60,7 @@ class FrameSheet(Sheet):
         self._ways_known: dict[tuple[object, ...], list[Way]] = {}
         self.search = SystemSearch(self._use_system)
         self.column.addWidget(self.search, 1)
-        self.note = QLabel("")
+        self.note = PlainLabel("")
         self.note.setWordWrap(True)
         look(self.note, "faint")
         self.column.addWidget(self.note)
@@ -70,7 +70,7 @@ class FrameSheet(Sheet):
         self.places.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.places.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.column.addWidget(self.places)
-        self.ways_note = QLabel("")
+        self.ways_note = PlainLabel("")
         self.ways_note.setWordWrap(True)
         look(self.ways_note, "faint")
         self.column.addWidget(self.ways_note)

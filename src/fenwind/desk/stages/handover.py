@@ -14,7 +14,6 @@ from PySide6.QtSvg import QSvgRenderer
 from PySide6.QtWidgets import (
     QFileDialog,
     QHBoxLayout,
-    QLabel,
     QLineEdit,
     QMenu,
     QPlainTextEdit,
@@ -28,7 +27,7 @@ from fenwind.desk.actions import ActionSpec
 from fenwind.desk.bridge import JobBridge
 from fenwind.desk.plan import Scene
 from fenwind.desk.scene import add_coverage
-from fenwind.desk.shell import look, show_look
+from fenwind.desk.shell import PlainLabel, look, show_look
 from fenwind.desk.stage_table import Stage
 from fenwind.desk.stages.sheet import Sheet
 from fenwind.desk.statement import choice
@@ -84,7 +83,7 @@ class HandoverSheet(Sheet):
                 "layout": self._menu_layout,
             }
         )
-        self.note = QLabel("")
+        self.note = PlainLabel("")
         self.note.setWordWrap(True)
         look(self.note, "faint")
         self.column.addWidget(self.note)
@@ -110,7 +109,7 @@ class HandoverSheet(Sheet):
         self.write = QPushButton("Write the list")
         look(self.write, "main")
         self.write.clicked.connect(self.write_file)
-        row.addWidget(QLabel("to"))
+        row.addWidget(PlainLabel("to"))
         row.addWidget(self.path, 1)
         row.addWidget(self.browse)
         row.addWidget(self.write)

@@ -10,10 +10,10 @@ from functools import partial
 
 from PySide6.QtCore import Signal
 from PySide6.QtGui import QCursor
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QProgressBar, QPushButton, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QMenu, QProgressBar, QPushButton, QWidget
 
 from fenwind.desk.bridge import JobBridge
-from fenwind.desk.shell import look, show_look
+from fenwind.desk.shell import PlainLabel, look, show_look
 from fenwind.desk.stage_table import Stage
 from fenwind.desk.stages.incoming_rows import GROUPS, MEANING_WORDS, IncomingList, columns
 from fenwind.desk.stages.incoming_taking import (
@@ -102,7 +102,7 @@ class IncomingSheet(Sheet):
         row = QHBoxLayout(chips)
         row.setContentsMargins(0, 0, 0, 0)
         row.setSpacing(7)
-        lead = QLabel("show")
+        lead = PlainLabel("show")
         look(lead, "faint")
         row.addWidget(lead)
         for name in ("all", *GROUPS):
@@ -126,7 +126,7 @@ class IncomingSheet(Sheet):
         look(self.leave, "second")
         self.take.clicked.connect(self.take_rows)
         self.leave.clicked.connect(self.close_list)
-        self.hint = QLabel("click a column's head to say what it means  ·  undo brings everything back")
+        self.hint = PlainLabel("click a column's head to say what it means  ·  undo brings everything back")
         self.hint.setWordWrap(True)
         look(self.hint, "faint")
         self.progress = QProgressBar()

@@ -13,7 +13,6 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QGuiApplication, QKeyEvent, QKeySequence
 from PySide6.QtWidgets import (
     QHBoxLayout,
-    QLabel,
     QLineEdit,
     QMenu,
     QPushButton,
@@ -22,7 +21,7 @@ from PySide6.QtWidgets import (
 )
 
 from fenwind.desk.bridge import JobBridge
-from fenwind.desk.shell import look
+from fenwind.desk.shell import PlainLabel, look
 from fenwind.desk.stage_table import Stage
 from fenwind.desk.stages.sheet import Sheet
 from fenwind.desk.statement import choice
@@ -150,7 +149,7 @@ class MarksTable(Sheet):
         self.empty = QWidget()
         column = QVBoxLayout(self.empty)
         column.setContentsMargins(0, 12, 0, 0)
-        words = QLabel(stage.empty)
+        words = PlainLabel(stage.empty)
         words.setWordWrap(True)
         look(words, "faint")
         self.first = QPushButton("Paste a list  (Ctrl+V)")

@@ -8,7 +8,7 @@ from PySide6.QtCore import QEvent, QMimeData, QObject, Qt
 from PySide6.QtGui import QDrag, QDropEvent, QMouseEvent
 from PySide6.QtWidgets import QHBoxLayout, QHeaderView, QLabel, QWidget
 
-from fenwind.desk.shell import look
+from fenwind.desk.shell import PlainLabel, look
 
 MIME = "application/x-fenwind-meaning"
 
@@ -41,7 +41,7 @@ class MeaningChips(QWidget):
         row = QHBoxLayout(self)
         row.setContentsMargins(0, 0, 0, 0)
         row.setSpacing(10)
-        lead = QLabel("drag")
+        lead = PlainLabel("drag")
         look(lead, "faint")
         row.addWidget(lead)
         for key, text in meanings.items():

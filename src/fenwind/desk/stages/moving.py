@@ -13,10 +13,10 @@ from functools import partial
 from typing import Any
 
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QLabel, QMenu, QProgressBar, QPushButton, QWidget
+from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QMenu, QProgressBar, QPushButton, QWidget
 
 from fenwind.desk.bridge import JobBridge
-from fenwind.desk.shell import look
+from fenwind.desk.shell import PlainLabel, look
 from fenwind.desk.stage_table import Stage
 from fenwind.desk.stages.moving_rows import (
     Row,
@@ -74,7 +74,7 @@ class MovingSheet(Sheet):
                 "out": self._menu_out,
             }
         )
-        self.note = QLabel("")
+        self.note = PlainLabel("")
         self.note.setWordWrap(True)
         look(self.note, "faint")
         self.column.addWidget(self.note)

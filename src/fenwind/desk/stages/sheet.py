@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from PySide6.QtGui import QShowEvent
-from PySide6.QtWidgets import QLabel, QVBoxLayout
+from PySide6.QtWidgets import QVBoxLayout
 
 from fenwind.desk.askline import AskLine
 from fenwind.desk.bridge import JobBridge
-from fenwind.desk.shell import look
+from fenwind.desk.shell import PlainLabel, look
 from fenwind.desk.stage_table import Stage
 from fenwind.desk.stages.page import StagePage
 from fenwind.desk.statement import Statement
@@ -26,7 +26,7 @@ class Sheet(StagePage):
         self.column = QVBoxLayout(self)
         self.column.setContentsMargins(20, 16, 18, 14)
         self.column.setSpacing(9)
-        self.caption = QLabel("")
+        self.caption = PlainLabel("")
         self.caption.setFont(font(11, spacing=0.4))
         look(self.caption, "caption")
         self.statement = Statement()

@@ -7,9 +7,9 @@ import math
 from collections.abc import Callable
 
 from PySide6.QtCore import Qt, QTimer
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QLineEdit, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
-from fenwind.desk.shell import look
+from fenwind.desk.shell import PlainLabel, look
 from fenwind.desk.table import Column, RecordTable
 from fenwind.geodesy.catalogue import System, SystemKind, search
 
@@ -38,7 +38,7 @@ class SystemSearch(QWidget):
         look(self.take, "main")
         self.leave = QPushButton("Leave it")
         look(self.leave, "second")
-        self.count = QLabel("")
+        self.count = PlainLabel("")
         look(self.count, "faint")
         line.addWidget(self.edit, 1)
         for widget in (self.here, self.count, self.take, self.leave):

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QLabel, QVBoxLayout
+from PySide6.QtWidgets import QVBoxLayout
 
 from fenwind.desk.bridge import JobBridge
-from fenwind.desk.shell import look
+from fenwind.desk.shell import PlainLabel, look
 from fenwind.desk.stage_table import Stage
 from fenwind.desk.stages.page import StagePage
 from fenwind.desk.theme import font
@@ -19,9 +19,9 @@ class WaitingPage(StagePage):
         super().__init__(bridge, stage)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(20, 16, 18, 16)
-        caption = QLabel(stage.name.upper())
+        caption = PlainLabel(stage.name.upper())
         look(caption, "caption")
-        text = QLabel(stage.empty)
+        text = PlainLabel(stage.empty)
         text.setFont(font(15))
         text.setWordWrap(True)
         look(text, "faint")
