@@ -109,6 +109,16 @@ class Handover(QtTestCase):
             self.wait_for(lambda: Path(sheet.path.text()).is_file())
             self.wait_for(sheet.write.isEnabled)
         sheet.set_kind("csv")
+        Path(sheet.path.text()).write_text("somebody else's")
+        sheet.write.click()
+        self.assertIn("was not written here", w.line.text())
+        self.assertEqual(Path(sheet.path.text()).read_text(), "somebody else's")
+        for _ in range(2):  # agreed to once, the next time it is our own
+            sheet.write.click()
+            self.wait_for(lambda: "Written" in w.line.text() and sheet.write.isEnabled())
+        kept = [p for p in self.folder.rglob("*(before*") if p.is_file()]
+        self.assertEqual([p.read_text() for p in kept], ["somebody else's"])
+        self.assertIn("T-01", Path(sheet.path.text()).read_text())
         sheet._ask_columns()
         sheet.ask.edit.setText("name, colour")
         sheet.ask.ok.click()

@@ -27,6 +27,7 @@ from fenwind.job.schema import (
     insert,
     upgrade,
 )
+from fenwind.paths import free_name
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -200,7 +201,7 @@ class JobFile:
     def _upgrade(self) -> None:
         """Make a file of this format from a copy, put it in the place of the old one, and keep that beside
         it."""
-        kept = _free_name(self.path, f"format {self.version}")
+        kept = free_name(self.path, f"format {self.version}")
         fresh = self.path.with_name(f".{self.path.name}.{os.getpid()}.upgrade")
         fresh.unlink(missing_ok=True)
         try:
@@ -243,12 +244,6 @@ class JobFile:
     def close(self) -> None:
         """Let go of the file."""
         self._db.close()
-
-
-def _free_name(path: Path, words: str) -> Path:
-    """A name beside a file that is not taken: its own with some words."""
-    names = (f"{path.stem} ({words}{'' if i == 1 else f', {i}'}){path.suffix}" for i in range(1, 10_000))
-    return next(p for p in (path.with_name(name) for name in names) if not p.exists())
 
 
 def _check_place(path: Path, create: bool) -> None:

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import os
 import re
+import shutil
 from collections.abc import Sequence
 from datetime import datetime
 from functools import partial
+from pathlib import Path
 
 from PySide6.QtCore import QByteArray, QUrl
 from PySide6.QtGui import QImage, QPainter, QTextDocument
@@ -43,6 +45,7 @@ from fenwind.job.job import new_id
 from fenwind.job.reader import with_grid_folder
 from fenwind.job.state import JobState
 from fenwind.job.steps.fit import fit_node
+from fenwind.paths import free_name
 from fenwind.procedures.coverage import Coverage
 from fenwind.progress import Progress
 from fenwind.records.entries import Add, Gesture
@@ -75,6 +78,8 @@ class HandoverSheet(Sheet):
         self.layout_id = DEFAULT.id
         self.coverage: Coverage | None = None
         self._runner = TaskRunner(self, "files")
+        self._written: set[str] = set()
+        self._agreed = ""  # the file that may be replaced when it is asked for once more
         self.statement.set_menus(
             {
                 "kind": self._menu_kind,
@@ -279,6 +284,8 @@ class HandoverSheet(Sheet):
         """Write what the preview shows."""
         path = os.path.expanduser(self.path.text().strip())
         record = self.bridge.frame
+        if not self._may_write(path):
+            return
         if FORMATS[self.kind].report is not None:
             report = self.report()
             if report is None:
@@ -309,7 +316,32 @@ class HandoverSheet(Sheet):
         task.signals.finished.connect(lambda: self.write.setEnabled(True))
         self._runner.start(task)
 
+    def _may_write(self, path: str) -> bool:
+        """Whether nothing of others stands there: a file that this window did not write is kept beside the
+        new one, and only once that was agreed to."""
+        if not os.path.isfile(path) or path in self._written:
+            return True
+        name = os.path.basename(path)
+        if self._agreed != path:
+            self._agreed = path
+            self.bridge.told.emit(
+                f"{name} is there already and was not written here. Write again to replace it; "
+                "the old one is kept beside it.",
+                "doubt",
+            )
+            return False
+        self._agreed = ""
+        kept = free_name(Path(path), "before")
+        try:
+            shutil.copy2(path, kept)
+        except OSError as error:
+            text = f"{name} cannot be kept as {kept.name}: {error.strerror}. Nothing was written."
+            self.bridge.told.emit(text, "doubt")
+            return False
+        return True
+
     def _on_written(self, path: str) -> None:
+        self._written.add(path)
         left = len(self.bridge.findings.open)
         self.bridge.told.emit(f"Written: {path}" + (f", with {left} doubts left open" if left else ""), "")
 
