@@ -305,6 +305,17 @@ class Window(QtTestCase):
         self.assertIn("disk is full", w.line.text())
         self.assertEqual(w.bridge.state.records, before)
 
+    def test_a_job_file_taken_away_is_said_and_never_called_kept(self) -> None:
+        w = self.open()
+        self.assertIn("all kept", w.shell.header.kept.text())
+        Path(w.bridge.job.path).unlink()
+        mark = w.bridge.state.mark_named("P-01")
+        self.assertFalse(w.bridge.do(gestures.rename_mark(w.bridge.state, mark, "Q")))
+        self.assertIn("nothing is kept there any more", w.line.text())
+        self.assertIn("not kept", w.shell.header.kept.text())
+        w.bridge.copy_job(str(self.folder / "saved.fenwind"))
+        self.assertEqual(len(Job.open(self.folder / "saved.fenwind").state.marks), len(w.bridge.state.marks))
+
     def test_demo_is_kept_and_fresh_keeps_the_old_one(self) -> None:
         w = self.open()
         path = Path(w.bridge.job.path)

@@ -351,5 +351,32 @@ class Refused(TempFolder):
             job.copy_to(self.folder / "copy.fenwind")
 
 
+class TakenAway(TempFolder):
+    def test_a_file_that_is_gone_is_noticed_and_everything_can_be_copied(self) -> None:
+        for count, deed in enumerate(("delete", "replace", "move")):
+            with self.subTest(deed):
+                job = self.demo(f"job{count}.fenwind")
+                path = Path(job.path)
+                job.record("before", [amend(job.state.marks["P-01"], code="ZZ")])
+                self.assertFalse(job.taken_away)
+                if deed == "move":
+                    path.rename(self.folder / "elsewhere")
+                else:
+                    path.unlink()
+                if deed == "replace":
+                    path.write_bytes(b"something else")
+                with self.assertRaisesRegex(JobError, "nothing is kept there any more"):
+                    job.record("after", [amend(job.state.marks["P-01"], code="YY")])
+                self.assertEqual(job.state.marks["P-01"].code, "ZZ")
+                job.copy_to(self.folder / f"saved{count}.fenwind")
+                job.close()
+                if deed == "replace":
+                    self.assertEqual(path.read_bytes(), b"something else")
+                saved = Job.open(self.folder / f"saved{count}.fenwind")
+                self.assertEqual((saved.state.marks["P-01"].code, saved.undo_text), ("ZZ", "before"))
+                saved.record("on", [amend(saved.state.marks["P-01"], code="YY")])
+                saved.close()
+
+
 if __name__ == "__main__":
     unittest.main()

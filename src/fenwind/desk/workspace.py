@@ -181,6 +181,8 @@ class Workspace(QObject):
     def say(self, text: str, tone: str = "") -> None:
         """Say something in the line above the doubts; it goes after a while unless it is an error."""
         self.line.say(text, tone)
+        if self.bridge.job.taken_away:
+            self.shell.header.show_kept("not kept", "the job file is gone")
         self._quiet.stop()
         if tone != "doubt":
             self._quiet.start()

@@ -84,9 +84,23 @@ class JobFile:
         except sqlite3.Error as error:
             raise _explained(error, self.path) from error
 
+    def _identity(self) -> tuple[int, int]:
+        """What tells the file apart from any other of its name; zeros when there is none."""
+        try:
+            seen = os.stat(self.path)
+        except OSError:
+            return 0, 0
+        return seen.st_dev, seen.st_ino
+
+    @property
+    def taken_away(self) -> bool:
+        """Whether the file that is open is no longer the one of its name."""
+        return self._identity() != self._opened
+
     def _pragmas(self) -> None:
         self._db.execute("PRAGMA synchronous=FULL")
         self._db.execute("PRAGMA foreign_keys=ON")
+        self._opened = self._identity()
 
     def _lock(self) -> None:
         self._db.execute("PRAGMA locking_mode=EXCLUSIVE")
@@ -163,6 +177,12 @@ class JobFile:
     def append(self, at: str, what: str, entries: Iterable[EntryRow], blobs: Iterable[Blob] = ()) -> int:
         """Commit one gesture with the blobs it speaks of, whole or not at all, and return its number. A
         file of an earlier format becomes one of this first. Raises JobError when it could not be kept."""
+        if self.taken_away:
+            raise JobError(
+                "the job file was deleted, moved or replaced; nothing is kept there any more",
+                where=str(self.path),
+                hint="Copy the job to a new file: everything up to here goes with it, then open that one",
+            )
         try:
             if self.version < SCHEMA_VERSION:
                 self._upgrade()

@@ -195,6 +195,12 @@ class Job:
         """Where the file of an earlier format was kept when it became one of this, empty when it was one."""
         return str(self._file.kept) if self._file.kept.name else ""
 
+    @property
+    def taken_away(self) -> bool:
+        """Whether the job's file was deleted, moved or replaced while it is open; what was kept can still be
+        copied."""
+        return self._file.taken_away
+
     def copy_to(self, path: str | os.PathLike[str]) -> None:
         """Copy the job to a new file. Raises JobError."""
         self._file.copy_to(path)
