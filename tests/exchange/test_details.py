@@ -4,6 +4,7 @@ import io
 import math
 import unittest
 import zipfile
+from dataclasses import replace
 from pathlib import Path
 
 import ezdxf
@@ -12,6 +13,7 @@ import numpy as np
 from fenwind.errors import FormatError
 from fenwind.exchange.delimited import read_file
 from fenwind.exchange.dxf import _text_height, write_dxf
+from fenwind.exchange.dxf_move import move_drawing, preview
 from fenwind.exchange.formats import read_table
 from fenwind.exchange.list_move import move_list, moved_text
 from fenwind.exchange.outgoing import outgoing
@@ -20,7 +22,7 @@ from fenwind.exchange.xlsx import write_xlsx
 from fenwind.procedures.fit import FitOptions
 from fenwind.procedures.move import move_fit, move_of
 from fenwind.procedures.positions import positions
-from fenwind.quantities.lengths import METRE
+from fenwind.quantities.lengths import FOOT, METRE
 from fenwind.records.entries import Add
 from fenwind.records.records import MarkRule
 from tests.support import TempFolder
@@ -106,6 +108,37 @@ class Details(TempFolder):
         place = {line.split(",")[0]: [float(v) for v in line.split(",")[1:3]] for line in lines[1:]}
         self.assertEqual(place["P"], [1010.0, 2020.0])
         self.assertEqual(place["Q"], [30.0, 40.0])
+
+    def test_a_drawing_in_feet_moves_by_metres(self) -> None:
+        """A move in metres, the same places in drawings of three units: the same marks move to the same
+        places, what is at a target stays, heights are lifted by as much."""
+        e, n, h = np.array([0.0, 100.0]), np.array([0.0, 50.0]), np.array([1.0, 2.0])
+        target = positions(["A", "B"], e + 1000, n + 2000, h + 3)
+        result = move_fit(
+            positions(["A", "B"], e, n, h), target, FitOptions(horizontal="shift", height="shift")
+        )
+        move = replace(move_of(result, target), heights=True)
+        for insunits, default, metres in (
+            (2, METRE, 0.3048),
+            (0, FOOT, 0.3048),
+            (6, FOOT, 1.0),
+            (0, None, 1.0),
+        ):
+            drawing = ezdxf.new(units=insunits)
+            space = drawing.modelspace()
+            places = [(10.0, 20.0, 5.0), (1000.0, 2000.0, 4.0)]
+            for place in places:
+                space.add_point([v / metres for v in place])
+            path, out = self.path("in.dxf"), self.path("out.dxf")
+            drawing.saveas(path)
+            done = move_drawing(path, out, move, unit=default)
+            self.assertEqual((len(done.moved), len(done.stayed)), (1, 1))
+            self.assertEqual(preview(path, move, unit=default)[0].total(), 1)
+            found = [
+                np.array(p.dxf.location) * metres for p in ezdxf.readfile(out).modelspace().query("POINT")
+            ]
+            np.testing.assert_allclose(found, [(1010.0, 2020.0, 8.0), places[1]], rtol=0, atol=1e-9)
+            self.assertEqual("feet" in " ".join(done.remarks), metres != 1.0)
 
     def test_an_empty_and_a_headless_list_say_what_they_lack(self) -> None:
         for text, words in (

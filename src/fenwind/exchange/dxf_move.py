@@ -7,15 +7,17 @@ import math
 from collections import Counter
 from collections.abc import Iterable
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 
 from fenwind.errors import ProcedureError
 from fenwind.exchange.dxf import labels_of, open_drawing
+from fenwind.exchange.dxf import unit_of as unit_of_drawing
 from fenwind.exchange.files import foreign_reader, write_whole
 from fenwind.procedures.move import Move
 from fenwind.progress import NULL_PROGRESS, Progress
+from fenwind.quantities.lengths import UNITS, LengthUnit
 from fenwind.quiet import collection_paused
 
 #: Entities with a place of their own, by which they can be a target or carry a mark's name.
@@ -47,19 +49,33 @@ class MovedDrawing:
 
 
 def move_drawing(
-    path: str, out: str, move: Move, stay: Iterable[str] = (), progress: Progress = NULL_PROGRESS
+    path: str,
+    out: str,
+    move: Move,
+    stay: Iterable[str] = (),
+    progress: Progress = NULL_PROGRESS,
+    unit: LengthUnit | None = None,
 ) -> MovedDrawing:
     """Read a drawing, move its model space, write it to `out`.
 
     stay: names of what stays put, each a layer, a text, an attribute's value, or a handle. Entities at a
-    pair's target stay by themselves; what the library cannot move stays and is listed. Raises FormatError
+    pair's target stay by themselves; what the library cannot move stays and is listed. unit: None where the
+    move counts in the drawing's own unit; else the move is in metres, the drawing in the unit it states, and
+    in `unit` when it states none. Raises FormatError
     when the drawing is damaged or cannot be written, ProcedureError for heights on a tilted plane, Cancelled.
     """
     with collection_paused():
-        return _move(path, out, move, frozenset(s.lower() for s in stay), progress)
+        return _move(path, out, move, frozenset(s.lower() for s in stay), progress, unit)
 
 
-def _move(path: str, out: str, move: Move, stay: frozenset[str], progress: Progress) -> MovedDrawing:
+def _unit_of(drawing: Any, unit: LengthUnit | None) -> LengthUnit | None:
+    """The unit that a drawing's coordinates are in, None where the move counts in it."""
+    return None if unit is None else UNITS.get(unit_of_drawing(drawing), unit)
+
+
+def _move(
+    path: str, out: str, move: Move, stay: frozenset[str], progress: Progress, unit: LengthUnit | None
+) -> MovedDrawing:
     progress.report(0, 4, "reading the drawing")
     drawing = open_drawing(path)
     progress.check()
@@ -67,7 +83,10 @@ def _move(path: str, out: str, move: Move, stay: frozenset[str], progress: Progr
     with foreign_reader(
         path, "the drawing", "Save the drawing again as DXF, or check it in a drawing program"
     ):
-        _move_space(drawing, move, stay, done, progress)
+        own = _unit_of(drawing, unit)
+        _move_space(drawing, _Place(move, own.metres if own is not None else 1.0), stay, done, progress)
+    if own is not None:
+        done.remarks.append(f"The drawing's coordinates were taken as {own.plural}.")
     sheets = [layout.name for layout in drawing.layouts if layout.name != "Model" and len(layout) > 1]
     if sheets:
         done.remarks.append(
@@ -81,7 +100,7 @@ def _move(path: str, out: str, move: Move, stay: frozenset[str], progress: Progr
 
 
 def preview(
-    path: str, move: Move, stay: Iterable[str] = ()
+    path: str, move: Move, stay: Iterable[str] = (), unit: LengthUnit | None = None
 ) -> tuple[Counter[str], list[tuple[str, str, str]]]:
     """What a move would do: counts of what moves by kind and layer, and what stays with the reason; nothing
     is changed.
@@ -92,14 +111,23 @@ def preview(
     with foreign_reader(
         path, "the drawing", "Save the drawing again as DXF, or check it in a drawing program"
     ):
-        _Matrices(move)  # refuses what cannot be done to a drawing
-        entities, reasons = _entities(drawing, move, frozenset(s.lower() for s in stay))
+        own = _unit_of(drawing, unit)
+        place = _Place(move, own.metres if own is not None else 1.0)
+        _Matrices(place)  # refuses what cannot be done to a drawing
+        entities, reasons = _entities(drawing, place, frozenset(s.lower() for s in stay))
         counts = Counter(f"{e.dxftype()} on {e.dxf.layer}" for e in entities if e not in reasons)
     return counts, [(e.dxf.handle, _what(e), reasons[e]) for e in entities if e in reasons]
 
 
+class _Place(NamedTuple):
+    """A move, and how many of its units one unit of the drawing has."""
+
+    move: Move
+    unit: float
+
+
 def _move_space(
-    drawing: Any, move: Move, stay: frozenset[str], done: MovedDrawing, progress: Progress
+    drawing: Any, move: _Place, stay: frozenset[str], done: MovedDrawing, progress: Progress
 ) -> None:
     from ezdxf import transform
 
@@ -119,18 +147,19 @@ def _move_space(
     done.stayed = [(e.dxf.handle, _what(e), reasons[e]) for e in entities if e in reasons]
 
 
-def _entities(drawing: Any, move: Move, stay: frozenset[str]) -> tuple[list[Any], dict[Any, str]]:
+def _entities(drawing: Any, move: _Place, stay: frozenset[str]) -> tuple[list[Any], dict[Any, str]]:
     """What the model space holds, and why some of it stays, by entity."""
     entities = list(drawing.modelspace())
     return entities, _with_labels(drawing.modelspace(), _staying(entities, move, stay), stay)
 
 
-def _staying(entities: list[Any], move: Move, stay: frozenset[str]) -> dict[Any, str]:
+def _staying(entities: list[Any], place: _Place, stay: frozenset[str]) -> dict[Any, str]:
     """Why some entities stay, by entity: named, on a named layer, or a target of a pair."""
     reasons: dict[Any, str] = {}
     placed = [e for e in entities if e.dxftype() in _PLACED]
+    move = place.move
     if placed and move.targets.size:
-        places = np.array([e.dxf.get(_PLACED[e.dxftype()]).vec2 for e in placed], dtype=float).T
+        places = np.array([e.dxf.get(_PLACED[e.dxftype()]).vec2 for e in placed], dtype=float).T * place.unit
         for entity, there in zip(placed, move.at_target(places[0], places[1]).tolist(), strict=True):
             if there:
                 reasons[entity] = "is a target of the move"
@@ -179,7 +208,8 @@ class _Matrices:
     """The matrix of a move for each entity. Heights never scale, and what lies flat at zero has no height to
     shift."""
 
-    def __init__(self, move: Move) -> None:
+    def __init__(self, place: _Place) -> None:
+        move, unit = place
         if move.heights and move.height.model == "plane":
             raise ProcedureError(
                 "a drawing's heights can be shifted, not tilted",
@@ -194,10 +224,10 @@ class _Matrices:
         rotation, scale = (-move.plan.rotation_rad if move.backwards else move.plan.rotation_rad), move.scale
         self._c, self._s = scale * math.cos(rotation), scale * math.sin(rotation)
         self._shift = (
-            float(e[0] - (centre[0] * self._c + centre[1] * self._s)),
-            float(n[0] - (centre[1] * self._c - centre[0] * self._s)),
+            float(e[0] - (centre[0] * self._c + centre[1] * self._s)) / unit,
+            float(n[0] - (centre[1] * self._c - centre[0] * self._s)) / unit,
         )
-        self._lift = self._height_shift(centre) if move.heights else 0.0
+        self._lift = self._height_shift(centre) / unit if move.heights else 0.0
         self._flat_move = not move.heights and math.isclose(scale, 1.0, abs_tol=1e-15)
 
     def _height_shift(self, centre: Any) -> float:

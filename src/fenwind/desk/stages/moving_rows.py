@@ -73,7 +73,7 @@ def preview_task(
     path: str, move: Move, stay: tuple[str, ...], unit: LengthUnit, progress: Progress
 ) -> tuple[Counter[str], list[tuple[str, str, str]]]:
     if path.lower().endswith(".dxf"):
-        return preview(path, move, stay)
+        return preview(path, move, stay, unit)
     done = move_list(read_list(path, unit)[1], move, stay)
     stays = [(name, f"mark {name}", why) for name, why in done.reasons.items()]
     return Counter({"marks": int((~done.stayed).sum())}), stays
@@ -89,7 +89,7 @@ def move_task(
     progress: Progress,
 ) -> tuple[int, int, list[str]]:
     if path.lower().endswith(".dxf"):
-        moved: MovedDrawing = move_drawing(path, out, move, stay, progress)
+        moved: MovedDrawing = move_drawing(path, out, move, stay, progress, unit)
         return len(moved.moved), len(moved.stayed), moved.remarks
     raw, found, own = read_list(path, unit)
     done = move_list(found, move, stay, result)
