@@ -77,6 +77,25 @@ class Regions(unittest.TestCase):
         result = fit(exact, moved, FitOptions(horizontal="shift", height="shift"))
         self.assertTrue(np.isnan(result.carried.sigma_h_m).all() and np.isnan(result.carried.sigma_v_m).all())
 
+    def test_given_is_given_for_each_position(self) -> None:
+        """A sigma for one pair makes none for the others; a mark without one among given ones has none."""
+        dice = np.random.default_rng(5)
+        names = [f"P{i}" for i in range(6)]
+        e, n, h = dice.uniform(-500, 500, (3, 6))
+        known = positions(names[:5], *(v[:5] + dice.normal(0, SIGMA, 5) for v in (e, n, h)))
+        for given, estimated, stated in (
+            ([0], True, [True] * 6),
+            ([0, 1, 2, 3, 4], False, [True] * 5 + [False]),
+            ([0, 1, 2, 3, 4, 5], False, [True] * 6),
+            ([5], True, [True] * 6),
+        ):
+            sigma = np.where(np.isin(np.arange(6), given), SIGMA, np.nan)
+            result = fit(
+                positions(names, e, n, h, sigma, sigma), known, FitOptions(horizontal="turn", height="shift")
+            )
+            self.assertEqual(result.sigmas_assumed, estimated, given)
+            self.assertEqual(np.isfinite(result.carried.sigma_h_m).tolist(), stated, given)
+
     def test_held_pairs_have_none_of_an_estimated_factor(self) -> None:
         result, _ = trial(
             np.random.default_rng(3), 4, False, horizontal="turn", height="shift", check=frozenset(["P1"])

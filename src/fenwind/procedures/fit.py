@@ -166,7 +166,9 @@ def fit(measured: Positions, known: Positions, options: FitOptions) -> FitResult
         )
     place = measured.index if names is measured.names else {name: i for i, name in enumerate(names)}
     _check_options(options, names, place)
-    source_cov, assumed = with_sigmas(measured)
+    source_cov, lacking = with_sigmas(measured)
+    # Where one pair has no sigma, only the misfits of all can say how good they are.
+    assumed = bool(lacking[m_rows].any())
     pairs_cov = source_cov[:, :, slice(None) if names is measured.names else m_rows]
     known_cov = _finite_or_zero(known.covariance, k_rows)
     held = _without(options.check, place)
@@ -210,7 +212,8 @@ def fit(measured: Positions, known: Positions, options: FitOptions) -> FitResult
         sigmas_assumed=assumed,
         variance_scale=_variance_scale(plan_adj, height_adj, assumed),
     )
-    return _scaled(_with_pair_covariances(result, everything, measured, source_cov, pairs_cov, known_cov))
+    result = _with_pair_covariances(result, everything, measured, source_cov, pairs_cov, known_cov)
+    return _scaled(result) if assumed else _without_assumed(result, lacking)
 
 
 def _took_part(table: PairTable, k: int) -> tuple[BoolArray, BoolArray]:
@@ -276,6 +279,15 @@ def _scaled(result: FitResult) -> FitResult:
     )
 
 
+def _without_assumed(result: FitResult, lacking: BoolArray) -> FitResult:
+    """In a fit of given sigmas a mark without one has no uncertainty: nothing says how good it is."""
+    if not lacking.any():
+        return result
+    covariance = np.array(result.carried.covariance)
+    covariance[:, :, lacking] = np.nan
+    return replace(result, carried=replace(result.carried, covariance=covariance))
+
+
 def _times(covariance: FloatArray, scale: float) -> FloatArray:
     """Scaled, but for what is held: that stays zero even where the scale is not known."""
     return np.where(covariance == 0.0, 0.0, covariance * scale)
@@ -316,11 +328,11 @@ def _check_options(options: FitOptions, names: tuple[str, ...], place: dict[str,
         raise ProcedureError("a scale must be above zero", hint="Give a scale near 1")
 
 
-def with_sigmas(points: Positions) -> tuple[FloatArray, bool]:
-    """Covariance (3, 3, k) with the assumed sigmas where none are given, and whether every horizontal one was
-    assumed."""
+def with_sigmas(points: Positions) -> tuple[FloatArray, BoolArray]:
+    """Covariance (3, 3, k) with the assumed sigmas where none are given, and for which (k,) the one in plan
+    was assumed."""
     if np.isfinite(points.covariance).all():
-        return points.covariance, False
+        return points.covariance, np.zeros(len(points), dtype=bool)
     covariance = np.array(points.covariance)
     no_h, no_v = ~np.isfinite(covariance[0, 0]), ~np.isfinite(covariance[2, 2])
     for axis, missing, sigma in (
@@ -330,7 +342,7 @@ def with_sigmas(points: Positions) -> tuple[FloatArray, bool]:
     ):
         covariance[axis, axis, missing] = sigma**2
     covariance[np.isnan(covariance)] = 0.0
-    return covariance, bool(no_h.all())
+    return covariance, no_h
 
 
 def _finite_or_zero(covariance: FloatArray, rows: NDArray[np.intp]) -> FloatArray:
