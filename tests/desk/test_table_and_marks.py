@@ -476,7 +476,7 @@ class Plans(QtTestCase):
     def test_ellipses_and_hull(self) -> None:
         covariance = np.zeros((2, 2, 2))
         covariance[0, 0], covariance[1, 1] = [4e-6, 1e-6], [1e-6, 1e-6]
-        a, b, azimuth = error_ellipses(covariance)
+        a, b, azimuth = error_ellipses(covariance, 2.4477)
         # 2.4477 sigma holds 95 % of a plane error (chi-square with 2 degrees of freedom, 5.991).
         np.testing.assert_allclose([a[0], b[0], a[1]], np.array([2, 1, 1]) * 1e-3 * 2.4477, rtol=1e-4)
         self.assertAlmostEqual(abs(math.degrees(azimuth[0])), 90.0)

@@ -3,15 +3,12 @@ at."""
 
 from __future__ import annotations
 
-import math
-
 import numpy as np
 from numpy.typing import NDArray
 
 from fenwind.desk.bridge import JobBridge
 from fenwind.desk.plan import Scene
 from fenwind.desk.plan_symbols import BY_NAME, SQUARE, TRIANGLE
-from fenwind.estimation.distributions import chi2_quantile
 from fenwind.job.adopted import Adopted
 from fenwind.job.appearance import appearance
 from fenwind.job.derive import Derived
@@ -20,23 +17,17 @@ from fenwind.job.steps.outcome import Drawing, Node
 from fenwind.procedures.compare import Difference
 from fenwind.procedures.coverage import Coverage
 from fenwind.procedures.hull import convex_hull
+from fenwind.procedures.regions import ellipses
 from fenwind.quantities.lengths import UNITS
 
 FloatArray = NDArray[np.float64]
 
 
-def error_ellipses(covariance: FloatArray) -> FloatArray:
-    """Semi-axes a >= b at 95 % and azimuth of a (3, k) of horizontal covariances (2, 2, k).
-
-    Source: Mikhail and Ackermann, Observations and Least Squares, 1976 (from memory); chi-square with two
-    degrees of freedom.
-    """
-    cee, cen, cnn = covariance[0, 0], covariance[0, 1], covariance[1, 1]
-    mean, half = 0.5 * (cee + cnn), 0.5 * (cee - cnn)
-    reach = np.hypot(half, cen)
-    scale = math.sqrt(chi2_quantile(0.95, 2))
-    azimuth = 0.5 * np.arctan2(2.0 * cen, cnn - cee)
-    return np.stack([scale * np.sqrt(mean + reach), scale * np.sqrt(np.maximum(mean - reach, 0.0)), azimuth])
+def error_ellipses(covariance: FloatArray, reach: float) -> FloatArray:
+    """Semi-axes a >= b and azimuth of a (3, k) of horizontal covariances (2, 2, k), `reach` standard
+    deviations large."""
+    a, b, azimuth = ellipses(covariance)
+    return np.stack([reach * a, reach * b, azimuth])
 
 
 def build_scene(bridge: JobBridge, step: Node | None = None) -> Scene:
@@ -97,7 +88,7 @@ def _add_drawing(scene: Scene, adopted: Adopted, drawing: Drawing) -> None:
     scene.vector_rows = np.array([place[key] for key in drawing.vector_marks], dtype=int)
     scene.vector_m = drawing.vectors
     scene.ellipse_rows = scene.vector_rows
-    scene.ellipse = error_ellipses(drawing.covariance)
+    scene.ellipse = error_ellipses(drawing.covariance, drawing.reach)
     held = [place[key] for key in drawing.hull]
     if 2 < len(held) <= 500:
         scene.hull = convex_hull(scene.e_m[held], scene.n_m[held])

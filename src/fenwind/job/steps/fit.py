@@ -28,6 +28,7 @@ from fenwind.job.steps.outcome import (
 from fenwind.procedures.fit import FitOptions, FitResult, fit
 from fenwind.procedures.fit_case import FitCase
 from fenwind.procedures.positions import Positions
+from fenwind.procedures.regions import factors95
 from fenwind.procedures.to_plane import mean_combined_factor
 from fenwind.progress import Progress
 from fenwind.records.records import FitStep, Mark
@@ -174,6 +175,7 @@ class Fit(Gathering):
             vector_marks=pairs.names,
             vectors=np.stack([pairs.de_m, pairs.dn_m]),
             covariance=fitted.carried.covariance[:2, :2, pairs.measured_rows],
+            reach=factors95(fitted)[0],
             hull=tuple(key for key, used in zip(pairs.names, pairs.used_h, strict=True) if used),
         )
 

@@ -80,14 +80,15 @@ class TrailStep:
 @dataclass(frozen=True, kw_only=True, eq=False)
 class Drawing:
     """What a step shows on the plan of its frame, by mark id. roles: "held", "check" or "off". vectors (2,
-    k): de, dn in metres of `vector_marks`; covariance (2, 2, k) of the same; hull: marks whose hull is
-    drawn."""
+    k): de, dn in metres of `vector_marks`; covariance (2, 2, k) of the same, drawn so many standard
+    deviations large (reach); hull: marks whose hull is drawn."""
 
     frame: str
     roles: Mapping[str, str] = field(default_factory=dict)
     vector_marks: tuple[str, ...] = ()
     vectors: FloatArray = field(default_factory=lambda: np.zeros((2, 0)))
     covariance: FloatArray = field(default_factory=lambda: np.zeros((2, 2, 0)))
+    reach: float = 1.0
     hull: tuple[str, ...] = ()
 
 
