@@ -40,6 +40,17 @@ class Sentences(TempFolder):
             self.assertIn(marks[count - 1].name, said)
             self.assertTrue(said.rstrip().endswith("as a check." if count == 1 else "as checks."), said)
 
+    def test_a_model_that_the_global_test_rejects_is_never_called_accepted(self) -> None:
+        """Given sigmas of a tenth of what the pairs misfit by."""
+        for factor, fits in ((1.0, True), (0.1, False)):
+            pairs = made_up_pairs(k=8)
+            pairs.sigma_h *= factor
+            case = pairs.case(height="shift")
+            self.assertEqual(case.result.sigmas_assumed, False)
+            report = fit_report(case, [], title="t", subtitle="")
+            texts = report.statement + str(report.sections)
+            self.assertEqual(("simplest accepted" in texts, "none fits" in texts), (fits, not fits))
+
     def test_roles_in_the_table_of_pairs(self) -> None:
         case = made_up_pairs(k=5).case(
             horizontal="turn",

@@ -20,7 +20,8 @@ ROUNDING_M = 1e-6
 class ModelTrial:
     """One nested model: dof, variance factor (None without redundancy), root mean square of the residuals in
     metres, and the p-value of the F-test of what it frees beyond the next simpler one (None for the simplest
-    or when untestable)."""
+    or when untestable). fits: the global test does not reject it, or cannot be made since no sigmas were
+    given."""
 
     model: str
     dof: int
@@ -28,6 +29,7 @@ class ModelTrial:
     rms_m: float
     p_value: float | None
     recommended: bool
+    fits: bool
     scale: float
     rotation_rad: float
 
@@ -61,6 +63,7 @@ def compare_models(
             rms_m=float(np.sqrt(np.mean(adjustment.residuals**2) * 2.0)),
             p_value=p_values[model],
             recommended=model == recommended,
+            fits=assumed or adjustment.global_test is None or adjustment.global_test.accepted,
             scale=plan.scale,
             rotation_rad=plan.rotation_rad,
         )

@@ -17,7 +17,7 @@ from fenwind.quantities.lengths import METRE, LengthUnit
 from fenwind.quantities.numbers import format_fixed
 from fenwind.reports.figure import fit_figure
 from fenwind.reports.model import Figure, Paragraph, Report, Section, Table, Tone
-from fenwind.reports.statement import Part, fit_statement, sentence
+from fenwind.reports.statement import NONE_FITS, Part, fit_statement, model_fits, sentence
 
 
 def mm(value: float, *, sign: bool = False, decimals: int = 1) -> str:
@@ -59,6 +59,7 @@ def fit_report(
         over="the geoid grid" if case.over_geoid else "the ellipsoid" if case.lat_rad is not None else "",
         pivot=result.options.pivot,
         checks=checks,
+        fits=model_fits(result),
     )
     return Report(
         title=title,
@@ -241,7 +242,7 @@ def _model_table(result: FitResult) -> Table:
             format_fixed(t.variance_factor, 3),
             "" if t.p_value is None else "<0.0001" if t.p_value < 1e-4 else f"{t.p_value:.4f}",
             f"{format_fixed((t.scale - 1) * 1e6, 2, sign=True)}",
-            "simplest accepted" if t.recommended else "",
+            ("simplest accepted" if t.fits else NONE_FITS) if t.recommended else "",
         )
         for t in result.models
     )

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from fenwind.job.gestures import use_of
 from fenwind.job.state import JobState
 from fenwind.job.steps.fit import known_and_measured
+from fenwind.procedures.fit import FitResult
 from fenwind.procedures.fit_case import FitCase
 from fenwind.records.records import FitStep
 
@@ -29,6 +30,15 @@ class Part:
     key: str = ""
 
 
+#: Said of the model that is the best one tried and that the global test rejects all the same.
+NONE_FITS = "best of these; none fits"
+
+
+def model_fits(result: FitResult) -> bool:
+    """Whether the model recommended is one that the global test does not reject."""
+    return all(t.fits for t in result.models if t.recommended)
+
+
 def fit_statement(
     *,
     source: str,
@@ -39,13 +49,15 @@ def fit_statement(
     over: str,
     pivot: tuple[str, str] | None,
     checks: Sequence[str],
+    fits: bool = True,
 ) -> tuple[Part, ...]:
     """Parts of the sentence. source and target say what is carried onto what; model is the one used when
-    horizontal is auto; over names what heights are counted from, empty where that is their own zero."""
+    horizontal is auto; over names what heights are counted from, empty where that is their own zero. fits:
+    the global test does not reject the model."""
     plan = (
         PLAN_WORDS[horizontal]
         if horizontal != "auto" or not model
-        else f"{PLAN_WORDS[model]} (the simplest accepted)"
+        else f"{PLAN_WORDS[model]} ({'the simplest accepted' if fits else NONE_FITS})"
     )
     parts = [
         Part(text="Carry "),
@@ -103,6 +115,7 @@ def statement_of_fit(state: JobState, step: FitStep, case: FitCase | None) -> tu
         over=over,
         pivot=(names[0], names[1]) if len(names) == 2 else None,
         checks=checks,
+        fits=case is None or model_fits(case.result),
     )
 
 
