@@ -16,6 +16,7 @@ from fenwind.desk.plan_symbols import RING, SQUARE, TRIANGLE
 from fenwind.desk.scene import error_ellipses
 from fenwind.desk.table import Column, RecordTable, plain_tip, shortened
 from fenwind.desk.theme import font
+from fenwind.desk.trail import broken
 from fenwind.job import gestures
 from fenwind.job.job import Job
 from fenwind.procedures.hull import convex_hull
@@ -70,6 +71,24 @@ class Tables(QtTestCase):
         self.assertEqual(
             table.records.data(table.records.index(0, 1), Qt.ItemDataRole.ToolTipRole), "123456789.123"
         )
+
+    def test_values_of_a_trail_are_broken_between_numbers_never_in_one(self) -> None:
+        value = "463459.9983   6796549.9987   1238.8062"
+        for width in range(90, 400, 10):
+            lines = broken(value, float(width))
+            self.assertEqual(" ".join(lines).split(), value.split(), width)
+            self.assertTrue(all(QFontMetrics(font(12)).horizontalAdvance(x) <= width for x in lines))
+        self.assertTrue(broken(value, 40.0)[0].startswith("46") and broken(value, 40.0)[0].endswith("…"))
+        w = self.open()
+        w.bridge.select("T-04")
+        for width, breadth in ((1024, 3), (1800, 1)):
+            w.shell.resize(width, 760)
+            QTest.qWait(30)
+            links = w.trail_pane.links
+            self.assertGreaterEqual(links.minimumHeight(), breadth * 17 * len(links.links))
+            self.assertEqual(links.minimumHeight(), links.sizeHint().height())
+        w.doubts.text.setText("A long doubt about a mark. " * 20)
+        self.assertLess(w.doubts.text.minimumSizeHint().width(), 100)
 
     def test_model_obeys_qt(self) -> None:
         table = self.table()

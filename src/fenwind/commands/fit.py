@@ -20,7 +20,9 @@ if TYPE_CHECKING:
 _DESCRIPTION = """Carry MEASURED onto KNOWN.
 MEASURED: CSV with the header name,lat,lon,h (decimal degrees or any spelling of an angle, ellipsoidal
 metres) or name,e,n,h; optional sh,sv (sigmas, m). KNOWN: name,e,n,h; an empty h means none. Coordinates and
-shifts are in the unit of --frame, metres without one; residuals and sigmas are metres."""
+shifts are in the unit of --frame, metres without one; residuals and sigmas are metres. With --json every
+position and check has its 95 % region: semi-axes a and b, bearing of a, half-width v in height; null where
+nothing is left over to judge by."""
 
 
 def add_parser(verbs: Any) -> None:

@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QHBoxLayout, QPushButton, QScrollArea, QVBoxLayout
 
 from fenwind.desk.askline import AskLine
 from fenwind.desk.bridge import JobBridge
-from fenwind.desk.shell import PlainLabel, look
+from fenwind.desk.shell import PlainLabel, ShortLabel, look
 from fenwind.desk.stage_table import stage_of
 from fenwind.desk.theme import SEMIBOLD, colour, font
 from fenwind.doubts.registry import Doubt
@@ -50,7 +50,7 @@ class DoubtsBar(QWidget):
         self.row.setSpacing(10)
         self.count = PlainLabel("")
         self.count.setFont(font(13, SEMIBOLD))
-        self.text = PlainLabel("")
+        self.text = ShortLabel("")
         self.text.setMinimumWidth(100)
         self.row.addWidget(self.count)
         self.row.addWidget(self.text, 1)

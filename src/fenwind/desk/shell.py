@@ -3,7 +3,7 @@ first moments, so it imports nothing but Qt and the theme."""
 
 from __future__ import annotations
 
-from PySide6.QtCore import QByteArray, QSettings, Qt, Signal
+from PySide6.QtCore import QByteArray, QSettings, QSize, Qt, Signal
 from PySide6.QtGui import QCloseEvent, QPainter, QPaintEvent
 from PySide6.QtWidgets import (
     QFrame,
@@ -36,6 +36,18 @@ class PlainLabel(QLabel):
     def __init__(self, text: str = "", parent: QWidget | None = None) -> None:
         super().__init__(text, parent)
         self.setTextFormat(Qt.TextFormat.PlainText)
+
+
+class ShortLabel(PlainLabel):
+    """A label of one line that ends in an ellipsis where it does not fit."""
+
+    def minimumSizeHint(self) -> QSize:
+        return QSize(40, super().minimumSizeHint().height())
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        p = QPainter(self)
+        text = p.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideRight, self.width())
+        p.drawText(self.rect(), int(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter), text)
 
 
 def show_look(widget: QWidget, name: str) -> None:

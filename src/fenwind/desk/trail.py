@@ -3,12 +3,34 @@ other."""
 
 from __future__ import annotations
 
+import re
+
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt
-from PySide6.QtGui import QPainter, QPaintEvent, QPen
+from PySide6.QtGui import QFontMetrics, QPainter, QPaintEvent, QPen, QResizeEvent
 from PySide6.QtWidgets import QFrame, QScrollArea, QVBoxLayout, QWidget
 
 from fenwind.desk.theme import MEDIUM, colour, font
 from fenwind.reports.trail import Link
+
+#: Height of a line.
+LINE = 17.0
+
+
+def _metrics() -> QFontMetrics:
+    return QFontMetrics(font(12))
+
+
+def broken(value: str, width: float) -> list[str]:
+    """A value in as many lines as it takes, broken between its numbers; a piece that is too long for a line
+    of its own ends in an ellipsis."""
+    metrics, lines = _metrics(), [""]
+    for piece in re.split(r" {2,}", value):
+        longer = f"{lines[-1]}   {piece}" if lines[-1] else piece
+        if lines[-1] and metrics.horizontalAdvance(longer) > width:
+            lines.append(piece)
+        else:
+            lines[-1] = longer
+    return [metrics.elidedText(line, Qt.TextElideMode.ElideRight, int(width)) for line in lines]
 
 
 class _Links(QWidget):
@@ -29,6 +51,9 @@ class _Links(QWidget):
 
     def sizeHint(self) -> QSize:
         return QSize(300, self._layout(None))
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        self.setMinimumHeight(self._layout(None))
 
     def paintEvent(self, event: QPaintEvent) -> None:
         p = QPainter(self)
@@ -57,36 +82,41 @@ class _Links(QWidget):
         return int(y + 8)
 
     def _one(self, p: QPainter | None, link: Link, y: float) -> float:
+        """A link at a height: values to the right of the words, or below them where they would be cut."""
         width = self.width() - 36 - 14
         split = max(width * 0.42, 130.0)
-        left = QRectF(36, y, split - 10, 400)
-        right = QRectF(36 + split, y, width - split, 16)
-        metrics_title = 17.0
-        lines = 1 + (self._note_lines(link.note, left.width()) if link.note else 0)
+        beside = all(_metrics().horizontalAdvance(v) <= width - split for v in link.values)
+        words = QRectF(36, y, split - 10 if beside else width, 400)
+        values = [
+            (k, part)
+            for k, value in enumerate(link.values)
+            for part in ([value] if beside else broken(value, width))
+        ]
+        lines = 1 + (self._note_lines(link.note, words.width()) if link.note else 0)
+        top = y if beside else y + lines * LINE
         if p is not None:
-            p.setPen(colour("ink"))
-            p.setFont(font(12, MEDIUM))
-            p.drawText(
-                QRectF(left.left(), y, left.width(), 17),
-                0,
-                p.fontMetrics().elidedText(link.title, Qt.TextElideMode.ElideRight, int(left.width())),
-            )
-            p.setPen(colour("faint"))
+            self._paint_words(p, link, words)
             p.setFont(font(12))
-            if link.note:
-                p.drawText(
-                    QRectF(left.left(), y + 17, left.width(), 400), Qt.TextFlag.TextWordWrap, link.note
-                )
-            for i, value in enumerate(link.values):
-                p.setPen(colour("ink") if i == 0 else colour("faint"))
-                box = right.translated(0, i * metrics_title)
-                p.drawText(box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, value)
-        return max(lines, len(link.values)) * metrics_title + 9
+            for i, (k, value) in enumerate(values):
+                p.setPen(colour("ink") if k == 0 else colour("faint"))
+                box = QRectF(36 + split, top, width - split, 16) if beside else QRectF(36, top, width, 16)
+                side = Qt.AlignmentFlag.AlignRight if beside else Qt.AlignmentFlag.AlignLeft
+                p.drawText(box.translated(0, i * LINE), side | Qt.AlignmentFlag.AlignVCenter, value)
+        return (max(lines, len(values)) if beside else lines + len(values)) * LINE + 9
+
+    @staticmethod
+    def _paint_words(p: QPainter, link: Link, box: QRectF) -> None:
+        p.setPen(colour("ink"))
+        p.setFont(font(12, MEDIUM))
+        title = p.fontMetrics().elidedText(link.title, Qt.TextElideMode.ElideRight, int(box.width()))
+        p.drawText(QRectF(box.left(), box.top(), box.width(), 17), 0, title)
+        p.setPen(colour("faint"))
+        p.setFont(font(12))
+        if link.note:
+            p.drawText(box.translated(0, 17), Qt.TextFlag.TextWordWrap, link.note)
 
     def _note_lines(self, note: str, width: float) -> int:
-        from PySide6.QtGui import QFontMetrics
-
-        box = QFontMetrics(font(12)).boundingRect(0, 0, int(width), 400, int(Qt.TextFlag.TextWordWrap), note)
+        box = _metrics().boundingRect(0, 0, int(width), 400, int(Qt.TextFlag.TextWordWrap), note)
         return max(1, round(box.height() / 17.0))
 
     def _dot(self, p: QPainter, link: Link, y: float, below: float) -> None:
