@@ -10,7 +10,7 @@ from fenwind.job.state import JobState
 from fenwind.job.steps.fit import known_and_measured
 from fenwind.procedures.fit import FitResult
 from fenwind.procedures.fit_case import FitCase
-from fenwind.records.records import FitStep
+from fenwind.records.records import FitStep, FrameRecord
 
 PLAN_WORDS = {
     "auto": "the simplest model the pairs accept",
@@ -94,16 +94,21 @@ def fit_statement(
     return tuple(parts)
 
 
+def _counted_over(frame: FrameRecord | None) -> str:
+    """What heights of a frame are counted over, empty where that is their own zero."""
+    if frame is None or not frame.spec.crs:
+        return ""
+    height = frame.spec.height
+    return (height.name or "a geoid grid") if height.kind == "geoid" else "the ellipsoid"
+
+
 def statement_of_fit(state: JobState, step: FitStep, case: FitCase | None) -> tuple[Part, ...]:
     """The sentence of a fit of a job; `case` what came of it, None where nothing did."""
     source, target = state.frames.get(step.source_frame), state.frames.get(step.target_frame)
     count = len(case.result.carried) if case is not None else 0
     what = " and ".join(step.sessions) if step.sessions else "measured positions"
     names = tuple(state.marks[m].name if m in state.marks else "?" for m in step.pivot or ())
-    over = ""
-    if source is not None and source.spec.crs:
-        height = source.spec.height
-        over = (height.name or "a geoid grid") if height.kind == "geoid" else "the ellipsoid"
+    over = _counted_over(source)
     pairs = known_and_measured(state, step)
     checks = [m.name for m in state.marks.values() if m.name in pairs and use_of(state, step, m) == "check"]
     return fit_statement(
