@@ -6,6 +6,7 @@ import numpy as np
 from PySide6.QtCore import QPointF
 from PySide6.QtGui import QImage
 from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QLabel
 
 from fenwind.desk.plan import Plan, Scene
 from fenwind.desk.plan_symbols import CROSS, DOT, RING, SQUARE, TRIANGLE
@@ -168,7 +169,7 @@ class OfTheDemo(QtTestCase):
         self.assertEqual(w.doubts._role, "alarm")
         self.assertIn(str(len(open_doubts)), w.doubts.count.text())
         w.actions.run("edit.doubts")
-        words = {label.text() for label in w.doubts.list.findChildren(type(w.doubts.text))}
+        words = {label.text() for label in w.doubts.list.findChildren(QLabel)}
         self.assertIn("grave", words)
         w.doubts.findChild(type(w.doubts.all), "settle-swap-axes").click()
         self.assertEqual(w.shell.rail.buttons["Fits"].doubts, 0)
