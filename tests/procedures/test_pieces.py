@@ -6,11 +6,15 @@ import unittest
 
 import numpy as np
 
+from fenwind.errors import ProcedureError
+from fenwind.geodesy.frames import FrameSpec, open_frame
 from fenwind.procedures.average import average
 from fenwind.procedures.compare import compare
 from fenwind.procedures.fit import FitOptions, fit
+from fenwind.procedures.move import turn_between
 from fenwind.procedures.positions import positions
 from fenwind.procedures.similarity import turn_covariance
+from fenwind.procedures.to_plane import to_plane
 from tests.support import made_up_pairs
 
 
@@ -111,3 +115,36 @@ class Pieces(unittest.TestCase):
         height = pairs.fit(height="plane").height
         np.testing.assert_allclose([height.slope_e, height.slope_n], [30e-6, -50e-6], atol=1e-9)
         self.assertAlmostEqual(height.tilt, math.hypot(30e-6, 50e-6), places=9)
+
+
+class Places(unittest.TestCase):
+    def test_some_rows_keep_what_is_theirs(self) -> None:
+        e, n, h = np.array([[1.0, 2, 3], [10, 20, 30], [100, 200, 300]])
+        sigma = np.array([0.01, np.nan, 0.03])
+        every = positions(["A", "B", "C"], e, n, h, sigma, 2 * sigma)
+        some = every.take(np.array([2, 0]))
+        self.assertEqual(some.names, ("C", "A"))
+        np.testing.assert_array_equal([some.e_m, some.n_m, some.height_m], [e[[2, 0]], n[[2, 0]], h[[2, 0]]])
+        np.testing.assert_allclose([some.sigma_h_m, some.sigma_v_m], [[0.03, 0.01], [0.06, 0.02]])
+        np.testing.assert_array_equal(every.covariance[0, 1], [0.0, np.nan, 0.0])
+        np.testing.assert_array_equal(every.covariance[1, 2], [0.0, np.nan, 0.0])
+
+    def test_sigmas_scale_with_the_projection_in_plan_alone(self) -> None:
+        """A mark 3.5 degrees from the central meridian of UTM, where the scale is above 1.001 (formula of the
+        scale by Frame.point_scale, checked elsewhere)."""
+        frame = open_frame(FrameSpec(name="UTM", crs="EPSG:25832"))
+        lat, lon, h = np.radians([10.0]), np.radians([12.5]), np.array([50.0])
+        scale = float(frame.point_scale(lat, lon)[0][0])
+        self.assertGreater(scale, 1.001)
+        found = to_plane(frame, ["A"], lat, lon, h, np.array([0.5]), np.array([0.7]))
+        self.assertAlmostEqual(float(found.sigma_h_m[0]), 0.5 * scale, places=12)
+        self.assertAlmostEqual(float(found.sigma_v_m[0]), 0.7, places=12)
+
+    def test_the_turn_between_two_directions(self) -> None:
+        for about in ((0.0, 0.0), (500.0, -300.0)):
+            e, n = about
+            self.assertAlmostEqual(turn_between(about, (e, n + 10), (e + 5, n)), math.pi / 2)
+            self.assertAlmostEqual(turn_between(about, (e + 5, n), (e, n + 10)), -math.pi / 2)
+            self.assertAlmostEqual(turn_between(about, (e - 1, n - 1), (e - 2, n)), math.pi / 4)
+            with self.assertRaises(ProcedureError):
+                turn_between(about, about, (e, n + 1))

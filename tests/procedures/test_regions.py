@@ -8,7 +8,7 @@ import numpy as np
 
 from fenwind.procedures.fit import FitOptions, FitResult, fit
 from fenwind.procedures.positions import Positions, positions
-from fenwind.procedures.regions import factors95, regions95
+from fenwind.procedures.regions import ellipses, factors95, regions95
 
 SIGMA = 0.008
 
@@ -95,6 +95,23 @@ class Regions(unittest.TestCase):
             )
             self.assertEqual(result.sigmas_assumed, estimated, given)
             self.assertEqual(np.isfinite(result.carried.sigma_h_m).tolist(), stated, given)
+
+    def test_ellipses_of_correlated_coordinates(self) -> None:
+        """Against the eigenvectors: length and bearing of both axes, the correlation of either sign."""
+        for see, snn, rho in ((3.0, 1.0, 0.4), (1.0, 3.0, -0.7), (2.0, 2.0, 0.5), (1.0, 4.0, 0.0)):
+            c = np.array([[see**2, rho * see * snn], [rho * see * snn, snn**2]])
+            values, vectors = np.linalg.eigh(c)
+            (a,), (b,), (bearing,) = ellipses(c[:, :, None])
+            np.testing.assert_allclose([b, a], np.sqrt(values))
+            self.assertAlmostEqual(abs(float(vectors[:, 1] @ [math.sin(bearing), math.cos(bearing)])), 1.0)
+            self.assertTrue(0.0 <= bearing < math.pi)
+
+    def test_a_pair_held_in_plan_alone_has_a_region_in_height_alone(self) -> None:
+        options = {"horizontal": "turn", "height": "shift", "no_height": frozenset(["P2"])}
+        result, _ = trial(np.random.default_rng(3), 4, False, **options)
+        found = regions95(result)
+        self.assertEqual(np.isfinite(found.a_m).tolist(), [False] * 4 + [True])
+        self.assertEqual(np.isfinite(found.v_m).tolist(), [False, False, True, False, True])
 
     def test_held_pairs_have_none_of_an_estimated_factor(self) -> None:
         result, _ = trial(

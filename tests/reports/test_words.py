@@ -7,6 +7,7 @@ from fenwind.geodesy.frames import HeightReference
 from fenwind.job import gestures
 from fenwind.records.entries import amend
 from fenwind.reports.fit_report import fit_report
+from fenwind.reports.handover import checks_of
 from fenwind.reports.model import Table
 from fenwind.reports.statement import sentence, statement_of_fit
 from fenwind.reports.trail import trail
@@ -70,6 +71,28 @@ class Sentences(TempFolder):
             report = fit_report(case, [], title="t", subtitle="")
             texts = " ".join(str(b) for s in report.sections for b in s.blocks if not isinstance(b, Table))
             self.assertEqual("Detectable: the smallest error" in texts, told)
+
+    def test_what_was_not_adopted_stands_with_its_differences(self) -> None:
+        job = self.demo()
+        self.addCleanup(job.close)
+        mark, derived = job.state.mark_named("T-05"), self.derive(job)
+        adopted, result = derived.adopted["dam"], derived.fits["fit-1"].case.result
+        link = next(x for x in trail(job.state, derived, mark, "dam") if x.title == "Not adopted")
+        row, at = result.carried.index["T-05"], adopted.index["T-05"]
+        away = (result.carried.e_m[row] - adopted.e_m[at], result.carried.n_m[row] - adopted.n_m[at])
+        shown = link.values[0].replace("−", "-").split()
+        for text, meant in zip(shown, away, strict=False):
+            self.assertAlmostEqual(float(text), 1000.0 * meant, delta=0.051)
+
+    def test_checks_among_targets_are_marks_held_in_nothing(self) -> None:
+        job = self.demo()
+        self.addCleanup(job.close)
+        one, two, three = list(job.state.marks.values())[:3]
+        off = {"hold_horizontal": False, "hold_height": False}
+        job.record(
+            "holds", [amend(one, **off), amend(two, hold_horizontal=False), amend(three, hold_height=False)]
+        )
+        self.assertEqual(checks_of(job.state), {one.name})
 
     def test_an_occupation_on_a_plane_shows_easting_before_northing(self) -> None:
         job = self.demo()
