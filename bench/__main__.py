@@ -34,7 +34,7 @@ def main() -> int:
         )
         print(f"{name}\n{found.stdout}{found.stderr[-2000:] if found.returncode else ''}", flush=True)
         measures += [line for line in found.stdout.splitlines() if " the budget of " in line]
-        if found.returncode and not measures:
+        if found.returncode:
             measures.append(f"{name}: failed, OVER the budget of a run that ends")
     width = max((len(line.split(": ")[0]) for line in measures), default=0)
     for line in measures:

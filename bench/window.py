@@ -6,7 +6,6 @@ Run under any platform; QT_QPA_PLATFORM=offscreen when there is no display.
 
 from __future__ import annotations
 
-import math
 import os
 import subprocess
 import sys
@@ -121,7 +120,7 @@ def change_on_screen() -> None:
                 )
                 records.append(given)
         records.append(
-            FitStep(id="fit", name="Fit 1", source_frame="map", target_frame="dam", tolerance_v_m=math.inf)
+            FitStep(id="fit", name="Fit 1", source_frame="map", target_frame="dam", tolerance_v_m=10.0)
         )
         shell = Shell()
         shell.show()
