@@ -193,7 +193,8 @@ class Reading(TempFolder):
 
     def test_heights_above_terrain_are_left_out_of_kml(self) -> None:
         marks = "".join(
-            f"<Placemark><name>{n}</name><Point>{mode}<coordinates>8.4,61.3,{h}</coordinates></Point></Placemark>"
+            f"<Placemark><name>{n}</name><Point>{mode}"
+            f"<coordinates>8.4,61.3,{h}</coordinates></Point></Placemark>"
             for n, mode, h in (
                 ("A", "<altitudeMode>absolute</altitudeMode>", 10),
                 ("B", "<altitudeMode>relativeToGround</altitudeMode>", 20),

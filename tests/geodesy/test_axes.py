@@ -2,7 +2,9 @@
 parameters, or heights of their own."""
 
 import math
+import tempfile
 import unittest
+from pathlib import Path
 
 import numpy as np
 import pyproj
@@ -10,6 +12,8 @@ import pyproj
 from fenwind.geodesy.axes import own_axes, true_axes
 from fenwind.geodesy.conversion import convert
 from fenwind.geodesy.frames import FrameSpec, open_frame
+from fenwind.geodesy.geoid import GeoidGrid
+from fenwind.standins.geoid_grid import write_gtx
 
 #: Code, latitude and longitude from Greenwich, easting, northing, metres. 27572: a known value of
 #: the extended Lambert II (from memory); the others by PROJ's projection alone with the parameters of the
@@ -108,6 +112,21 @@ class Axes(unittest.TestCase):
         self.assertAlmostEqual(feet.height[0], 1000.0 * 3937.0 / 1200.0, places=6)
         depth = convert("EPSG:4269+6360", "EPSG:4269+6358", one[0], one[1], feet.height)
         self.assertAlmostEqual(depth.height[0], -1000.0 * 3937.0 / 1200.0, places=6)
+
+    def test_heights_over_a_grid_that_is_here(self) -> None:
+        """h = H + N, with N read off the grid itself; both ways, at two places."""
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "g.gtx"
+            write_gtx(path)
+            over = f"+proj=longlat +datum=WGS84 +geoidgrids={path} +vunits=m +type=crs"
+            lon, lat, height = np.array([8.4, 8.3]), np.array([61.3, 61.35]), np.array([100.0, -5.0])
+            n = GeoidGrid(path).height(np.radians(lat), np.radians(lon))
+            self.assertTrue((n > 40.0).all())
+            up = convert(over, "EPSG:4979", lon, lat, height)
+            np.testing.assert_allclose(up.height, height + n, rtol=0, atol=1e-6)
+            np.testing.assert_allclose([up.first, up.second], [lon, lat], rtol=0, atol=1e-9)
+            down = convert("EPSG:4979", over, lon, lat, height)
+            np.testing.assert_allclose(down.height, height - n, rtol=0, atol=1e-6)
 
     def test_each_position_goes_by_its_own_operation(self) -> None:
         """ED50: what stands in Norway decides nothing about Spain."""

@@ -5,6 +5,7 @@ from dataclasses import replace
 
 from fenwind.geodesy.frames import HeightReference
 from fenwind.job import gestures
+from fenwind.quantities.lengths import FOOT, METRE
 from fenwind.records.entries import amend
 from fenwind.reports.fit_report import fit_report
 from fenwind.reports.handover import checks_of
@@ -71,6 +72,19 @@ class Sentences(TempFolder):
             report = fit_report(case, [], title="t", subtitle="")
             texts = " ".join(str(b) for s in report.sections for b in s.blocks if not isinstance(b, Table))
             self.assertEqual("Detectable: the smallest error" in texts, told)
+
+    def test_metres_among_feet_are_called_that(self) -> None:
+        job = self.demo()
+        self.addCleanup(job.close)
+        derived, mark = self.derive(job), job.state.mark_named("P-01")
+        for unit, ending in ((FOOT, " m"), (METRE, "")):
+            shown = {x.title: x.values for x in trail(job.state, derived, mark, "dam", unit) if x.values}
+            mean = next(v for title, v in shown.items() if title.startswith(("Mean", "Projected")))
+            self.assertTrue(mean[0][-1].isdigit() if not ending else mean[0].endswith(ending), mean)
+            self.assertTrue(shown["Adopted"][0][-1].isdigit())
+            first = float(shown["Adopted"][0].replace("\u2009", "").split()[0])
+            row = derived.adopted["dam"].index["P-01"]
+            self.assertAlmostEqual(first * unit.metres, float(derived.adopted["dam"].e_m[row]), places=3)
 
     def test_what_was_not_adopted_stands_with_its_differences(self) -> None:
         job = self.demo()

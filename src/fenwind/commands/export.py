@@ -137,7 +137,8 @@ def _words(payload: dict[str, Any]) -> str:
         lines.append(f"{payload['marks']} marks in {payload['system']}")
     if payload.get("left_out"):
         names = payload["left_out"]
-        lines.append(f"left out, no position there: {', '.join(names[:12])}{' …' if len(names) > 12 else ''}")
+        more = " …" if len(names) > 12 else ""
+        lines.append(f"left out, no position there: {', '.join(names[:12])}{more}")
     lines += [f"{'fine ' if j['fine'] else 'LACKS'}  {j['text']}" for j in payload.get("coverage", ())]
     lines += [f"open doubt: {text}" for text in payload["open_doubts"]]
     return "\n".join(lines)

@@ -31,18 +31,10 @@ def add_parser(verbs: Any) -> None:
 CONFORMAL = 1e-7
 
 
-def inside(area: tuple[float, float, float, float] | None, lat: float, lon: float) -> bool:
-    """Whether a place lies in an area (west, south, east, north; radians; west > east across the half
-    turn); true where none is stated."""
-    if area is None:
-        return True
-    west, south, east, north = area
-    return south <= lat <= north and (west <= lon <= east if west <= east else lon >= west or lon <= east)
-
-
 def run(options: argparse.Namespace) -> int:
     """Compute and print."""
     from fenwind.commands.reading import dump, number
+    from fenwind.geodesy.area import inside_area
     from fenwind.geodesy.frames import open_frame, working_frame_spec
     from fenwind.quantities.geographic import parse_latitude, parse_longitude
     from fenwind.quantities.lengths import UNITS, parse_length
@@ -73,7 +65,8 @@ def run(options: argparse.Namespace) -> int:
         payload |= {"scale_meridian": number(float(along)), "scale_parallel": number(float(across))}
         text = "The projection is not conformal: its scale depends on the direction, scale_factor is the one "
         doubts.append({"rule": "frame.not-conformal", "text": text + "along the parallel."})
-    if not inside(frame.area_of_use(), lat, lon):
+    area = frame.area_of_use()
+    if area is not None and not inside_area(area, lat, lon):
         text = f"The place lies outside the area that {spec.name} is meant for."
         doubts.append({"rule": "frame.outside-area", "text": text})
     if options.json:

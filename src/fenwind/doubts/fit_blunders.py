@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from fenwind.doubts.registry import Doubt, Remedy
 from fenwind.estimation.distributions import chi2_quantile, chi2_tail, f_tail
+from fenwind.geodesy.area import inside_area
 from fenwind.procedures import similarity
 from fenwind.procedures.fit_case import FitCase
 from fenwind.procedures.similarity import PairSet, Similarity
@@ -290,19 +291,3 @@ def _standing_out_in_height(case: FitCase) -> Iterator[Doubt]:
             grave=True,
             remedies=(Remedy(kind="check", label=f"hold out {name} as a check", names=(name,)),),
         )
-
-
-def inside_area(
-    area: tuple[float, float, float, float], lat_rad: FloatArray, lon_rad: FloatArray
-) -> NDArray[np.bool_]:
-    """Whether positions (n,) lie in west, south, east, north (radians); an area may cross the date line.
-
-    Positions that are not finite lie outside."""
-    west, south, east, north = area
-    lat_rad, lon_rad = (
-        np.where(np.isfinite(lat_rad), lat_rad, 9.9),
-        np.where(np.isfinite(lon_rad), lon_rad, 0.0),
-    )
-    from_west = np.mod(lon_rad - west, 2.0 * math.pi)
-    width = math.fmod(east - west + 2.0 * math.pi, 2.0 * math.pi) or 2.0 * math.pi
-    return np.asarray((lat_rad >= south) & (lat_rad <= north) & (from_west <= width))

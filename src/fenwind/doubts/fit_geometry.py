@@ -9,8 +9,8 @@ from collections.abc import Iterator
 import numpy as np
 from numpy.typing import NDArray
 
-from fenwind.doubts.fit_blunders import inside_area
 from fenwind.doubts.registry import Doubt, Remedy
+from fenwind.geodesy.area import inside_area
 from fenwind.procedures.fit_case import FitCase
 from fenwind.procedures.hull import distance_outside
 from fenwind.quantities.numbers import format_fixed

@@ -96,13 +96,14 @@ def wrapped(lon_rad: FloatArray) -> FloatArray:
 
 
 def from_greenwich(crs: pyproj.CRS, lat_rad: ArrayLike, lon_rad: ArrayLike) -> tuple[FloatArray, FloatArray]:
-    """Longitude and latitude as the geographic system writes them, longitude first."""
+    """Longitude and latitude (k,) as the geographic system writes them, in its unit and from its meridian,
+    longitude first."""
     unit, zero = _angles(crs)
     return wrapped(np.asarray(lon_rad, dtype=float) - zero) / unit, np.asarray(lat_rad, dtype=float) / unit
 
 
 def to_greenwich(crs: pyproj.CRS, lon: ArrayLike, lat: ArrayLike) -> tuple[FloatArray, FloatArray]:
-    """Latitude and longitude in radians from Greenwich of what the geographic system writes."""
+    """Latitude and longitude (k,) in radians from Greenwich of what the geographic system writes."""
     unit, zero = _angles(crs)
     return np.asarray(lat, dtype=float) * unit, wrapped(np.asarray(lon, dtype=float) * unit + zero)
 

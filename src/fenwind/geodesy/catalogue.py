@@ -13,6 +13,8 @@ from typing import Literal
 from pyproj.database import query_crs_info
 from pyproj.enums import PJType
 
+from fenwind.geodesy.area import inside_area
+
 SystemKind = Literal["projected", "vertical"]
 _TYPES = {"projected": PJType.PROJECTED_CRS, "vertical": PJType.VERTICAL_CRS}
 
@@ -39,11 +41,7 @@ class System:
 
     def covers(self, lat_rad: float, lon_rad: float) -> bool:
         """Whether a place lies in the stated area."""
-        if self.bounds is None:
-            return False
-        west, south, east, north = self.bounds
-        inside = west <= lon_rad <= east if west <= east else lon_rad >= west or lon_rad <= east
-        return south <= lat_rad <= north and inside
+        return self.bounds is not None and bool(inside_area(self.bounds, lat_rad, lon_rad))
 
 
 @cache

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from fenwind.errors import FrameError
 from fenwind.geodesy.axes import from_greenwich, to_greenwich
-from fenwind.geodesy.operations import Ways, areas_of, is_assumed, plain_name, ways
+from fenwind.geodesy.operations import Ways, areas_of, is_assumed, plain_name, stated_accuracy, ways
 
 FloatArray = NDArray[np.float64]
 
@@ -65,8 +65,7 @@ def change_datum(
         out[:, rows] = np.where(fine, np.stack([lat, lon, np.asarray(up)]), np.nan)
         words = plain_name(chosen.description)
         used[words] = used.get(words, 0) + rows.size
-        # PROJ numbers an operation's accuracy -1 where the registry states none.
-        accuracies.append(chosen.accuracy if chosen.accuracy is not None and chosen.accuracy >= 0 else None)
+        accuracies.append(stated_accuracy(chosen.accuracy))
         notes |= {note.text: note for note in _notes(found, chosen, source, target)}
     out[2] = np.where(np.isfinite(h_m), out[2], np.nan)
     stated = [a for a in accuracies if a is not None]

@@ -144,7 +144,7 @@ def _present(transformer: pyproj.Transformer, chosen: bool) -> Operation:
     grids = {(g.short_name, bool(g.available)) for op in transformer.operations or () for g in op.grids}
     return Operation(
         name=plain_name(transformer.description),
-        accuracy_m=_accuracy(transformer.accuracy),
+        accuracy_m=stated_accuracy(transformer.accuracy),
         area=transformer.area_of_use.name if transformer.area_of_use is not None else "",
         grids=tuple(sorted(grids)),
         present=True,
@@ -156,7 +156,7 @@ def _present(transformer: pyproj.Transformer, chosen: bool) -> Operation:
 def _missing(operation: Any) -> Operation:
     return Operation(
         name=plain_name(operation.name),
-        accuracy_m=_accuracy(operation.accuracy),
+        accuracy_m=stated_accuracy(operation.accuracy),
         area=operation.area_of_use.name if operation.area_of_use is not None else "",
         grids=tuple(sorted({(g.short_name, bool(g.available)) for g in operation.grids})),
         present=False,
@@ -164,7 +164,7 @@ def _missing(operation: Any) -> Operation:
     )
 
 
-def _accuracy(stated: float | None) -> float | None:
+def stated_accuracy(stated: float | None) -> float | None:
     """PROJ numbers an operation's accuracy -1 where the dataset states none."""
     return stated if stated is not None and stated >= 0 else None
 

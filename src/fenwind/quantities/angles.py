@@ -22,7 +22,10 @@ RAD_PER_GON = math.pi / 200.0
 RAD_PER_SECOND = math.pi / 648000.0
 
 _HINT = "Type for instance 117°35'52.5\", 117 35 52.5, 117-35-52.5, 117.598 or 130.664 gon"
-_MARKS = str.maketrans({"º": "°", "˚": "°", "′": "'", "’": "'", "‘": "'", "″": '"', "”": '"', "“": '"'})
+_DEGREES, _MINUTES, _SECONDS = "º˚", "′’‘", "″”“"
+_MARKS = str.maketrans(
+    {c: plain for some, plain in ((_DEGREES, "°"), (_MINUTES, "'"), (_SECONDS, '"')) for c in some}
+)
 _MARKS |= str.maketrans({MINUS: "-", "–": "-"})
 _SUFFIX = re.compile(r"^(.*?)\s*(gon|grad|g|rad|deg|d|°)$", re.IGNORECASE)
 _SEXAGESIMAL = re.compile(

@@ -123,7 +123,9 @@ def _figures_text(figures: Figures, unit: LengthUnit) -> str:
     values = [v for v in figures.values if np.isfinite(v)]
     if figures.kind == "position":
         e, n, h = figures.values
-        return _triple(e, n, h, METRE if figures.native else unit)
+        if figures.native and unit != METRE:  # said, since all else here is in another unit
+            return f"{_triple(e, n, h, METRE)} m"
+        return _triple(e, n, h, unit)
     if figures.kind == "difference":
         return "against given  " + "  ".join(mm(v, sign=True) for v in values) + " mm"
     if not values:

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from fenwind.desk.bridge import JobBridge
 from fenwind.desk.table import Column
 from fenwind.errors import FrameError
+from fenwind.geodesy.axes import parts_of
 from fenwind.geodesy.frames import (
     FrameSpec,
     find_crs,
@@ -50,8 +51,10 @@ def find_ways(
     rows: list[Way] = []
     for text in others:
         progress.check()
-        source = find_crs(text)
-        source = source.geodetic_crs or source
+        parts = parts_of(find_crs(text))
+        if parts is None:
+            continue
+        source = parts.geodetic
         if not source.to_2d().equals(base.to_2d(), ignore_axis_order=True):
             with suppress(FrameError):  # the doubts say that there is no way
                 rows += [Way(source.name, way) for way in operations(source.to_3d(), base.to_3d(), area)]

@@ -324,7 +324,7 @@ class IncomingSheet(Sheet):
         ]
         parts += [Part(text=" in "), Part(text=name, key="frame")]
         if self._geographic():
-            parts.append(Part(text=", latitude and longitude."))
+            parts.append(Part(text=", latitude and longitude, heights in metres."))
         else:
             parts += [Part(text=", "), Part(text=self._unit.plural, key="unit")]
             if not self._raw.headers:

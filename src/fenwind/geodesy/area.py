@@ -1,0 +1,22 @@
+"""Areas of use: west, south, east, north."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+
+def inside_area(
+    area: tuple[float, float, float, float], lat_rad: ArrayLike, lon_rad: ArrayLike
+) -> NDArray[np.bool_]:
+    """Whether positions (n,) lie in west, south, east, north (all radians); an area may cross the half turn.
+
+    Positions that are not finite lie outside."""
+    west, south, east, north = area
+    lat, lon = np.asarray(lat_rad, dtype=float), np.asarray(lon_rad, dtype=float)
+    lat = np.where(np.isfinite(lat) & np.isfinite(lon), lat, math.inf)
+    from_west = np.mod(np.where(np.isfinite(lon), lon, 0.0) - west, 2.0 * math.pi)
+    width = math.fmod(east - west + 2.0 * math.pi, 2.0 * math.pi) or 2.0 * math.pi
+    return np.asarray((lat >= south) & (lat <= north) & (from_west <= width))
