@@ -1,5 +1,6 @@
 """The job file: nothing committed is lost, whatever happens to the process, the disk or the file."""
 
+import math
 import os
 import resource
 import signal
@@ -8,6 +9,7 @@ import subprocess
 import sys
 import unittest
 import unittest.mock
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -16,6 +18,7 @@ from fenwind.errors import FormatError, JobError
 from fenwind.job.file import Blob, JobFile
 from fenwind.job.job import Job
 from fenwind.job.schema import SCHEMA_VERSION
+from fenwind.paths import free_name
 from fenwind.records import series
 from fenwind.records.entries import Add, amend
 from fenwind.records.records import KINDS, Acceptance, FitStep, GivenPosition, Mark, MeasuredPosition
@@ -349,6 +352,28 @@ class Refused(TempFolder):
         self.assertEqual(copy.state.records, job.state.records)
         with self.assertRaisesRegex(JobError, "already"):
             job.copy_to(self.folder / "copy.fenwind")
+
+
+class NoNumbers(TempFolder):
+    def test_nan_and_infinity_of_either_sign_never_reach_the_ledger(self) -> None:
+        job = self.demo()
+        self.addCleanup(job.close)
+        known, count = job.state.given["g-T-02"], len(job.state.given)
+        for value in (math.nan, math.inf, -math.inf):
+            for entry in (amend(known, e_m=value), Add(record=replace(known, id="new", n_m=value))):
+                with self.assertRaisesRegex(JobError, "not a number"):
+                    job.record("bad", [entry])
+        self.assertEqual((job.state.given["g-T-02"], len(job.state.given)), (known, count))
+
+    def test_a_name_that_is_taken_is_not_given(self) -> None:
+        names = []
+        for _ in range(3):
+            found = free_name(self.folder / "job.fenwind", "before")
+            found.write_text("taken")
+            names.append(found.name)
+        self.assertEqual(
+            names, ["job (before).fenwind", "job (before, 2).fenwind", "job (before, 3).fenwind"]
+        )
 
 
 class TakenAway(TempFolder):
