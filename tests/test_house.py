@@ -95,5 +95,6 @@ class House(unittest.TestCase):
                 "conversion.py",
                 "onto_plane.py",
                 "frames.py",
+                "plate_motion.py",
             ):
                 self.assertNotRegex(path.read_text(), r"deg2rad|np\.radians|math\.radians", str(path))

@@ -4,9 +4,19 @@ from __future__ import annotations
 
 import argparse
 import sys
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from fenwind.errors import FormatError
+from fenwind.errors import FormatError, FrameError
+
+if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
+
+    from fenwind.exchange.point_list import PointList
+    from fenwind.geodesy.conversion import Conversion
+    from fenwind.geodesy.plate_motion import Plate
+
+    FloatArray = NDArray[np.float64]
 
 
 def add_parser(verbs: Any) -> None:
@@ -21,6 +31,15 @@ def add_parser(verbs: Any) -> None:
     parser.add_argument("--from", dest="source", metavar="CODE", required=True)
     parser.add_argument("--to", dest="target", metavar="CODE", required=True)
     parser.add_argument("--epoch", metavar="YEAR", type=float, help="coordinate epoch as a decimal year")
+    parser.add_argument(
+        "--to-epoch", metavar="YEAR", type=float, help="the epoch that the result is for, with --plate"
+    )
+    parser.add_argument(
+        "--plate",
+        metavar="MODEL:PLATE",
+        help="positions move with this plate from --epoch to --to-epoch, as ITRF2014:EURA; a bare plate "
+        "takes the model of --from's realisation",
+    )
     parser.add_argument("--json", action="store_true", help="print one JSON object, nothing rounded")
 
 
@@ -28,9 +47,9 @@ def run(options: argparse.Namespace) -> int:
     """Convert and print."""
     import numpy as np
 
-    from fenwind.commands.reading import dump, number, read_points
+    from fenwind.commands.reading import dump, read_points
     from fenwind.exchange.csv_out import csv_text
-    from fenwind.geodesy.conversion import convert
+    from fenwind.geodesy.conversion import convert, moved_with_plate
     from fenwind.geodesy.frames import find_crs
 
     points = read_points(options.file)
@@ -46,30 +65,70 @@ def run(options: argparse.Namespace) -> int:
     first, second = (
         (np.degrees(columns[1]), np.degrees(columns[0])) if points.geographic else (columns[0], columns[1])
     )
-    result = convert(options.source, options.target, first, second, columns[2], options.epoch)
-    keys = ("lat", "lon", "h") if result.geographic else ("e", "n", "h")
-    axes = (result.second, result.first) if result.geographic else (result.first, result.second)
-    rows = [
-        (p.name, number(a), number(b), number(h))
-        for p, a, b, h in zip(points.points, *axes, result.height, strict=True)
-    ]
+    up, velocities, years = columns[2], np.zeros((3, 0)), 0.0
+    plate = _plate_of(options)
+    if plate is not None:
+        years = options.to_epoch - options.epoch
+        first, second, up, velocities = moved_with_plate(options.source, plate, first, second, up, years)
+    at = options.epoch if options.to_epoch is None else options.to_epoch
+    result = convert(options.source, options.target, first, second, up, at)
     if options.json:
-        doubts: list[dict[str, Any]] = [
-            {"rule": n.rule, "names": [], "text": n.text, "value": None, "limit": None} for n in result.notes
-        ]
-        print(
-            dump(
-                {
-                    "positions": [dict(zip(("name", *keys), row, strict=True)) for row in rows],
-                    "operation": result.operation,
-                    "accuracy_m": number(result.accuracy_m),
-                    "doubts": doubts,
-                }
-            )
-        )
+        print(dump(_payload(points, result, plate, years, velocities)))
         return 0
+    keys, rows = _rows(points, result)
     texts = ([name, *("" if v is None else repr(v) for v in values)] for name, *values in rows)
     print(csv_text(("name", *keys), texts), end="")
     for note in result.notes:
         print(f"fenwind: {note.text}", file=sys.stderr)
     return 0
+
+
+def _rows(points: PointList, result: Conversion) -> tuple[tuple[str, ...], list[tuple[Any, ...]]]:
+    """Names of the coordinates, and name and coordinates of each point."""
+    from fenwind.commands.reading import number
+
+    keys = ("lat", "lon", "h") if result.geographic else ("e", "n", "h")
+    axes = (result.second, result.first) if result.geographic else (result.first, result.second)
+    named = zip(points.points, *axes, result.height, strict=True)
+    return keys, [(p.name, number(a), number(b), number(h)) for p, a, b, h in named]
+
+
+def _payload(
+    points: PointList, result: Conversion, plate: Plate | None, years: float, velocities: FloatArray
+) -> dict[str, Any]:
+    from fenwind.commands.reading import number
+
+    keys, rows = _rows(points, result)
+    found = [dict(zip(("name", *keys), row, strict=True)) for row in rows]
+    extra: dict[str, Any] = {}
+    if plate is not None:
+        extra = {"plate": {"model": plate.model, "plate": plate.name, "years": years}}
+        for row, rate in zip(found, 1e3 * velocities.T, strict=True):
+            row["rate_mm"] = dict(zip("enu", map(number, rate), strict=True))
+    nothing: dict[str, Any] = {"names": [], "value": None, "limit": None}
+    return {
+        "positions": found,
+        "operation": result.operation,
+        "accuracy_m": number(result.accuracy_m),
+        **extra,
+        "doubts": [{"rule": n.rule, "text": n.text} | nothing for n in result.notes],
+    }
+
+
+def _plate_of(options: argparse.Namespace) -> Plate | None:
+    """The plate that positions move with. Raises FenwindError where epochs and plate do not go together."""
+    from fenwind.geodesy.frames import find_crs, is_dynamic
+    from fenwind.geodesy.plate_motion import find_plate
+
+    apart = options.to_epoch is not None and options.to_epoch != options.epoch
+    if options.plate is None:
+        if apart and is_dynamic(options.source):
+            raise FrameError(
+                f"{find_crs(options.source).name} moves with time and no plate is named",
+                hint="Give --plate MODEL:PLATE with --epoch and --to-epoch",
+            )
+        return None
+    if options.epoch is None or options.to_epoch is None:
+        raise FrameError("a plate needs two epochs", hint="Give --epoch and --to-epoch")
+    base = find_crs(options.source).geodetic_crs
+    return find_plate(options.plate, base.name if base is not None else "")

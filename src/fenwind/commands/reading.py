@@ -40,6 +40,13 @@ def read_list(path: str, unit: LengthUnit | None = None) -> tuple[RawTable, Poin
             where=f"{path}, {raw.place} {bad.line}",
             hint="Correct the row, or remove it",
         )
+    if points.ellipsoidal and not points.geographic:
+        raise FormatError(
+            f"column {raw.headers[points.columns.columns['h_ell']]!r}: heights above the ellipsoid found, "
+            "expected h in the heights of the frame",
+            where=f"{path}, {raw.place} 1",
+            hint="Give latitude and longitude with them, or take the geoid heights off",
+        )
     seen: dict[str, int] = {}
     for point in points.points:
         if point.name in seen:

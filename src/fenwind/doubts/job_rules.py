@@ -10,9 +10,9 @@ import numpy as np
 
 from fenwind.doubts.registry import Doubt, Remedy
 from fenwind.errors import FenwindError
-from fenwind.geodesy.frames import is_dynamic
+from fenwind.geodesy.frames import height_words, is_dynamic
 from fenwind.job.derive import Derived
-from fenwind.job.incoming import CAME_IN_AGAIN, ONE_PLACE_M
+from fenwind.job.incoming import CAME_IN_AGAIN, ONE_PLACE_M, TWO_PLACES_M
 from fenwind.job.state import JobState
 from fenwind.procedures.near import near_pairs
 from fenwind.quantities.lengths import UNITS, format_way
@@ -20,8 +20,6 @@ from fenwind.quantities.numbers import format_fixed
 from fenwind.records.entries import Amend
 from fenwind.records.records import GivenPosition
 
-#: How far two occupations of one mark may lie apart before they are two places, metres.
-TWO_PLACES_M = 0.10
 #: Doubts of one rule listed at most; more say the same again.
 MOST = 12
 #: How many decimals fewer than most a height must have, so that chance (trailing zeros) is 1 % or less.
@@ -211,6 +209,59 @@ def height_reference_unknown(state: JobState, derived: Derived) -> Iterator[Doub
                 "a geoid, the ellipsoid, a local zero?",
                 unit="",
             )
+
+
+def astray(state: JobState, derived: Derived) -> Iterator[Doubt]:
+    """Occupations that the frame shown has no place for, or its geoid grid no height: they alone go
+    without."""
+    key = state.info.frame
+    found = derived.measured.get(key)
+    if found is None or isinstance(found, FenwindError):
+        return
+    spec = state.frames[key].spec
+    cases = (
+        ("marks.astray", found.astray, f"cannot be projected into {spec.name}: check latitude and longitude"),
+        (
+            "marks.off-grid",
+            found.off_grid,
+            f"lies outside the geoid grid of {spec.name} and has no height in it",
+        ),
+    )
+    for rule, names, what in cases:
+        if names:
+            more = f" and {len(names) - 1} more" if len(names) > 1 else ""
+            yield Doubt(
+                rule=rule,
+                subject=key,
+                names=names[:1],
+                text=f"{names[0]}{more} {what}.",
+                value=len(names),
+                limit=0,
+                unit="marks",
+                grave=True,
+            )
+
+
+def heights_apart(state: JobState, derived: Derived) -> Iterator[Doubt]:
+    """Heights above the ellipsoid that were measured in a frame whose heights are counted from something
+    else that nothing ties to it."""
+    for key, found in derived.measured.items():
+        if isinstance(found, FenwindError) or key != state.info.frame or not found.loose.any():
+            continue
+        names = [found.plane.names[i] for i in np.flatnonzero(found.loose)]
+        spec = state.frames[key].spec
+        yield Doubt(
+            rule="frame.heights-apart",
+            subject=key,
+            names=tuple(names[:1]),
+            text=f"{len(names)} marks have measured heights above the ellipsoid, and heights in "
+            f"{spec.name} are "
+            f"counted from {height_words(spec.height)}: they are kept and not shown beside them. Name a "
+            "geoid or a height system, or fit heights.",
+            value=len(names),
+            limit=0,
+            unit="marks",
+        )
 
 
 def grids_and_epochs(state: JobState, derived: Derived) -> Iterator[Doubt]:

@@ -54,6 +54,8 @@ RULES: tuple[Rule, ...] = (
     Rule(about="job", look=job_rules.two_names, limit="20 mm in plan, 0.3 m in height"),
     Rule(about="job", look=job_rules.coarse_heights, limit="2 decimals fewer than most"),
     Rule(about="job", look=job_rules.height_reference_unknown, limit="a reference that is stated"),
+    Rule(about="job", look=job_rules.astray, limit="0 marks"),
+    Rule(about="job", look=job_rules.heights_apart, limit="0 marks"),
     Rule(
         about="job",
         look=job_rules.grids_and_epochs,

@@ -142,6 +142,7 @@ def frame_words(spec: FrameSpec) -> str:
         else ""
     )
     epoch = f", epoch {spec.epoch_year:g}" if spec.epoch_year is not None else ""
+    epoch += f", moving with {spec.plate}" if spec.plate else ""
     return f"{spec.name}{code}, {UNITS[spec.unit].plural}, heights above {height_words(spec.height)}{epoch}."
 
 

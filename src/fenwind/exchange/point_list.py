@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 import re
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 
@@ -23,6 +23,11 @@ MAX_COORDINATE_M = 1e8
 #: Sigmas beyond this are no sigmas, metres.
 MAX_SIGMA_M = 1000.0
 
+_HEIGHTS = ("h", "height", "hgt", "elevation", "elev")
+_ELLIPSOIDAL = (
+    *(f"{kind} {height}" for kind in ("ell", "ell.", "ellipsoid", "ellipsoidal") for height in _HEIGHTS),
+    *("h ell", "hell", "ellh", "height ellipsoid", "height (ellipsoid)", "h (ellipsoid)"),
+)
 #: What a column can mean, with the words that say so in a header.
 MEANINGS: dict[str, tuple[str, ...]] = {
     "name": (
@@ -42,6 +47,7 @@ MEANINGS: dict[str, tuple[str, ...]] = {
     "e": ("e", "east", "easting", "x", "eastings"),
     "n": ("n", "north", "northing", "y", "northings"),
     "h": ("h", "z", "height", "elev", "elevation", "hgt", "level"),
+    "h_ell": _ELLIPSOIDAL,
     "lat": ("lat", "latitude", "phi"),
     "lon": ("lon", "long", "longitude", "lambda", "lng"),
     "sh": ("sh", "sigma h", "sigma horizontal", "sigma plan"),
@@ -114,6 +120,12 @@ class PointList:
     problems: tuple[RowProblem, ...]
     columns: ColumnMatch
 
+    @property
+    def ellipsoidal(self) -> bool:
+        """Whether its heights are above the ellipsoid: those of latitude and longitude are, those of a plane
+        where they say so and no others are there."""
+        return height_meaning(self.columns.columns, self.geographic) == "h_ell" or self.geographic
+
     def row(self, i: int) -> PointRow:
         """One point of it."""
         words = {("mark_class" if key == "class" else key): texts[i] for key, texts in self.words.items()}
@@ -127,6 +139,13 @@ class PointList:
     def points(self) -> tuple[PointRow, ...]:
         """All points, one by one."""
         return tuple(self.row(i) for i in range(len(self.names)))
+
+
+def height_meaning(columns: Mapping[str, int], geographic: bool) -> str:
+    """The meaning that heights are read from: beside latitude and longitude those above the ellipsoid, on a
+    plane the others, where both are there."""
+    order = ("h_ell", "h") if geographic else ("h", "h_ell")
+    return next((m for m in order if m in columns), "h")
 
 
 def match_header(table: RawTable, *, northing_first: bool = False) -> ColumnMatch:
@@ -303,6 +322,7 @@ class _RowReader:
         self._geographic, self._comma = geographic, table.decimal_comma
         self._axes = ("lat", "lon") if geographic else ("e", "n")
         self._needed = 1 + max(match.columns[m] for m in ("name", *self._axes))
+        self._height = height_meaning(match.columns, geographic)
         self.word_meanings = tuple(m for m in WORD_MEANINGS if m in match.columns)
 
     # Many at once
@@ -314,7 +334,7 @@ class _RowReader:
         if self._comma or not all(names):
             raise ValueError
         values = np.full((5, len(rows)), np.nan)
-        for axis, meaning in enumerate((*self._axes, "h", "sh", "sv")):
+        for axis, meaning in enumerate((*self._axes, self._height, "sh", "sv")):
             if meaning in self._columns:
                 values[axis] = self._numbers(rows, meaning, needed=axis < 2)
         return _Block(list(lines), names, values, {m: self._texts(rows, m) for m in self.word_meanings})
@@ -356,7 +376,7 @@ class _RowReader:
             raise _BadCell("name", "is empty, expected the name of a mark")
         read = self._angle if self._geographic else self._length
         first, second = (read(row, meaning) for meaning in self._axes)
-        height = self._length(row, "h", needed=False)
+        height = self._length(row, self._height, needed=False)
         texts = (name, *(self._text(row, m) for m in self.word_meanings))
         return texts, (first, second, height, self._sigma(row, "sh"), self._sigma(row, "sv"))
 

@@ -22,6 +22,7 @@ from fenwind.geodesy.axes import (
 from fenwind.geodesy.datum_change import ConversionNote, change_datum
 from fenwind.geodesy.frames import crs_unit_metres, find_crs, is_dynamic
 from fenwind.geodesy.geoid import VerticalRelation
+from fenwind.geodesy.plate_motion import Plate, moved, rates
 
 FloatArray = NDArray[np.float64]
 
@@ -85,6 +86,20 @@ def convert(
         accuracy_m=done.accuracy_m,
         notes=(*done.notes, *notes),
     )
+
+
+def moved_with_plate(
+    system: str, plate: Plate, first: FloatArray, second: FloatArray, height: FloatArray, years: float
+) -> tuple[FloatArray, FloatArray, FloatArray, FloatArray]:
+    """Positions (n,) of a system, as convert takes them, after some years on a plate: first, second, height;
+    and the rates (3, n) in local east, north, up, metres a year. Of the height only its change counts."""
+    parts = _parts(system)
+    unit = _height_unit(parts)
+    lat, lon = _geographic(parts.plain, first, second)
+    up = np.zeros(lat.shape) if parts.vertical is not None else np.nan_to_num(height * unit)
+    new_lat, new_lon, new_up = moved(parts.geodetic, plate, lat, lon, up, years)
+    e, n = _written(parts.plain, new_lat, new_lon)
+    return e, n, height + (new_up - up) / unit, rates(parts.geodetic, plate, lat, lon, up)
 
 
 def _parts(text: str) -> Parts:

@@ -51,7 +51,8 @@ class HeightReference:
 class FrameSpec:
     """Recipe of a frame. `crs` empty means a local plane with no known relation to the earth; `unit` is a key
     of UNITS; `epoch_year` the coordinate epoch as a decimal year for positions that carry none, None where
-    the system is static or it is not known; axis_order is how people and files write it."""
+    the system is static or it is not known; plate: `MODEL:PLATE` that its positions move with, empty where
+    nobody said so; axis_order is how people and files write it."""
 
     name: str
     crs: str = ""
@@ -59,6 +60,7 @@ class FrameSpec:
     unit: str = "m"
     axis_order: Literal["EN", "NE"] = "EN"
     epoch_year: float | None = None
+    plate: str = ""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

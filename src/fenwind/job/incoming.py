@@ -17,8 +17,9 @@ from fenwind.geodesy.frames import Frame
 from fenwind.job.job import new_id
 from fenwind.job.state import JobState
 from fenwind.procedures.near import near_pairs
-from fenwind.procedures.onto_plane import onto_plane
+from fenwind.procedures.onto_plane import onto_plane, tied
 from fenwind.progress import NULL_PROGRESS, Progress
+from fenwind.quantities.lengths import format_way
 from fenwind.records.entries import Add, Amend, Entry, amend
 from fenwind.records.records import GivenPosition, Mark, MeasuredPosition
 
@@ -28,6 +29,9 @@ FloatArray = NDArray[np.float64]
 LEAST_M = 5e-5
 #: Within this two marks of different names are taken for one place, metres.
 ONE_PLACE_M = 0.02
+#: How far two occupations of one mark may lie apart before they are two places, metres.
+TWO_PLACES_M = 0.10
+EARTH_RADIUS_M = 6_371_000.0
 #: What a class without a rule of its own may differ by, metres in plan and in height.
 CLASS_TOLERANCE_M = (0.010, 0.010)
 #: How the reason of an amendment by a list begins.
@@ -41,7 +45,7 @@ class IncomingPoints:
     """k points as they come in. lines (k,): their place in the source. values (5, k): e, n in metres or lat,
     lon in radians, height and sigmas in plan and height in metres, nan where there is none. words: texts (k,)
     under "class", "code", "monument", "description", "source". source, place: where they come from, in words.
-    """
+    geographic: the first two values are latitude and longitude."""
 
     names: tuple[str, ...]
     lines: NDArray[np.intp]
@@ -49,6 +53,7 @@ class IncomingPoints:
     words: dict[str, tuple[str, ...]] = field(default_factory=dict)
     source: str = ""
     place: str = "row"
+    geographic: bool = False
 
     def source_of(self, row: int) -> str:
         """Where one point comes from, with what its list says of that."""
@@ -77,7 +82,26 @@ def on_plane(points: IncomingPoints, system: str, frame: Frame) -> IncomingPoint
             *(n.text for n in notes),
         ]
     )
-    return replace(points, values=np.vstack([values, points.values[3:]]), source=f"{points.source} ({said})")
+    return replace(
+        points,
+        values=np.vstack([values, points.values[3:]]),
+        source=f"{points.source} ({said})",
+        geographic=False,
+    )
+
+
+def levelled(points: IncomingPoints, frame: Frame | None) -> IncomingPoints:
+    """Positions on the plane of a frame whose heights are above the ellipsoid, with heights as the frame
+    counts them; without any where it counts them from something that nothing ties to the ellipsoid."""
+    if frame is None or not frame.has_datum or not tied(frame):
+        undulation = np.full(points.values.shape[1], np.nan)
+        said = "heights above the ellipsoid left out"
+    else:
+        undulation = frame.geoid_height(*frame.inverse(*points.values[:2]))
+        said = "heights from the ellipsoid"
+    values = points.values.copy()
+    values[2] -= undulation
+    return replace(points, values=values, source=f"{points.source} ({said})")
 
 
 @dataclass(frozen=True, kw_only=True, eq=False)
@@ -158,7 +182,7 @@ def _tolerances(state: JobState, points: IncomingPoints, found: list[Mark | None
 def _clashes(state: JobState, points: IncomingPoints, frame: str, measured: bool) -> dict[int, str]:
     """Rows whose name stands twice in the list, is another mark's name in other spelling, or whose place has
     another name in the job."""
-    clash: dict[int, str] = {}
+    clash: dict[int, str] = _measured_apart(points) if measured else {}
     if not measured:
         seen: dict[str, int] = {}
         for row, name in enumerate(points.names):
@@ -182,6 +206,21 @@ def _clashes(state: JobState, points: IncomingPoints, frame: str, measured: bool
         for row, other in _other_names_here(state, points, frame).items():
             clash.setdefault(row, f"at the place of {other}")
     return clash
+
+
+def _measured_apart(points: IncomingPoints) -> dict[int, str]:
+    """Occupations of one name in a list that lie at two places."""
+    first = dict(zip(reversed(points.names), range(len(points.names) - 1, -1, -1), strict=True))
+    origin = np.fromiter(map(first.__getitem__, points.names), dtype=np.intp, count=len(points.names))
+    d = points.values[:2] - points.values[:2, origin]
+    if points.geographic:  # on a sphere: the size of a mistake, no more
+        d = d * EARTH_RADIUS_M * np.stack([np.ones(origin.size), np.cos(points.values[0])])
+    away = np.hypot(*d)
+    return {
+        row: f"{format_way(float(away[row]))} from {points.names[row]} in {points.place} "
+        f"{points.lines[origin[row]]}"
+        for row in np.flatnonzero(away > TWO_PLACES_M).tolist()
+    }
 
 
 def loose_names(names: Sequence[str]) -> list[str]:

@@ -3,14 +3,15 @@ another."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
 
 from fenwind.geodesy.conversion import Conversion, convert
 from fenwind.geodesy.datum_change import ConversionNote
-from fenwind.geodesy.frames import Frame, find_crs
+from fenwind.geodesy.frames import Frame, find_crs, is_dynamic
+from fenwind.geodesy.plate_motion import find_plate, likely_plate, moved, rates
 from fenwind.procedures.positions import Positions
 
 FloatArray = NDArray[np.float64]
@@ -93,15 +94,45 @@ def into_datum(
     """Geodetic positions (k,) in `system` as positions in the datum of a frame, nan where no way leads
     there. Raises FrameError when there is none at all."""
     base = target.geodetic_crs
-    if find_crs(system).to_2d().equals(base.to_2d(), ignore_axis_order=True):
-        return InDatum(lat_rad=lat_rad, lon_rad=lon_rad, h_ell_m=h_ell_m)
-    done = convert(
-        system, base.to_3d().to_wkt(), np.degrees(lon_rad), np.degrees(lat_rad), h_ell_m, epoch_year
-    )
-    return InDatum(
-        lat_rad=np.radians(done.second),
-        lon_rad=np.radians(done.first),
-        h_ell_m=done.height,
-        notes=done.notes,
-        operation=operation_words(done),
-    )
+    moves = is_dynamic(base.to_wkt())
+    here = find_crs(system)
+    if moves and not is_dynamic(system):
+        epoch_year = target.spec.epoch_year or epoch_year  # what stands still is the same at any time
+    if here.to_2d().equals(base.to_2d(), ignore_axis_order=True):
+        found = InDatum(lat_rad=lat_rad, lon_rad=lon_rad, h_ell_m=h_ell_m)
+    else:
+        done = convert(
+            system, base.to_3d().to_wkt(), np.degrees(lon_rad), np.degrees(lat_rad), h_ell_m, epoch_year
+        )
+        found = InDatum(
+            lat_rad=np.radians(done.second),
+            lon_rad=np.radians(done.first),
+            h_ell_m=done.height,
+            notes=done.notes,
+            operation=operation_words(done),
+        )
+    return _at_epoch(found, target, epoch_year) if moves else found
+
+
+def _at_epoch(found: InDatum, target: Frame, epoch_year: float | None) -> InDatum:
+    """Positions in the datum of a frame at one epoch as those at the frame's own: moved with the plate that
+    the frame names, else with a note of how far that may be."""
+    own = target.spec.epoch_year
+    fine = np.flatnonzero(np.isfinite(found.lat_rad + found.lon_rad))
+    if own is None or epoch_year is None or own == epoch_year or not fine.size:
+        return found
+    base, years = target.geodetic_crs, own - epoch_year
+    if not target.spec.plate:
+        first = fine[:1]
+        plate = likely_plate(float(found.lat_rad[first[0]]), float(found.lon_rad[first[0]]))
+        rate = rates(base, plate, found.lat_rad[first], found.lon_rad[first], np.zeros(1))
+        text = (
+            f"Positions of {epoch_year:g} stand in {target.spec.name} at {own:g} unmoved: the plates move "
+            f"some {float(np.linalg.norm(rate) * abs(years)):.2f} m in that time. Name the frame's plate."
+        )
+        return replace(found, notes=(*found.notes, ConversionNote(rule="convert.other-epoch", text=text)))
+    plate = find_plate(target.spec.plate, base.name)
+    lat, lon, up = moved(base, plate, found.lat_rad, found.lon_rad, found.h_ell_m, years)
+    words = f"{years:+g} years of the plate {plate.name} ({plate.model})"
+    operation = f"{found.operation} + {words}" if found.operation else words
+    return replace(found, lat_rad=lat, lon_rad=lon, h_ell_m=up, operation=operation)

@@ -24,33 +24,44 @@ def to_plane(
     h_ell_m: FloatArray,
     sigma_h_m: FloatArray | None = None,
     sigma_v_m: FloatArray | None = None,
+    lenient: bool = False,
 ) -> Positions:
     """Positions (k,) in the frame: e, n by projection; height = ellipsoidal height less the geoid height
     where the frame has a grid.
 
     Horizontal sigmas are equal in all directions, so the point scale factor alone carries them. Raises
-    ProcedureError when the projection is not defined at a position, or when a geoid grid does not cover one.
+    ProcedureError when the projection is not defined at a position, or when a geoid grid does not cover one;
+    `lenient` gives nan for these instead, so that one of them keeps nobody else from having a position.
     """
     names = tuple(names)
     lat, lon = np.asarray(lat_rad, dtype=float), np.asarray(lon_rad, dtype=float)
     e, n = frame.forward(lat, lon)
+    fine = np.isfinite(e) & np.isfinite(n)
+    e, n = np.where(fine, e, np.nan), np.where(fine, n, np.nan)
     _require(
-        np.isfinite(e) & np.isfinite(n),
+        fine | lenient,
         names,
         f"cannot be projected into {frame.spec.name}",
         "Check latitude and longitude, or choose another frame",
     )
-    plane = positions(names, e, n, geoid_reduced(frame, names, lat, lon, h_ell_m), sigma_h_m, sigma_v_m)
+    plane = positions(
+        names, e, n, geoid_reduced(frame, names, lat, lon, h_ell_m, lenient), sigma_h_m, sigma_v_m
+    )
     if sigma_h_m is None or not len(names):
         return plane
-    scale, _ = frame.point_scale(lat, lon)
     covariance = np.array(plane.covariance)
-    covariance[:2, :2] *= scale**2
+    rows = np.flatnonzero(fine)
+    covariance[:2, :2, rows] *= frame.point_scale(lat[rows], lon[rows])[0] ** 2
     return replace(plane, covariance=covariance)
 
 
 def geoid_reduced(
-    frame: Frame, names: tuple[str, ...], lat_rad: FloatArray, lon_rad: FloatArray, h_ell_m: FloatArray
+    frame: Frame,
+    names: tuple[str, ...],
+    lat_rad: FloatArray,
+    lon_rad: FloatArray,
+    h_ell_m: FloatArray,
+    lenient: bool = False,
 ) -> FloatArray:
     """Ellipsoidal heights (k,) less the geoid heights of the frame's grid; unchanged without a grid, nan
     stays nan."""
@@ -58,7 +69,7 @@ def geoid_reduced(
     if frame.geoid is None:
         return height
     undulation = frame.geoid_height(lat_rad, lon_rad)
-    if isinstance(frame.geoid, VerticalRelation):
+    if lenient or isinstance(frame.geoid, VerticalRelation):
         # Without its grid the heights are not known; that is a doubt about the frame and no reason to lose
         # the plan.
         return height - undulation

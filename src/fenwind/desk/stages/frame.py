@@ -28,9 +28,11 @@ from fenwind.geodesy.frames import (
     FrameSpec,
     HeightReference,
     height_words,
+    is_dynamic,
     open_frame,
     working_frame_spec,
 )
+from fenwind.geodesy.plate_motion import MODELS, plates
 from fenwind.job import gestures
 from fenwind.job.reader import with_grid_folder
 from fenwind.procedures.frame_meaning import PLACES, FrameMeaning, frame_meaning
@@ -50,6 +52,7 @@ class FrameSheet(Sheet):
                 "frame": self.menu_frame,
                 "heights": self.menu_heights,
                 "epoch": self._menu_epoch,
+                "plate": self._menu_plate,
                 "unit": self._menu_unit,
                 "angle": self._menu_angle,
                 "axes": self._menu_axes,
@@ -113,6 +116,9 @@ class FrameSheet(Sheet):
         parts += [Part(text=height_words(spec.height), key="heights"), Part(text=", ")]
         if spec.crs:
             parts += [Part(text=epoch, key="epoch"), Part(text=", ")]
+            if spec.epoch_year is not None and is_dynamic(spec.crs):
+                plate = f"moving with {spec.plate}" if spec.plate else "on no named plate"
+                parts += [Part(text=plate, key="plate"), Part(text=", ")]
         parts += [Part(text=UNITS[spec.unit].plural, key="unit"), Part(text=" and ")]
         parts += [Part(text="gon" if info.angle_style == "gon" else "degrees", key="angle"), Part(text=", ")]
         parts += [
@@ -424,6 +430,17 @@ class FrameSheet(Sheet):
             return True
 
         self.ask.ask("Epoch of coordinates that carry none", answer, placeholder="2026.9", button="Use it")
+
+    def _menu_plate(self, menu: QMenu) -> None:
+        record = self.bridge.frame
+        assert record is not None
+        model = next((m for m in MODELS if m in record.spec.name.upper()), MODELS[1])
+        choice(menu, "no plate", partial(self._change, "No plate", plate=""), checked=not record.spec.plate)
+        menu.addSeparator()
+        for name in sorted(plates(model)):
+            key = f"{model}:{name}"
+            checked = record.spec.plate == key
+            choice(menu, key, partial(self._change, f"Move with {key}", plate=key), checked=checked)
 
     def _menu_unit(self, menu: QMenu) -> None:
         record = self.bridge.frame

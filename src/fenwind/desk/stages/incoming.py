@@ -8,6 +8,7 @@ from collections.abc import Callable
 from dataclasses import replace
 from functools import partial
 
+import numpy as np
 from PySide6.QtCore import Signal
 from PySide6.QtGui import QCursor
 from PySide6.QtWidgets import QHBoxLayout, QMenu, QProgressBar, QPushButton, QWidget
@@ -16,15 +17,8 @@ from fenwind.desk.bridge import JobBridge
 from fenwind.desk.shell import PlainLabel, look, show_look
 from fenwind.desk.stage_table import Stage
 from fenwind.desk.stages.incoming_rows import GROUPS, MEANING_WORDS, IncomingList, columns
-from fenwind.desk.stages.incoming_taking import (
-    Taking,
-    interpreted,
-    local_plane,
-    open_task,
-    same_system,
-    system_name,
-    take_task,
-)
+from fenwind.desk.stages.incoming_taking import BY_CODE, Taking, Where, interpreted, open_task, take_task
+from fenwind.desk.stages.incoming_where import ListPlace
 from fenwind.desk.stages.meaning_drag import HeadDrop, MeaningChips
 from fenwind.desk.stages.sheet import Sheet
 from fenwind.desk.statement import choice
@@ -33,20 +27,17 @@ from fenwind.desk.tasks import Task, TaskRunner
 from fenwind.errors import FenwindError
 from fenwind.exchange.delimited import read_text
 from fenwind.exchange.formats import format_of, read_table
-from fenwind.exchange.point_list import MEANINGS, ColumnMatch, PointList, match_header
+from fenwind.exchange.point_list import MEANINGS, ColumnMatch, PointList, interpret, match_header
 from fenwind.exchange.raw_table import RawTable
-from fenwind.geodesy.frames import FrameSpec, HeightReference, open_frame, working_frame_spec
 from fenwind.job import gestures
 from fenwind.job.incoming import IncomingPoints, take_in
-from fenwind.job.reader import with_grid_folder
 from fenwind.job.schema import EntryRow
-from fenwind.quantities.lengths import FOOT, METRE, UNITS, US_SURVEY_FOOT
+from fenwind.quantities.lengths import METRE, UNITS
 from fenwind.records.entries import Entry, Gesture
 from fenwind.reports.incoming_trail import incoming_links
 from fenwind.reports.statement import Part
 from fenwind.reports.trail import Link
 
-NEW_PLANE, BY_CODE = "new plane", "by code"
 #: Rows from which reading goes to a worker with progress, and bytes from which opening the file does.
 LONG_LIST, LONG_FILE = 3000, 300_000
 
@@ -67,9 +58,7 @@ class IncomingSheet(Sheet):
         self._points: PointList | None = None
         self._incoming: IncomingPoints | None = None
         self._measured = False
-        self._frame = ""
-        self._unit = METRE
-        self._crs = ""
+        self.where = ListPlace(bridge, self.ask, self._read)
         self._shown = "all"
         self._error = ""
         self._runner = TaskRunner(self, "files")
@@ -77,8 +66,9 @@ class IncomingSheet(Sheet):
         self.statement.set_menus(
             {
                 "kind": self._menu_kind,
-                "frame": self._menu_frame,
-                "unit": self._menu_unit,
+                "frame": lambda menu: self.where.menu_frame(menu, self._measured),
+                "system": self.where.menu_system,
+                "unit": self.where.menu_unit,
                 "part": self._menu_part,
                 "axes": self._menu_axes,
             }
@@ -185,19 +175,21 @@ class IncomingSheet(Sheet):
         self._raw, self._match, self._shown = raw, match_header(raw, northing_first=northing_first), "all"
         geographic = self._geographic()
         self._measured = geographic
-        self._crs = raw.crs
-        self._unit = METRE if geographic else UNITS[raw.unit] if raw.unit else self.bridge.unit
-        frames = self.bridge.state.frames
-        stated = next((k for k, r in frames.items() if raw.crs and same_system(r.spec.crs, raw.crs)), "")
-        if geographic:
-            self._frame = next((k for k, r in frames.items() if r.spec.crs), BY_CODE)
-        else:
-            self._frame = stated or (BY_CODE if raw.crs else self.bridge.frame_id or NEW_PLANE)
+        self.where.choose(raw, self._first_rows(raw), geographic)
         self._order_axes(raw)
         self._read()
         for remark in raw.remarks:
             self.bridge.told.emit(remark, "")
         return True
+
+    def _first_rows(self, raw: RawTable) -> PointList | None:
+        """The beginning of a list, for what is chosen by its numbers."""
+        unit = METRE if self._geographic() else UNITS[raw.unit] if raw.unit else self.bridge.unit
+        some = replace(raw, rows=raw.rows[:LONG_LIST], lines=raw.lines[:LONG_LIST])
+        try:
+            return interpret(some, self._match, unit)
+        except FenwindError:
+            return None
 
     def _order_axes(self, raw: RawTable) -> None:
         """Columns headed X and Y mean easting and northing in some countries, the reverse in others: the job
@@ -208,10 +200,12 @@ class IncomingSheet(Sheet):
             if m in ("e", "n")
             for h in raw.headers[i : i + 1]
         }
-        if heads != {"x", "y"} or self._frame not in self.bridge.state.frames:
+        if heads != {"x", "y"} or self.where.frame not in self.bridge.state.frames:
             return
         some = replace(raw, rows=raw.rows[:LONG_LIST], lines=raw.lines[:LONG_LIST])
-        found = interpreted(some, self._match, self._unit, self.bridge.state, self._frame, False, None)
+        found = interpreted(
+            some, self._match, self.where.unit, self.bridge.state, self.where.frame, False, Where()
+        )
         if isinstance(found, tuple):
             against = found[2]
             near = sum(
@@ -230,20 +224,22 @@ class IncomingSheet(Sheet):
     def show_job(self) -> None:
         """Compare again after the job changed."""
         if self._raw is not None and self._task is None:
-            if self._frame not in (NEW_PLANE, BY_CODE, *self.bridge.state.frames):  # undone meanwhile
-                self._frame = self.bridge.frame_id or NEW_PLANE
+            self.where.still_there()
             self._read()
 
     def _read(self) -> None:
         if self._raw is None:  # an answer that came after the list was left
             return
-        frame = "" if self._measured else self._frame
-        record = self.bridge.state.frames.get(self._frame)
-        # Known positions in latitude and longitude are put on the plane of the frame they will be given in.
-        plane = None
-        if self._geographic() and not self._measured and record is not None:
-            plane = (self._crs, with_grid_folder(record.spec, self.bridge.folder))
-        inputs = (self._raw, self._match, self._unit, self.bridge.state, frame, self._measured, plane)
+        frame = "" if self._measured else self.where.frame
+        inputs = (
+            self._raw,
+            self._match,
+            self.where.unit,
+            self.bridge.state,
+            frame,
+            self._measured,
+            self.where.where(),
+        )
         if len(self._raw.rows) < LONG_LIST:
             self._show_points(interpreted(*inputs))
         else:
@@ -310,10 +306,6 @@ class IncomingSheet(Sheet):
     def _show_all(self) -> None:
         assert self._raw is not None and self._list is not None
         self.caption.setText("COMING IN, NOTHING CHANGED YET")
-        frames = self.bridge.state.frames
-        name = {NEW_PLANE: "a new local plane", BY_CODE: system_name(self._crs)}.get(self._frame) or frames[
-            self._frame
-        ].spec.name
         source = os.path.basename(self._raw.source) if self._path else self._raw.source
         parts = [Part(text="Take "), Part(text=f"{len(self._raw.rows)} rows from {source}")]
         if self._raw.parts:
@@ -322,11 +314,15 @@ class IncomingSheet(Sheet):
             Part(text=" as "),
             Part(text="measured positions" if self._measured else "known positions", key="kind"),
         ]
-        parts += [Part(text=" in "), Part(text=name, key="frame")]
+        parts += [Part(text=" in "), Part(text=self.where.name, key="frame")]
         if self._geographic():
-            parts.append(Part(text=", latitude and longitude, heights in metres."))
+            parts += [
+                Part(text=", latitude and longitude in "),
+                Part(text=self.where.system_name, key="system"),
+            ]
+            parts.append(Part(text=", heights above the ellipsoid in metres."))
         else:
-            parts += [Part(text=", "), Part(text=self._unit.plural, key="unit")]
+            parts += [Part(text=", "), Part(text=self.where.unit.plural, key="unit")]
             if not self._raw.headers:
                 northing = self._match.columns.get("n", 0) < self._match.columns.get("e", 0)
                 parts += [
@@ -346,8 +342,21 @@ class IncomingSheet(Sheet):
         self.table.records.set_rows(self._list.rows(self._shown))
         self._show_count()
         plain = "click a column's head, or drag a word onto it  ·  undo brings everything back"
-        self.hint.setText(self._error or plain)
-        show_look(self.hint, "doubt" if self._error else "faint")
+        odd = self._error or self.where.remark or self._left_out()
+        self.hint.setText(odd or plain)
+        show_look(self.hint, "doubt" if odd else "faint")
+
+    def _left_out(self) -> str:
+        """What is said of heights that are not taken."""
+        points, incoming, geographic = self._points, self._incoming, self._geographic()
+        if {"h", "h_ell"} <= set(self._match.columns):
+            kind = "those above the ellipsoid" if geographic else "the others"
+            return f"Two columns of heights: {kind} are taken."
+        if geographic or points is None or incoming is None or not points.ellipsoidal:
+            return ""
+        if np.isfinite(incoming.values[2]).any():
+            return ""
+        return f"Heights above the ellipsoid are left out: nothing ties those of {self.where.name} to it."
 
     def _show_count(self) -> None:
         assert self._list is not None
@@ -381,15 +390,15 @@ class IncomingSheet(Sheet):
         if self._list is None or points is None or self._list.against is None or self._task is not None:
             return ()
         taken: tuple[Entry, ...] = ()
-        if self._frame in self.bridge.state.frames and not self._measured:
-            taken = take_in(self.bridge.state, points, [point], measured=False, frame=self._frame)
+        if self.where.frame in self.bridge.state.frames and not self._measured:
+            taken = take_in(self.bridge.state, points, [point], measured=False, frame=self.where.frame)
         return incoming_links(
             self.bridge.state,
             self.bridge.derived,
             points,
             point,
             self._list.against,
-            self._frame,
+            self.where.frame,
             taken,
             self.bridge.what_if,
         )
@@ -412,49 +421,6 @@ class IncomingSheet(Sheet):
         self._measured = measured
         self._read()
 
-    def _menu_frame(self, menu: QMenu) -> None:
-        for key, record in self.bridge.state.frames.items():
-            if record.spec.crs or not self._geographic():
-                choice(menu, record.spec.name, partial(self._set_frame, key), checked=key == self._frame)
-        if not self._geographic():
-            choice(menu, "a new local plane …", self._ask_plane, checked=self._frame == NEW_PLANE)
-        choice(menu, "a system named by its code …", self._ask_code, checked=self._frame == BY_CODE)
-
-    def _set_frame(self, key: str) -> None:
-        self._frame = key
-        self._read()
-
-    def _add_frame(self, spec: FrameSpec) -> bool:
-        key, gesture = gestures.add_frame(spec)
-        self._frame = key
-        if not self.bridge.do(gesture):
-            return False
-        self._read()
-        return True
-
-    def _ask_plane(self) -> None:
-        def answer(text: str) -> bool:
-            return self._add_frame(local_plane(text.strip() or "Local plane", self._unit.key))
-
-        self.ask.ask("Name of the plane", answer, text="Local plane", button="Make it")
-
-    def _ask_code(self) -> None:
-        def answer(text: str) -> bool:
-            try:
-                # What heights of a list are counted from is not known by the system alone; measured ones are
-                # above the ellipsoid.
-                height = HeightReference() if self._measured else HeightReference(kind="unknown")
-                spec = replace(working_frame_spec(text), height=height)
-            except FenwindError as error:
-                self.bridge.tell_error(error)
-                return False
-            return self._add_frame(spec)
-
-        stated = self._crs if not self._geographic() else ""
-        self.ask.ask(
-            "System", answer, text=stated, placeholder="EPSG:25832, WKT or a PROJ string", button="Use it"
-        )
-
     def _menu_part(self, menu: QMenu) -> None:
         assert self._raw is not None
         for part in self._raw.parts:
@@ -466,14 +432,6 @@ class IncomingSheet(Sheet):
             self._read()
 
         choice(menu, "exchange easting and northing", swap)
-
-    def _menu_unit(self, menu: QMenu) -> None:
-        for unit in (METRE, FOOT, US_SURVEY_FOOT):
-            choice(menu, unit.plural, partial(self._set_unit, unit.key), checked=unit is self._unit)
-
-    def _set_unit(self, key: str) -> None:
-        self._unit = UNITS[key]
-        self._read()
 
     def _match_by_hand(self, section: int) -> None:
         """A click on a column's head: say what it means."""
@@ -505,13 +463,10 @@ class IncomingSheet(Sheet):
         self._match = ColumnMatch(
             columns=columns, units={m: u for m, u in self._match.units.items() if m in columns}
         )
+        self.where.geographic = self._geographic()
         if self._geographic():
             self._measured = self._measured or not was_geographic
-            if (
-                not self.bridge.state.frames.get(self._frame)
-                or not self.bridge.state.frames[self._frame].spec.crs
-            ):
-                self._frame = next((k for k, r in self.bridge.state.frames.items() if r.spec.crs), BY_CODE)
+            self.where.settle_geographic()
         self._read()
 
     # Taking
@@ -521,9 +476,11 @@ class IncomingSheet(Sheet):
         """Take the ticked rows in, as one gesture."""
         if self._raw is None or self._list is None or self._incoming is None:
             return
-        record = self.bridge.state.frames.get(self._frame)
-        if self._frame == BY_CODE or (self._geographic() and (record is None or not record.spec.crs)):
-            self._ask_code()
+        if self._geographic() and not self.where.system:
+            self.where.ask_system(lambda: None if self._task else self.take_rows())
+            return
+        if self.where.frame == BY_CODE:
+            self.where.ask_code(self._measured)
             return
         taking, entries = self._taking()
         rows = self._list.taken().tolist()
@@ -540,13 +497,15 @@ class IncomingSheet(Sheet):
         """How the rows are taken, and the entries that go before them: a plane of their own, the frame
         shown."""
         entries: list[Entry] = []
-        frame, state = self._frame, self.bridge.state
-        if frame == NEW_PLANE:
-            frame, gesture = gestures.add_frame(local_plane("Local plane", self._unit.key))
+        assert self._points is not None
+        frame, state = self.where.frame, self.bridge.state
+        spec = self.where.new_frame(self._points)
+        if spec is not None:
+            frame, gesture = gestures.add_frame(spec)
             entries += gesture.entries
         where = "" if self._measured and self._geographic() else frame
         session = os.path.basename(self._raw.source) if self._measured and self._raw is not None else ""
-        crs = (self._crs or self._geodetic_system(frame)) if self._measured and not where else ""
+        crs = self.where.system if self._measured and not where else ""
         if not state.info.frame:
             entries += gestures.set_field([state.info], "frame", frame, "").entries
         return Taking(measured=self._measured, frame=where, crs=crs, session=session), tuple(entries)
@@ -560,11 +519,6 @@ class IncomingSheet(Sheet):
             return
         entries, rows = made
         self.bridge.keep_long(Gesture(what, entries), rows, self.close_list)
-
-    def _geodetic_system(self, frame: str) -> str:
-        """The system latitudes and longitudes are said to be in: the one under the frame's projection."""
-        spec = self.bridge.state.frames[frame].spec
-        return open_frame(FrameSpec(name=spec.name, crs=spec.crs)).geodetic_name
 
     def close_list(self) -> None:
         """Leave the list; nothing is changed by leaving."""

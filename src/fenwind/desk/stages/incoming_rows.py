@@ -23,6 +23,7 @@ MEANING_WORDS = {
     "e": "E",
     "n": "N",
     "h": "height",
+    "h_ell": "height above the ellipsoid",
     "lat": "latitude",
     "lon": "longitude",
     "sh": "sigma plan, m",
@@ -132,6 +133,7 @@ def as_incoming(points: PointList, place: str) -> IncomingPoints:
         words=points.words,
         source=points.source,
         place=place,
+        geographic=points.geographic,
     )
 
 
@@ -153,11 +155,11 @@ def columns(of: IncomingList, match: ColumnMatch, toggle: Callable[[int], object
                 unit=raw.headers[index] if index < len(raw.headers) else f"column {index + 1}",
                 text=partial(_cell, of.cells, index),
                 tone=partial(_tone, meaning),
-                right=meaning in ("e", "n", "h", "lat", "lon", "sh", "sv"),
+                right=meaning in ("e", "n", "h", "h_ell", "lat", "lon", "sh", "sv"),
                 width=100
                 if meaning in ("e", "n", "lat", "lon", "description", "source")
                 else 82
-                if meaning == "h"
+                if meaning in ("h", "h_ell")
                 else 70,
                 tip="Click the head, or drag a word onto it, to say what this column means",
             )

@@ -10,7 +10,8 @@ from fenwind.exchange.formats import read_table
 from fenwind.exchange.point_list import ColumnMatch, PointList, interpret
 from fenwind.exchange.raw_table import RawTable
 from fenwind.geodesy.frames import FrameSpec, HeightReference, find_crs, open_frame
-from fenwind.job.incoming import Against, IncomingPoints, against_job, on_plane, take_in
+from fenwind.geodesy.own_plane import plane_through
+from fenwind.job.incoming import Against, IncomingPoints, against_job, levelled, on_plane, take_in
 from fenwind.job.job import entry_rows
 from fenwind.job.schema import EntryRow
 from fenwind.job.state import JobState
@@ -18,10 +19,24 @@ from fenwind.progress import NULL_PROGRESS, Progress
 from fenwind.quantities.lengths import LengthUnit
 from fenwind.records.entries import Entry
 
+#: What a list may go into besides a frame of the job: a plane of no system, a system that is still to be
+#: named, a plane made through the middle of what comes in.
+NEW_PLANE, BY_CODE, OWN_PLANE = "new plane", "by code", "own plane"
+
 
 def local_plane(name: str, unit: str) -> FrameSpec:
     """A plane with no known relation to the earth."""
     return FrameSpec(name=name, unit=unit, height=HeightReference(kind="local", name="its own zero"))
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Where:
+    """How positions of a list reach a plane: the system that latitudes and longitudes are in (empty for that
+    of the frame), and the frame's recipe; own: on a plane made for them."""
+
+    system: str = ""
+    spec: FrameSpec | None = None
+    own: bool = False
 
 
 def interpreted(
@@ -31,19 +46,29 @@ def interpreted(
     state: JobState,
     frame: str,
     measured: bool,
-    plane: tuple[str, FrameSpec] | None,
+    where: Where,
     progress: Progress = NULL_PROGRESS,
 ) -> tuple[PointList, IncomingPoints, Against] | FenwindError:
-    """The points of a table, as the job would take them, and what it says of them; or why there are none.
-    `plane`: system of latitudes and longitudes, and the frame they are put on."""
+    """The points of a table, as the job would take them, and what it says of them; or why there are none."""
     try:
         points = interpret(raw, match, unit, progress)
         incoming = as_incoming(points, raw.place)
-        if points.geographic and plane is not None:
-            incoming = on_plane(incoming, plane[0], open_frame(plane[1]))
+        if points.geographic:
+            incoming = incoming if measured else _on_plane(points, incoming, where)
+        elif points.ellipsoidal:
+            incoming = levelled(incoming, open_frame(where.spec) if where.spec is not None else None)
     except FenwindError as error:
         return error
     return points, incoming, against_job(state, incoming, frame, measured)
+
+
+def _on_plane(points: PointList, incoming: IncomingPoints, where: Where) -> IncomingPoints:
+    """Known positions in latitude and longitude on the plane of the frame they will be given in; as they are
+    while no system is named."""
+    spec = where.spec
+    if spec is None and where.own and where.system:
+        spec = plane_through(where.system, *points.values[:3])
+    return on_plane(incoming, where.system, open_frame(spec)) if spec is not None else incoming
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -88,14 +113,6 @@ def take_task(
 def open_task(path: str, part: str, progress: Progress) -> RawTable:
     progress.report(0, 1, "opening")
     return read_table(path, part)
-
-
-def system_name(crs: str) -> str:
-    """A stated system by its name."""
-    try:
-        return str(find_crs(crs).name) if crs else "a system named by its code"
-    except FenwindError:
-        return "a system named by its code"
 
 
 def same_system(one: str, other: str) -> bool:

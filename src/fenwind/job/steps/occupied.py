@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from fenwind.errors import FenwindError
 from fenwind.geodesy.datum_change import ConversionNote
 from fenwind.geodesy.frames import Frame
+from fenwind.geodesy.geoid import GeoidGrid
 from fenwind.job.reader import Digest, Reader, Rows, digest_of
 from fenwind.job.state import JobState
 from fenwind.job.steps.known import positions_digest
@@ -40,7 +41,10 @@ class Occupied:
     """m measured marks on the plane of a frame. lat_rad, lon_rad (m,) of the first occupation of each, nan
     where it was not geodetic. count (m,) occupations of each; departure (3, m) the largest from their
     mean, metres. source: ids of the occupations, mark after mark. operations: how other datums were
-    reached, with the stated accuracy."""
+    reached, with the stated accuracy. loose (m,): the height is one above the ellipsoid, in a frame whose
+    own heights are not counted from anything that is tied to it: good for a fit, not to stand beside
+    them. astray: marks of occupations that the frame has no place for; off_grid: those that its geoid grid
+    does not cover, so that they have no height."""
 
     plane: Positions
     lat_rad: FloatArray
@@ -49,7 +53,21 @@ class Occupied:
     departure: FloatArray
     source: TextArray
     notes: tuple[ConversionNote, ...]
+    loose: NDArray[np.bool_]
     operations: tuple[str, ...] = ()
+    astray: tuple[str, ...] = ()
+    off_grid: tuple[str, ...] = ()
+
+    @property
+    def levelled(self) -> Positions:
+        """The positions without heights that are loose."""
+        if not self.loose.any():
+            return self.plane
+        plane, covariance = self.plane, np.array(self.plane.covariance)
+        covariance[2, :, self.loose] = covariance[:, 2, self.loose] = np.nan
+        return replace(
+            plane, height_m=np.where(self.loose, np.nan, plane.height_m), covariance=covariance, joint=None
+        )
 
     def occupations(self, row: int) -> tuple[str, ...]:
         """Ids of the occupations of one mark."""
@@ -106,10 +124,28 @@ class OccupiedMarks(Gathering):
         """Carry onto the plane, then average."""
         rows, frame = inputs.rows, inputs.frame
         lat, lon, height, notes, operations = _geodetic(inputs, progress)
+        every = _on_plane(frame, inputs, lat, lon, height)
+        placed = np.isfinite(every.e_m) & np.isfinite(every.n_m)
+        astray = tuple(dict.fromkeys(rows["mark"][~placed].tolist()))
+        if astray:
+            kept = np.flatnonzero(placed)
+            rows, every, lat, lon, height = (
+                rows.where(placed),
+                every.take(kept),
+                lat[kept],
+                lon[kept],
+                height[kept],
+            )
+        off = np.isfinite(height) & np.isnan(every.height_m) & (isinstance(frame.geoid, GeoidGrid))
         marks = rows["mark"].tolist()
         places = {mark: i for i, mark in enumerate(dict.fromkeys(marks))}
         group = np.fromiter(map(places.__getitem__, marks), dtype=np.intp, count=len(marks))
-        every = _on_plane(frame, inputs, lat, lon, height)
+        loose = np.isfinite(every.height_m) & (rows["frame"] != inputs.key) & (not tied(frame))
+        if loose.any():
+            # Heights of two kinds are never averaged: those that the frame's own heights are counted as win.
+            beside = np.bincount(group, np.isfinite(every.height_m) & ~loose, len(places))[group] > 0
+            every = replace(every, height_m=np.where(loose & beside, np.nan, every.height_m))
+            loose &= ~beside
         progress.check()
         found = means(np.stack([every.e_m, every.n_m, every.height_m]), _with_sigmas(every), group)
         first = np.full(len(places), len(rows), dtype=np.intp)
@@ -127,12 +163,23 @@ class OccupiedMarks(Gathering):
             departure=found.departure,
             source=rows.ids[np.argsort(group, kind="stable")],
             notes=notes,
+            loose=np.bincount(group, loose, len(places)) > 0,
             operations=operations,
+            astray=astray,
+            off_grid=tuple(dict.fromkeys(rows["mark"][off].tolist())),
         )
 
     def digest(self, result: Any) -> Digest | None:
         """That of the positions themselves."""
-        more = (result.lat_rad, result.lon_rad, result.notes, result.operations)
+        more = (
+            result.lat_rad,
+            result.lon_rad,
+            result.notes,
+            result.operations,
+            result.loose,
+            result.astray,
+            result.off_grid,
+        )
         return digest_of(positions_digest(result.plane), *more)
 
     def gives(self, outcome: Outcome) -> Iterable[tuple[str, CandidateSet]]:
@@ -144,7 +191,7 @@ class OccupiedMarks(Gathering):
             yield (
                 node.subject,
                 CandidateSet(
-                    key="measured", place="measured", basis="measured", why=why, positions=result.plane
+                    key="measured", place="measured", basis="measured", why=why, positions=result.levelled
                 ),
             )
 
@@ -174,7 +221,9 @@ class OccupiedMarks(Gathering):
         found = outcome.result
         if found is None:
             return outcome.error.with_names(names) if outcome.error is not None else None
-        return replace(found, plane=with_names(found.plane, names))
+        said = (tuple(names.get(key, key) for key in keys) for keys in (found.astray, found.off_grid))
+        astray, off_grid = said
+        return replace(found, plane=with_names(found.plane, names), astray=astray, off_grid=off_grid)
 
 
 def _with_sigmas(every: Positions) -> FloatArray:
@@ -199,7 +248,9 @@ def _on_plane(
     if not far.size:
         return every
     names = [str(rows["mark"][i]) for i in far] if far.size < len(rows) else rows["mark"].tolist()
-    carried = to_plane(frame, names, lat[far], lon[far], height[far], sigmas[0][far], sigmas[1][far])
+    carried = to_plane(
+        frame, names, lat[far], lon[far], height[far], sigmas[0][far], sigmas[1][far], lenient=True
+    )
     e, n, h, covariance = (np.array(a) for a in (every.e_m, every.n_m, every.height_m, every.covariance))
     e[far], n[far], h[far], covariance[:, :, far] = (
         carried.e_m,
