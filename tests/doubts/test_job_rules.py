@@ -72,13 +72,10 @@ class OfTheDemo(TempFolder):
                 None,
             ),
             (
-                "frame.unreachable",
-                [
-                    Add(record=FrameRecord(id="other", spec=replace(map_spec, name="other"))),
-                    amend(state.measured["m-P-01-1"], lat_rad=-0.7),
-                ],
-                (),
-                None,
+                "marks.off-grid",
+                [amend(state.measured["m-P-01-1"], lat_rad=-0.7)],
+                ("P-01",),
+                1,
             ),
             (
                 "frame.no-epoch",

@@ -148,10 +148,9 @@ class OfTheDemo(TempFolder):
         self.assertNotIn("Fit 1", memory.computed)
 
     def test_errors_speak_of_names_not_of_ids(self) -> None:
-        job = self.demo()
-        mark = job.state.marks["P-01"]
-        job.record("name", [amend(mark, name="Church"), amend(job.state.measured["m-P-01-1"], lat_rad=-0.7)])
-        self.assertIn("Church", str(self.derive(job).fits["fit-1"].error))
+        error = ProcedureError("P-1 and P-11 lie on a line", hint="Leave P-1 out", marks=("P-1", "P-11"))
+        told = error.with_names({"P-1": "Church", "P-11": "Mill"})
+        self.assertEqual((told.message, told.hint), ("Church and Mill lie on a line", "Leave Church out"))
 
     def test_one_amendment_among_many_occupations_is_quick_work(self) -> None:
         """Ratios in one run: what is asked again after one amendment is a small part of the first time."""

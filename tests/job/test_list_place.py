@@ -5,18 +5,19 @@ from types import SimpleNamespace
 
 import numpy as np
 
-from fenwind.doubts.rules import doubts_about_job
+from fenwind.doubts.rules import doubts_about_fit, doubts_about_job
+from fenwind.errors import FormatError
 from fenwind.exchange.delimited import read_text
 from fenwind.exchange.point_list import interpret
 from fenwind.geodesy.frames import FrameSpec, HeightReference, open_frame, working_frame_spec
 from fenwind.geodesy.own_plane import plane_through
 from fenwind.geodesy.usual_systems import geographic_system, likely_systems
-from fenwind.job.incoming import IncomingPoints, against_job, levelled
+from fenwind.job.incoming import IncomingPoints, against_job, levelled, take_in
 from fenwind.job.list_place import Listed, frame_of, likelier_unit
 from fenwind.job.reader import with_grid_folder
 from fenwind.quantities.lengths import FOOT, METRE
 from fenwind.records.entries import Add, amend
-from fenwind.records.records import FrameRecord, Mark, MeasuredPosition
+from fenwind.records.records import FrameRecord, GivenPosition, Mark, MeasuredPosition
 from tests.support import TempFolder
 
 
@@ -163,3 +164,31 @@ class Place(TempFolder):
         values[:2] = [[0, 0.05, 1], [0, 0.05, -1]]
         plane = IncomingPoints(names=("A", "A", "A"), lines=np.array([1, 2, 3]), values=values)
         self.assertEqual(against_job(state, plane, "", True).clash, {2: "1.414 m from A in row 1"})
+
+    def test_a_benchmark_known_by_its_height_alone(self) -> None:
+        text = "name,h\nP-05,1252.3835\nT-01,1240.9\n"
+        raw = read_text(text, "levels")
+        with self.assertRaises(FormatError):
+            interpret(raw)
+        points = interpret(raw, heights_alone=True)
+        job = self.demo()
+        rows = IncomingPoints(names=points.names, lines=points.lines, values=points.values)
+        self.assertEqual(against_job(job.state, rows, "dam", False).verdict, ("new position", "differs"))
+        before = job.state.given["g-T-01"]
+        job.record("levels", take_in(job.state, rows, [0, 1], measured=False, frame="dam"))
+        after = job.state.given["g-T-01"]
+        self.assertEqual((after.e_m, after.n_m, after.height_m), (before.e_m, before.n_m, 1240.9))
+        derived = self.derive(job)
+        result = derived.fits["fit-1"].case.result
+        row = result.pairs.names.index("P-05")
+        self.assertEqual((bool(result.pairs.used_h[row]), bool(result.pairs.used_v[row])), (False, True))
+        self.assertLess(abs(result.pairs.dh_m[row]), 0.03)
+        adopted = derived.adopted["dam"]
+        at = adopted.index["P-05"]
+        self.assertEqual(float(adopted.height_m[at]), 1252.3835)
+        self.assertEqual(float(adopted.e_m[at]), float(result.carried.e_m[result.carried.index["P-05"]]))
+        self.assertRegex(adopted.why[at], r"^carried by Fit 1.*, height given")
+        rules = [d.rule for d in doubts_about_fit(derived.fits["fit-1"].case)]
+        self.assertNotIn("fit.swapped-axes", rules)
+        with self.assertRaises(ValueError):
+            GivenPosition(id="x", mark="m", frame="dam", e_m=1.0, height_m=2.0)

@@ -84,6 +84,7 @@ def longitude_sign(case: FitCase) -> Iterator[Doubt]:
 
 def unit_ratio(case: FitCase) -> Iterator[Doubt]:
     """All distances off by the ratio of two length units."""
+    case = case.in_plan
     ratio = _distance_ratio(case.pairs)
     if ratio is None or ratio.value <= 0.0 or abs(math.log(ratio.value)) < 1e-4:
         return
@@ -128,6 +129,7 @@ def _plural(unit: LengthUnit) -> str:
 
 def swapped_axes(case: FitCase) -> Iterator[Doubt]:
     """Northing and easting exchanged, in the whole list or for single marks."""
+    case = case.in_plan
     pairs, names = case.pairs, case.result.pairs.names
     tolerance = case.result.options.tolerance_h_m
     if len(names) >= 3 and case.majority is None:
@@ -178,6 +180,7 @@ def swapped_axes(case: FitCase) -> Iterator[Doubt]:
 
 def exchanged_names(case: FitCase) -> Iterator[Doubt]:
     """Two pairs whose names look exchanged."""
+    case = case.in_plan
     if case.majority is None:
         return
     pairs, names = case.pairs, case.result.pairs.names
@@ -202,7 +205,7 @@ def exchanged_names(case: FitCase) -> Iterator[Doubt]:
 
 def standing_out(case: FitCase) -> Iterator[Doubt]:
     """A pair whose leave-one-out misfit stands out, in plan or in height."""
-    yield from _standing_out_in_plan(case)
+    yield from _standing_out_in_plan(case.in_plan)
     yield from _standing_out_in_height(case)
 
 

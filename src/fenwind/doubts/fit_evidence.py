@@ -88,6 +88,7 @@ def no_redundancy(case: FitCase) -> Iterator[Doubt]:
 
 def scale_unexplained(case: FitCase) -> Iterator[Doubt]:
     """A scale off 1 by more than lies between grid and ground in this frame."""
+    case = case.in_plan
     trial = next((t for t in case.result.models if t.model == "scale"), None)
     if trial is None or trial.dof <= 0 or trial.variance_factor is None:
         return

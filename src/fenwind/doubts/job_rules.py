@@ -96,7 +96,8 @@ def two_places(state: JobState, derived: Derived) -> Iterator[Doubt]:
         if not given.active or given.mark not in state.marks:
             continue
         before = seen.setdefault((given.mark, given.frame), given)
-        apart = float(np.hypot(given.e_m - before.e_m, given.n_m - before.n_m))
+        (e, n, _), (e0, n0, _) = given.values, before.values
+        apart = float(np.hypot(e - e0, n - n0))
         if apart > ONE_PLACE_M:
             yield _two_places(state.marks[given.mark].name, "is given", apart, ONE_PLACE_M)
     told: set[str] = set()
@@ -212,34 +213,30 @@ def height_reference_unknown(state: JobState, derived: Derived) -> Iterator[Doub
 
 
 def astray(state: JobState, derived: Derived) -> Iterator[Doubt]:
-    """Occupations that the frame shown has no place for, or its geoid grid no height: they alone go
-    without."""
-    key = state.info.frame
-    found = derived.measured.get(key)
-    if found is None or isinstance(found, FenwindError):
-        return
-    spec = state.frames[key].spec
-    cases = (
-        ("marks.astray", found.astray, f"cannot be projected into {spec.name}: check latitude and longitude"),
-        (
-            "marks.off-grid",
-            found.off_grid,
-            f"lies outside the geoid grid of {spec.name} and has no height in it",
-        ),
-    )
-    for rule, names, what in cases:
-        if names:
-            more = f" and {len(names) - 1} more" if len(names) > 1 else ""
-            yield Doubt(
-                rule=rule,
-                subject=key,
-                names=names[:1],
-                text=f"{names[0]}{more} {what}.",
-                value=len(names),
-                limit=0,
-                unit="marks",
-                grave=True,
-            )
+    """Occupations that a frame has no place for, or its geoid grid no height: they alone go without."""
+    told: set[tuple[str, str]] = set()
+    for key, found in derived.measured.items():
+        if isinstance(found, FenwindError):
+            continue
+        frame = state.frames[key].spec.name
+        for rule, names, what in (
+            ("marks.astray", found.astray, f"cannot be projected into {frame}: check latitude and longitude"),
+            ("marks.off-grid", found.off_grid, f"lies off the geoid grid of {frame} and has no height in it"),
+        ):
+            fresh = tuple(n for n in names if (rule, n) not in told)
+            told.update((rule, n) for n in fresh)
+            if fresh:
+                more = f" and {len(fresh) - 1} more" if len(fresh) > 1 else ""
+                yield Doubt(
+                    rule=rule,
+                    subject=key,
+                    names=fresh[:1],
+                    text=f"{fresh[0]}{more} {what}.",
+                    value=len(fresh),
+                    limit=0,
+                    unit="marks",
+                    grave=True,
+                )
 
 
 def heights_apart(state: JobState, derived: Derived) -> Iterator[Doubt]:

@@ -52,7 +52,7 @@ def _one_shift(state: JobState, doubt: Doubt, step: FitStep, marks: list[Mark]) 
 def _swap_axes(state: JobState, doubt: Doubt, step: FitStep, marks: list[Mark]) -> Gesture:
     given = [_given_of(state, mark, step.target_frame) for mark in marks]
     names = ", ".join(m.name for m in marks[:3]) + (" and more" if len(marks) > 3 else "")
-    entries = tuple(amend(g, reason=doubt.text, e_m=g.n_m, n_m=g.e_m) for g in given)
+    entries = tuple(amend(g, reason=doubt.text, e_m=g.n_m, n_m=g.e_m) for g in given if g.e_m is not None)
     return Gesture(f"Exchange E and N of {names}", entries)
 
 

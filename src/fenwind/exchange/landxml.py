@@ -128,6 +128,8 @@ def write_landxml(path: str, out: Outgoing, made: datetime) -> None:
     Tree.SubElement(root, "Application", {"name": "Fenwind"})
     group = Tree.SubElement(root, "CgPoints", {"name": out.title})
     for i, name in enumerate(out.names):
+        if not math.isfinite(out.e_m[i] + out.n_m[i]):
+            continue  # told with what is left out
         attributes = {"name": name, "code": out.words["code"][i], "desc": out.words["description"][i]}
         point = Tree.SubElement(group, "CgPoint", {k: v for k, v in attributes.items() if v})
         values = [out.n_m[i] / unit.metres, out.e_m[i] / unit.metres, out.height_m[i] / unit.metres]

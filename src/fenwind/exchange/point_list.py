@@ -186,8 +186,10 @@ def interpret(
     match: ColumnMatch | None = None,
     unit: LengthUnit = METRE,
     progress: Progress = NULL_PROGRESS,
+    heights_alone: bool = False,
 ) -> PointList:
-    """Point rows of a table; `unit` is that of e, n and h where the header states none. Latitude and
+    """Point rows of a table; heights_alone: rows, or a whole list, may have a name and a height and no place.
+    `unit` is that of e, n and h where the header states none. Latitude and
     longitude may be typed in any spelling of an angle, their heights are metres unless the header says
     otherwise.
 
@@ -196,8 +198,8 @@ def interpret(
     """
     match = match or match_header(table)
     geographic = "lat" in match.columns and "lon" in match.columns
-    _check_columns(table, match, geographic)
-    reader = _RowReader(table, match, geographic, METRE if geographic else unit)
+    _check_columns(table, match, geographic, heights_alone)
+    reader = _RowReader(table, match, geographic, METRE if geographic else unit, heights_alone)
     blocks: list[_Block] = []
     problems: list[RowProblem] = []
     for start in range(0, len(table.rows), BLOCK):
@@ -239,10 +241,12 @@ def _joined(
     )
 
 
-def _check_columns(table: RawTable, match: ColumnMatch, geographic: bool) -> None:
+def _check_columns(table: RawTable, match: ColumnMatch, geographic: bool, heights_alone: bool) -> None:
     where = f"{table.source}, {table.place} 1"
     axes = ("lat", "lon") if geographic else ("e", "n")
-    missing = [m for m in ("name", *axes) if m not in match.columns]
+    placeless = heights_alone and "h" in match.columns and not {"e", "n", "lat", "lon"} & set(match.columns)
+    needed = ("name",) if placeless else ("name", *axes)
+    missing = [m for m in needed if m not in match.columns]
     if missing:
         found = ", ".join(table.headers) or f"{table.width} columns without a header"
         raise FormatError(
@@ -250,6 +254,10 @@ def _check_columns(table: RawTable, match: ColumnMatch, geographic: bool) -> Non
             where=where,
             hint="Expected name,e,n,h or name,lat,lon,h",
         )
+    _check_heads(table, match, axes, where)
+
+
+def _check_heads(table: RawTable, match: ColumnMatch, axes: tuple[str, str], where: str) -> None:
     repeated = [h for h in table.headers if h and table.headers.count(h) > 1 and _meaning_of(h)[0]]
     if repeated:
         raise FormatError(
@@ -317,11 +325,14 @@ class _BadCell(Exception):
 class _RowReader:
     """Reads the cells of rows by their meanings: many plain ones at once, else one after the other."""
 
-    def __init__(self, table: RawTable, match: ColumnMatch, geographic: bool, unit: LengthUnit) -> None:
+    def __init__(
+        self, table: RawTable, match: ColumnMatch, geographic: bool, unit: LengthUnit, heights_alone: bool
+    ) -> None:
         self._columns, self._units, self._unit = match.columns, match.units, unit
         self._geographic, self._comma = geographic, table.decimal_comma
         self._axes = ("lat", "lon") if geographic else ("e", "n")
-        self._needed = 1 + max(match.columns[m] for m in ("name", *self._axes))
+        self._heights_alone = heights_alone
+        self._needed = 1 + max(match.columns[m] for m in ("name", *self._axes) if m in match.columns)
         self._height = height_meaning(match.columns, geographic)
         self.word_meanings = tuple(m for m in WORD_MEANINGS if m in match.columns)
 
@@ -375,8 +386,11 @@ class _RowReader:
         if not name:
             raise _BadCell("name", "is empty, expected the name of a mark")
         read = self._angle if self._geographic else self._length
-        first, second = (read(row, meaning) for meaning in self._axes)
         height = self._length(row, self._height, needed=False)
+        if self._heights_alone and math.isfinite(height) and not any(self._text(row, m) for m in self._axes):
+            first = second = math.nan
+        else:
+            first, second = (read(row, meaning) for meaning in self._axes)
         texts = (name, *(self._text(row, m) for m in self.word_meanings))
         return texts, (first, second, height, self._sigma(row, "sh"), self._sigma(row, "sv"))
 

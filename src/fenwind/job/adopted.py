@@ -3,7 +3,7 @@ have been."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from itertools import repeat
@@ -102,9 +102,10 @@ def adopt(
     """Adopted positions of marks (ids, in the order wanted) among sets, those of one place in ORDER as
     they come.
 
-    The first set in that order that has a mark gives its position; a height it lacks comes from the next
-    that has one. choices: key of the set and the reason, by mark id; a choice that no set answers for any
-    more is left aside.
+    The first set in that order that has a mark in plan gives its position, the first that has its height
+    the height, so that a benchmark known by its height alone lies where it was measured.
+    choices: key of the set and the reason, by mark id; a choice that no set answers for any more is left
+    aside.
     """
     ordered = tuple(sorted(sets, key=lambda s: ORDER.index(s.place)))
     places = {key: i for i, key in enumerate(marks)}
@@ -115,7 +116,7 @@ def adopt(
         )
         if key in places and number is not None:
             table.take(number, np.array([places[key]]), np.array([ordered[number].positions.index[key]]))
-            table.why[places[key]] += f", chosen: {reason}"
+            table.chosen[places[key]] = f", chosen: {reason}"
     for number, source in enumerate(ordered):
         if table.complete:
             break
@@ -127,49 +128,46 @@ def adopt(
 
 
 class _Table:
-    """Positions of n marks as they are found, set by set."""
+    """Positions of n marks as they are found, set by set: each mark has its plan from one set and its height
+    from the first that knows one, which is the same for most."""
 
     def __init__(self, marks: Sequence[str], sets: tuple[CandidateSet, ...]) -> None:
         n = len(marks)
         self._marks, self._sets = marks, sets
         self._values = np.full((5, n), np.nan)
-        self._set = np.full(n, -1, dtype=np.intp)
-        self._row = np.zeros(n, dtype=np.intp)
+        self._set, self._height_set = np.full((2, n), -1, dtype=np.intp)
+        self._row, self._height_row = np.zeros((2, n), dtype=np.intp)
         self._held = np.zeros(n, dtype=bool)
-        self.why = [""] * n
+        self.chosen: dict[int, str] = {}
 
     @property
     def complete(self) -> bool:
         """Whether every mark has a position with a height."""
-        return bool((self._set >= 0).all() and np.isfinite(self._values[2]).all())
+        return bool((self._set >= 0).all() and (self._height_set >= 0).all())
 
     def take(self, number: int, place: IntArray, row: IntArray) -> None:
         """Rows of a set for the marks at `place` that have no position yet, and heights for those that
         have none."""
         source = self._sets[number]
         points = source.positions
-        fresh = self._set[place] < 0
-        lacking = ~fresh & np.isnan(self._values[2, place]) & np.isfinite(points.height_m[row])
-        for at, r in zip(place[lacking].tolist(), row[lacking].tolist(), strict=True):
-            self._values[2, at], self._values[4, at] = points.height_m[r], points.sigma_v_m[r]
-            self.why[at] += f", height {_why(source, r)}"
+        fresh = (self._set[place] < 0) & np.isfinite(points.e_m[row])
         at, r = place[fresh], row[fresh]
-        columns = (points.e_m, points.n_m, points.height_m, points.sigma_h_m, points.sigma_v_m)
-        for axis, column in enumerate(columns):
+        for axis, column in ((0, points.e_m), (1, points.n_m), (3, points.sigma_h_m)):
             self._values[axis, at] = column[r]
         self._set[at], self._row[at] = number, r
         if source.held is not None:
             self._held[at] = source.held[r]
-        if isinstance(source.why, str):
-            for i in at.tolist():
-                self.why[i] = source.why
-        else:
-            for i, k in zip(at.tolist(), r.tolist(), strict=True):
-                self.why[i] = source.why[k]
+        level = (self._height_set[place] < 0) & np.isfinite(points.height_m[row])
+        at, r = place[level], row[level]
+        self._values[2, at], self._values[4, at] = points.height_m[r], points.sigma_v_m[r]
+        self._height_set[at], self._height_row[at] = number, r
 
     def adopted(self) -> Adopted:
         """What was found."""
-        found = np.flatnonzero(self._set >= 0)
+        placed = self._set >= 0
+        found = np.flatnonzero(placed | (self._height_set >= 0))
+        main = np.where(placed, self._set, self._height_set)[found]
+        row = np.where(placed, self._row, self._height_row)[found]
         ids = tuple(self._marks[i] for i in found.tolist())
         e, n, height, sigma_h, sigma_v = self._values[:, found]
         return Adopted(
@@ -180,13 +178,22 @@ class _Table:
             height_m=height,
             sigma_h_m=sigma_h,
             sigma_v_m=sigma_v,
-            basis=tuple(self._sets[i].basis for i in self._set[found].tolist()),
-            why=tuple(self.why[i] for i in found.tolist()),
+            basis=tuple(self._sets[i].basis for i in main.tolist()),
+            why=tuple(self._whys(found, main, row)),
             held=self._held[found],
             sets=self._sets,
-            set_row=self._set[found],
-            row=self._row[found],
+            set_row=main,
+            row=row,
         )
+
+    def _whys(self, found: IntArray, main: IntArray, row: IntArray) -> Iterator[str]:
+        other = (self._height_set[found] >= 0) & (self._height_set[found] != main)
+        columns = (found.tolist(), main.tolist(), row.tolist(), other.tolist())
+        for i, number, r, apart in zip(*columns, strict=True):
+            words = _why(self._sets[number], r)
+            if apart:
+                words += f", height {_why(self._sets[self._height_set[i]], int(self._height_row[i]))}"
+            yield words + self.chosen.get(i, "")
 
 
 def _why(source: CandidateSet, row: int) -> str:

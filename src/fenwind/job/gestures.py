@@ -108,8 +108,12 @@ def set_given(
         raise ProcedureError(
             f"{mark.name} has no given position in this frame", hint="Paste it, for instance from a list"
         )
-    if value_m is None and field != "height_m":
-        raise ProcedureError("an easting or northing cannot be empty", hint="Switch the position off instead")
+    if value_m is None and (field != "height_m" or given.e_m is None):
+        raise ProcedureError("a position cannot be emptied", hint="Switch it off instead")
+    if given.e_m is None and field != "height_m":
+        raise ProcedureError(
+            f"{mark.name} is given by its height alone", hint="Take easting and northing in as a list"
+        )
     words = {"e_m": "easting", "n_m": "northing", "height_m": "height"}
     return Gesture(
         f"Amend {words[field]} of {mark.name}",
@@ -138,7 +142,6 @@ def make_control(state: JobState, adopted: Adopted, marks: Iterable[Mark], frame
             adopted.sigma_v_m[row],
         )
         e, n, height, sigma_h, sigma_v = (float(v) if np.isfinite(v) else None for v in numbers)
-        assert e is not None and n is not None
         source = f"made control, {adopted.why[row]}"
         entries.append(
             Add(
@@ -148,7 +151,7 @@ def make_control(state: JobState, adopted: Adopted, marks: Iterable[Mark], frame
                 )
             )
         )  # fmt: skip
-        entries += [amend(mark, hold_horizontal=True, hold_height=height is not None)]
+        entries += [amend(mark, hold_horizontal=e is not None, hold_height=height is not None)]
         names.append(mark.name)
     if not entries:
         raise ProcedureError(

@@ -127,6 +127,8 @@ def against_job(state: JobState, points: IncomingPoints, frame: str, measured: b
     known = [given.get(m.id) if m is not None and not measured else None for m in found]
     table = _known_table(known)
     d = points.values[:3] - table
+    placeless = np.isnan(points.values[0])
+    d[:2, placeless] = 0.0  # a height alone says nothing of the plan
     tolerance = _tolerances(state, points, found)
     along, up = np.hypot(d[0], d[1]), np.nan_to_num(np.abs(d[2]))
     one_height = np.isnan(points.values[2]) != np.isnan(table[2])
@@ -157,10 +159,7 @@ def _known_table(known: Sequence[GivenPosition | None]) -> FloatArray:
     table = np.full((3, len(known)), math.nan)
     rows = [row for row, g in enumerate(known) if g is not None]
     if rows:
-        values = [
-            (g.e_m, g.n_m, math.nan if g.height_m is None else g.height_m) for g in known if g is not None
-        ]
-        table[:, rows] = np.array(values).T
+        table[:, rows] = np.array([g.values for g in known if g is not None]).T
     return table
 
 
@@ -237,13 +236,18 @@ _ZEROS = re.compile(r"(?<!\d)0+(?=\d)")
 def _other_names_here(state: JobState, points: IncomingPoints, frame: str) -> dict[int, str]:
     """Rows of new names within ONE_PLACE_M of a known position of another mark."""
     marks = state.marks
-    known = [g for g in state.given.values() if g.active and g.frame == frame and g.mark in marks]
+    known = [
+        g
+        for g in state.given.values()
+        if g.active and g.frame == frame and g.mark in marks and g.e_m is not None
+    ]
     if not known:
         return {}
     own = {marks[g.mark].name for g in known}
-    fresh = [row for row, name in enumerate(points.names) if name not in own]
-    e = np.array([g.e_m for g in known] + points.values[0, fresh].tolist())
-    n = np.array([g.n_m for g in known] + points.values[1, fresh].tolist())
+    placed = np.isfinite(points.values[0]).tolist()
+    fresh = [row for row, name in enumerate(points.names) if placed[row] and name not in own]
+    e = np.array([g.values[0] for g in known] + points.values[0, fresh].tolist())
+    n = np.array([g.values[1] for g in known] + points.values[1, fresh].tolist())
     try:
         first, second = near_pairs(e, n, ONE_PLACE_M)
     except ValueError:
@@ -289,6 +293,8 @@ def take_in(
         entries += made
         values = [None if v != v else v for v in numbers[count]]
         source = points.source_of(row)
+        if measured and values[0] is None:
+            continue  # a height alone was given by somebody, not measured at a place
         if measured:
             entries.append(Add(record=_occupation(mark, values, source, frame, crs, session, epoch_year)))
         elif mark.id in given:
@@ -314,7 +320,9 @@ def _mark_of(
 
 def _put_right(given: GivenPosition, values: list[float | None], source: str) -> Amend:
     """A given position that came in again; sigmas stay where the list has none."""
-    changed = {"e_m": values[0], "n_m": values[1], "height_m": values[2], "source": source}
+    changed: dict[str, Any] = {"height_m": values[2], "source": source}
+    if values[0] is not None:
+        changed |= {"e_m": values[0], "n_m": values[1]}
     changed |= {k: v for k, v in (("sigma_h_m", values[3]), ("sigma_v_m", values[4])) if v is not None}
     return amend(given, reason=f"{CAME_IN_AGAIN}{source}", **changed)
 
@@ -324,7 +332,6 @@ _FIELDS = {"class": "mark_class", "code": "code", "monument": "monument", "descr
 
 def _given(mark: Mark, values: list[float | None], source: str, frame: str) -> GivenPosition:
     e, n, height, sigma_h, sigma_v = values
-    assert e is not None and n is not None
     return GivenPosition(
         id=new_id(),
         mark=mark.id,

@@ -6,7 +6,7 @@ are computed - known. Everything statistical comes from the estimation engine.
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field, fields, replace
 from functools import cached_property
 from itertools import repeat
 
@@ -70,6 +70,13 @@ class PairTable:
     redundancy: FloatArray
     standardised: FloatArray
     detectable: FloatArray
+
+    def where(self, chosen: BoolArray) -> PairTable:
+        """Some of the pairs."""
+        return PairTable(
+            names=tuple(n for n, yes in zip(self.names, chosen.tolist(), strict=True) if yes),
+            **{f.name: getattr(self, f.name)[..., chosen] for f in fields(self) if f.name != "names"},
+        )
 
     @cached_property
     def loo_h_m(self) -> FloatArray:
@@ -172,7 +179,8 @@ def fit(measured: Positions, known: Positions, options: FitOptions) -> FitResult
     pairs_cov = source_cov[:, :, slice(None) if names is measured.names else m_rows]
     known_cov = _finite_or_zero(known.covariance, k_rows)
     held = _without(options.check, place)
-    used_h = held & _without(options.no_horizontal, place)
+    in_plan = np.isfinite(known.e_m[k_rows]) & np.isfinite(known.n_m[k_rows])
+    used_h = held & in_plan & _without(options.no_horizontal, place)
     if options.horizontal == "pivot":
         used_h = ~_without(frozenset(options.pivot or ()), place)
     everything = PairSet(

@@ -3,7 +3,7 @@ on."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
@@ -38,6 +38,15 @@ class FitCase:
     area: tuple[float, float, float, float] | None = None
     combined_factor: float | None = None
     over_geoid: bool = False
+
+    @cached_property
+    def in_plan(self) -> FitCase:
+        """The same without the pairs that are known by their height alone."""
+        k = self.result.pairs.known_rows
+        placed = np.isfinite(self.known.e_m[k] + self.known.n_m[k])
+        if placed.all():
+            return self
+        return replace(self, result=replace(self.result, pairs=self.result.pairs.where(placed)))
 
     @cached_property
     def pairs(self) -> PairSet:

@@ -5,6 +5,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 from typing import Literal
 
@@ -56,18 +57,29 @@ class Mark:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class GivenPosition:
-    """A known position of a mark in one frame of the job; height_m None for a position in plan only."""
+    """A known position of a mark in one frame of the job; height_m None for a position in plan only, e_m and
+    n_m None for a height only."""
 
     id: str
     mark: str
     frame: str
-    e_m: float
-    n_m: float
+    e_m: float | None = None
+    n_m: float | None = None
     height_m: float | None = None
     sigma_h_m: float | None = None
     sigma_v_m: float | None = None
     source: str = ""
     active: bool = True
+
+    def __post_init__(self) -> None:
+        if (self.e_m is None) != (self.n_m is None) or (self.e_m is None and self.height_m is None):
+            raise ValueError("a given position needs easting and northing, or a height")
+
+    @property
+    def values(self) -> tuple[float, float, float]:
+        """Easting, northing and height, nan where there is none."""
+        e, n, h = (math.nan if v is None else v for v in (self.e_m, self.n_m, self.height_m))
+        return e, n, h
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -46,7 +46,7 @@ def incoming_links(
                 kind="record",
                 title="In the job",
                 note=given.source,
-                values=(_triple(given.e_m, given.n_m, given.height_m),),
+                values=(_triple(*given.values),),
             )
         )
     first, second, height = points.values[:3, point].tolist()
@@ -99,4 +99,6 @@ def _same(before: Derived, key: str, after: Derived) -> bool:
 
 
 def _triple(e_m: float, n_m: float, height_m: float | None) -> str:
-    return "   ".join(format_fixed(v, 4) for v in (e_m, n_m, height_m) if v is not None and math.isfinite(v))
+    lead = "height " if math.isnan(e_m) else ""
+    known = (v for v in (e_m, n_m, height_m) if v is not None and math.isfinite(v))
+    return lead + "   ".join(format_fixed(v, 4) for v in known)

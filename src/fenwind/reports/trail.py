@@ -36,7 +36,7 @@ class Link:
 
 def _triple(e_m: float, n_m: float, h_m: float | None, unit: LengthUnit, decimals: int = 4) -> str:
     values = (v / unit.metres for v in (e_m, n_m, h_m) if v is not None and np.isfinite(v))
-    return "   ".join(format_fixed(v, decimals) for v in values)
+    return ("height " if np.isnan(e_m) else "") + "   ".join(format_fixed(v, decimals) for v in values)
 
 
 def trail(
@@ -52,7 +52,7 @@ def _links(state: JobState, derived: Derived, mark: Mark, frame: str, unit: Leng
         if given.mark == mark.id and given.frame == frame:
             off = "" if given.active else "switched off"
             note = ", ".join(part for part in (given.source, off) if part)
-            values = (_triple(given.e_m, given.n_m, given.height_m, unit),)
+            values = (_triple(*given.values, unit),)
             yield Link(kind="record", title=f"Given in {frame_name}", note=note, values=values)
             yield from _amendments(state, given)
     yield from _steps(state, derived, elsewhere(frame), mark, unit)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
+from dataclasses import replace
 from functools import partial
 from typing import Any
 
@@ -22,7 +23,7 @@ from fenwind.errors import FenwindError
 from fenwind.geodesy.frames import HeightReference, working_frame_spec
 from fenwind.job import gestures
 from fenwind.job.job import new_id
-from fenwind.job.steps.fit import FitOutcome
+from fenwind.job.steps.fit import FitOutcome, known_and_measured
 from fenwind.procedures.fit import FitResult
 from fenwind.procedures.model_choice import ModelTrial
 from fenwind.quantities.angles import parse_angle
@@ -309,6 +310,10 @@ class FitsSheet(Sheet):
         step = FitStep(
             id=new_id(), name=f"Fit {len(state.fits) + 1}", source_frame=source, target_frame=target
         )
+        pairs = known_and_measured(state, step)
+        heights = {g.mark for g in state.given.values() if g.frame == target and g.height_m is not None}
+        if pairs and not any(state.marks[key].name in pairs for key in heights if key in state.marks):
+            step = replace(step, height="none")  # control that is known in plan only
         self.bridge.fit_id = step.id
         self.bridge.do(Gesture(f"New {step.name}", (Add(record=step),)))
 

@@ -187,7 +187,7 @@ class IncomingSheet(Sheet):
         unit = METRE if self._geographic() else UNITS[raw.unit] if raw.unit else self.bridge.unit
         some = replace(raw, rows=raw.rows[:LONG_LIST], lines=raw.lines[:LONG_LIST])
         try:
-            return interpret(some, self._match, unit)
+            return interpret(some, self._match, unit, heights_alone=True)
         except FenwindError:
             return None
 

@@ -51,7 +51,7 @@ def interpreted(
 ) -> tuple[PointList, IncomingPoints, Against] | FenwindError:
     """The points of a table, as the job would take them, and what it says of them; or why there are none."""
     try:
-        points = interpret(raw, match, unit, progress)
+        points = interpret(raw, match, unit, progress, heights_alone=not measured)
         incoming = as_incoming(points, raw.place)
         if points.geographic:
             incoming = incoming if measured else _on_plane(points, incoming, where)

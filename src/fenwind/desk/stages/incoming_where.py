@@ -75,7 +75,7 @@ class ListPlace:
         frames = self._live_frames()
         if not frames:
             return NEW_PLANE
-        if points is None:
+        if points is None or not np.isfinite(points.values[0]).any():
             return self._bridge.frame_id
         found = frame_of(self._listed(points), frames, self._bridge.derived.adopted, self._bridge.frame_id)
         if not found:
@@ -109,7 +109,9 @@ class ListPlace:
 
     @staticmethod
     def _listed(points: PointList) -> Listed:
-        return Listed(names=points.names, e_m=points.values[0], n_m=points.values[1])
+        rows = np.flatnonzero(np.isfinite(points.values[0]))
+        names = points.names if rows.size == len(points.names) else [points.names[i] for i in rows]
+        return Listed(names=names, e_m=points.values[0, rows], n_m=points.values[1, rows])
 
     def _live_frames(self) -> dict[str, Frame]:
         """The job's frames that open."""

@@ -33,7 +33,7 @@ from fenwind.job.adopted import Adopted, Candidate
 from fenwind.job.job import new_id
 from fenwind.quantities.lengths import parse_length
 from fenwind.quantities.numbers import format_fixed
-from fenwind.records.entries import Add, Gesture
+from fenwind.records.entries import Add, Gesture, amend
 from fenwind.records.records import GivenPosition, Mark, MarkRule, MarkSymbol
 from fenwind.reports.fit_report import mm
 from fenwind.reports.statement import Part
@@ -468,7 +468,8 @@ class MarksTable(Sheet):
         except FenwindError as error:
             self.bridge.tell_error(error)
             return False
-        if row.given:
+        given = self._given_of(row)
+        if given is not None and (field == "height_m" or given.e_m is not None):
             frame = self.bridge.frame_id
             return self.bridge.attempt(
                 lambda: gestures.set_given(
@@ -479,27 +480,42 @@ class MarksTable(Sheet):
             return False
         return self._type_new(row, field, value)
 
+    def _given_of(self, row: MarkRow) -> GivenPosition | None:
+        return next(
+            (
+                g
+                for g in reversed(self.bridge.state.given.values())
+                if g.active and (g.mark, g.frame) == (row.mark.id, self.bridge.frame_id)
+            ),
+            None,
+        )
+
     def _type_new(self, row: MarkRow, field: str, value: float) -> bool:
         """Collect typed coordinates until easting and northing are both there; then they become a given
-        position."""
-        typed = self._typed.setdefault(row.mark.id, {})
-        typed[field] = value
-        if "e_m" in typed and "n_m" in typed and self.bridge.frame_id:
-            del self._typed[row.mark.id]
-            given = GivenPosition(
-                id=new_id(),
-                mark=row.mark.id,
-                frame=self.bridge.frame_id,
-                e_m=typed["e_m"],
-                n_m=typed["n_m"],
-                height_m=typed.get("height_m"),
-                source="typed in Marks",
-            )
-            return self.bridge.do(Gesture(f"Type the position of {row.mark.name}", (Add(record=given),)))
+        position, or join the height that was given alone. A height is given alone at once."""
         if not self.bridge.frame_id:
             self.bridge.told.emit("Coordinates need a frame: choose one at the top first.", "doubt")
-        self.show_job()
-        return True
+            return False
+        typed = self._typed.setdefault(row.mark.id, {})
+        typed[field] = value
+        if field != "height_m" and not {"e_m", "n_m"} <= set(typed):
+            self.show_job()
+            return True
+        del self._typed[row.mark.id]
+        given, what = self._given_of(row), f"Type the position of {row.mark.name}"
+        source = "typed in Marks"
+        if given is not None:
+            return self.bridge.do(Gesture(what, (amend(given, reason=source, **typed),)))
+        record = GivenPosition(
+            id=new_id(),
+            mark=row.mark.id,
+            frame=self.bridge.frame_id,
+            e_m=typed.get("e_m"),
+            n_m=typed.get("n_m"),
+            height_m=typed.get("height_m"),
+            source=source,
+        )
+        return self.bridge.do(Gesture(what, (Add(record=record),)))
 
     def set_down(self) -> None:
         """Put the topmost selected cell's value into all selected cells of its column."""
