@@ -417,6 +417,39 @@ class Move(TempFolder):
         line = ezdxf.readfile(self.path("o.dxf")).modelspace()[0]
         self.assertTrue(line.dxf.end.isclose((1000, 1900)))
 
+    def test_units_of_file_and_pairs_are_read_alike(self) -> None:
+        """The quarter turn above with heads in feet: whichever of the two says so, P comes to one place."""
+        feet = self.PAIRS.replace("_e", "_e (ft)").replace("_n", "_n (ft)").replace("_h", "_h (ft)")
+        metres = "name,e (m),n (m),h (m)\nP,15.24,6.096,3\n"
+        for pairs, file, place, units in (
+            (self.PAIRS, "name,e (ft),n (ft)\nP,50,20\n", (1020.0, 1950.0), ("ft", None)),
+            (feet, "name,e,n\nP,50,20\n", (1020.0, 1950.0), ("ft", "ft")),
+            (feet, metres, (1020.0 * 0.3048, 1950.0 * 0.3048), ("m", "ft")),
+            (self.PAIRS, "name,e,n\nP,50,20\n", (1020.0, 1950.0), (None, None)),
+        ):
+            with self.subTest(pairs=pairs[:12], file=file[:12]):
+                paths = self.write("f.csv", file), self.write("p.csv", pairs)
+                _, out, _ = run("move", *paths, "--out", self.path("o.csv"), "--json")
+                got = json.loads(out)
+                self.assertEqual((got["units"]["file"], got["units"]["pairs"]), units)
+                self.assertAlmostEqual(got["positions"][0]["e"], place[0])
+                self.assertAlmostEqual(got["positions"][0]["n"], place[1])
+                written = Path(self.path("o.csv")).read_text().splitlines()[1]
+                self.assertTrue(written.startswith(f"P,{place[0]:.6f},{place[1]:.6f}"), written)
+                self.assertEqual(got["columns"]["e"], file.split(",")[1])
+
+    def test_a_drawing_moves_in_the_unit_it_states(self) -> None:
+        import ezdxf
+
+        feet = self.PAIRS.replace("_e", "_e (ft)").replace("_n", "_n (ft)").replace("_h", "_h (ft)")
+        for units, pairs, end in ((6, feet, 0.3048), (2, feet, 1.0), (2, self.PAIRS, 1.0), (0, feet, 1.0)):
+            drawing = ezdxf.new(units=units)
+            drawing.modelspace().add_line((0, 0), (100 * end, 0))
+            drawing.saveas(self.path("d.dxf"))
+            run("move", self.path("d.dxf"), self.write("p.csv", pairs), "--out", self.path("o.dxf"), "--json")
+            line = ezdxf.readfile(self.path("o.dxf")).modelspace()[0]
+            self.assertTrue(line.dxf.end.isclose((1000 * end, 1900 * end)), (units, pairs[:14], line.dxf.end))
+
     def test_bad_input_is_refused_in_one_line(self) -> None:
         file, pairs = self.write("file.csv", self.FILE), self.write("pairs.csv", self.PAIRS)
         out = self.path("o.csv")

@@ -21,6 +21,7 @@ from fenwind.errors import FormatError
 from fenwind.exchange.backdrop import GroundImage, LineWork, read_backdrop
 from fenwind.job import gestures
 from fenwind.job.moved import moved
+from fenwind.quantities.lengths import METRE
 from tests.desk.qt_case import QtTestCase
 from tests.support import TempFolder
 
@@ -110,6 +111,51 @@ class Moving(QtTestCase):
         self.wait_for(lambda: sheet._task is None)
         self.assertEqual(w.bridge.fit.scale_reason, "the old grid was at ground level")
         self.assertNotIn("fit.scale-reason", [d.rule for d in w.bridge.findings.open])
+
+    def test_units_and_columns_are_said_and_can_be_changed_and_the_plan_shows_what_moves(self) -> None:
+        w = self.open()
+        doubt = next(d for d in w.bridge.findings.open if d.remedies)
+        w.bridge.settle(doubt, doubt.remedies[0])
+        page, folder = w.pages["Fits"], Path(w.bridge.folder)
+        sheet, there = page.moving, w.bridge.derived.adopted["map"]
+        here = w.bridge.derived.adopted["dam"]
+        row = there.index["P-05"]
+        feet = 0.3048
+        drawn = ezdxf.new(units=2)  # feet
+        place = (there.e_m[row] / feet, there.n_m[row] / feet)
+        drawn.modelspace().add_line(place, (place[0] + 100.0, place[1]))
+        drawn.saveas(folder / "feet.dxf")
+        (folder / "list.csv").write_text(f"Pt,Y,X\nQ,{there.e_m[row]:.4f},{there.n_m[row]:.4f}\n")
+        w.show_stage("Fits")
+        page.stack.setCurrentWidget(sheet)
+        carried = np.array([here.e_m[here.index["P-05"]], here.n_m[here.index["P-05"]]])
+        sheet.open_file(str(folder / "feet.dxf"))
+        self.wait_for(lambda: sheet.coming is not None)
+        self.assertIn("read in international feet, as it states", sheet.statement.text())
+        np.testing.assert_allclose(w.plan_pane.plan.scene.coming.lines[:2, 0], carried, atol=0.02)
+        length = np.hypot(*(sheet.coming.lines[2:, 0] - sheet.coming.lines[:2, 0]))
+        self.assertAlmostEqual(float(length), 30.48, places=6)
+        sheet._set("_unit", METRE)
+        self.wait_for(lambda: sheet.coming is not None)
+        self.assertIn("read in metres,", sheet.statement.text())
+        self.assertGreater(float(np.hypot(*(sheet.coming.lines[:2, 0] - carried))), 1e6)
+        # A list whose X is the northing: the pairs tell; then somebody says otherwise.
+        sheet.open_file(str(folder / "list.csv"))
+        self.wait_for(lambda: sheet.coming is not None)
+        np.testing.assert_allclose(sheet.coming.at[:, 0], carried, atol=0.02)
+        self.assertEqual(
+            [c.title for c in sheet.heads.table.records.columns], ["in the move", "name", "E", "N"]
+        )
+        self.assertEqual(w.plan_pane.plan.scene.title, "Dam grid 1968")
+        sheet.heads.set_meaning(1, "n")
+        sheet.heads.set_meaning(2, "e")
+        self.wait_for(lambda: sheet.coming is not None and sheet._task is None)
+        self.assertGreater(float(np.hypot(*(sheet.coming.at[:, 0] - carried))), 1e6)
+        sheet.heads.set_meaning(1, "e")
+        sheet.heads.set_meaning(2, "n")
+        self.wait_for(lambda: sheet.coming is not None and sheet._task is None)
+        sheet.go.click()
+        self.wait_for(lambda: "Columns: name from 'Pt', E from 'Y', N from 'X', in metres." in w.line.text())
 
     def test_comparing(self) -> None:
         w = self.open()

@@ -207,7 +207,7 @@ class Marks(QtTestCase):
         )
         self.assertEqual(incoming.chips["all"].text(), "all 3")
         for index, meaning in ((1, "name"), (2, "e"), (3, "n"), (4, "h"), (0, "")):
-            incoming.set_meaning(index, meaning)
+            incoming.heads.set_meaning(index, meaning)
         self.assertEqual(
             [incoming.chips[k].text() for k in ("new", "same", "unreadable")],
             ["new 1", "same 1", "unreadable 1"],

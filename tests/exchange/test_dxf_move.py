@@ -8,6 +8,7 @@ from pathlib import Path
 
 import ezdxf
 import numpy as np
+from ezdxf import bbox
 from ezdxf.document import Drawing
 
 from fenwind.errors import FormatError, ProcedureError
@@ -64,6 +65,35 @@ def drawing() -> Drawing:
     space.add_ellipse((1500, 2500), (10, 0), 0.5)
     space.add_spline([(1000, 2000), (1010, 2010), (1020, 2000)])
     return made
+
+
+def heights_everywhere(made: Drawing, ext: int) -> None:
+    """One entity of every kind at a height; ext: the direction of extrusion."""
+    space, z, on = made.modelspace(), 5.0, {"extrusion": (0, 0, ext)}
+    up = z * ext  # as entities with an extrusion store it
+    space.add_line((0, 0, z), (10, 5, z + 1))
+    space.add_circle((2, 3, up), 4, dxfattribs=on)
+    space.add_arc((2, 3, up), 4, 10, 80, dxfattribs=on)
+    space.add_ellipse((2, 3, z), (4, 0, 0), 0.5)
+    space.add_lwpolyline([(0, 0), (5, 0), (5, 5)], dxfattribs={"elevation": up, **on})
+    space.add_polyline2d([(0, 0), (5, 0), (5, 5)], dxfattribs={"elevation": (0, 0, up), **on})
+    space.add_polyline3d([(0, 0, z), (5, 0, z + 2), (5, 5, z + 4)])
+    space.add_spline([(0, 0, 0), (5, 0, z + 1), (5, 5, z + 3)])
+    space.add_hatch(dxfattribs={"elevation": (0, 0, up), **on}).paths.add_polyline_path(
+        [(0, 0), (5, 0), (5, 5)], is_closed=True
+    )
+    space.add_mline([(0, 0, z), (3, 3, z), (6, 3, z)])
+    with space.add_mesh().edit_data() as mesh:
+        mesh.vertices, mesh.faces = [(0, 0, 0), (1, 0, z + 1), (0, 1, z + 2)], [(0, 1, 2)]
+    space.add_3dface([(0, 0, 0), (5, 0, z + 1), (5, 5, z + 2), (0, 5, z)])
+    space.add_solid([(0, 0, up), (5, 0, up), (0, 5, up)], dxfattribs=on)
+    space.add_text("A", dxfattribs={"insert": (1, 1, up), "height": 1, **on})
+    space.add_mtext("B", dxfattribs={"insert": (1, 1, z)})
+    made.blocks.new("raised").add_line((0, 0, 0), (1, 1, 2))
+    space.add_blockref("raised", (3, 4, up), dxfattribs=on)
+    space.add_blockref("raised", (3, 4, 0), dxfattribs=on)
+    space.add_point((1, 2, z))
+    space.add_polyface().append_faces([[(0, 0, z), (1, 0, z + 1), (0, 1, z + 2)]])
 
 
 class Drawings(TempFolder):
@@ -124,7 +154,7 @@ class Drawings(TempFolder):
             sorted({why for _, _, why in done.stayed}),
             ["is a target of the move", "named: T-09", "named: gate", "named: walls"],
         )
-        counts, stays = preview(self.path("old.dxf"), made(), ("WALLS", "t-09", "gate"))
+        counts, stays, _ = preview(self.path("old.dxf"), made(), ("WALLS", "t-09", "gate"))
         self.assertEqual((counts.total(), stays), (len(done.moved), done.stayed))
 
     def test_a_point_and_the_text_that_names_it_stay_together(self) -> None:
@@ -155,6 +185,32 @@ class Drawings(TempFolder):
         self.assertAlmostEqual(self.one(scaled, "CIRCLE").dxf.radius, 4.0004, places=9)
         self.at(self.one(scaled, "LINE").dxf.end, 1100, 2000, 6.125, scale=1.0001)
         self.assertAlmostEqual(self.one(scaled, "LWPOLYLINE").dxf.elevation, 3.125, places=12)
+
+    def test_every_kind_with_a_height_is_lifted_and_none_scaled(self) -> None:
+        """Heights of kinds of all sorts, from ezdxf's own extents, before and after; also mirrored ones."""
+        for ext in (1, -1):
+            old = ezdxf.new("R2010")
+            heights_everywhere(old, ext)
+            before = [bbox.extents([e]) for e in old.modelspace()]
+            old.saveas(self.path("old.dxf"))
+            move_drawing(self.path("old.dxf"), self.path("new.dxf"), made(horizontal="scale", height="shift"))
+            new = list(ezdxf.readfile(self.path("new.dxf")).modelspace())
+            self.assertEqual(len(new), len(before))
+            for entity, was in zip(new, before, strict=True):
+                now = bbox.extents([entity])
+                with self.subTest(entity.dxftype(), extrusion=ext):
+                    self.assertAlmostEqual(now.extmin.z, was.extmin.z + 0.125, places=6)
+                    self.assertAlmostEqual(now.extmax.z, was.extmax.z + 0.125, places=6)
+
+    def test_a_mirrored_insert_on_a_target_stays(self) -> None:
+        e, n = there(1400, 2100)
+        old = ezdxf.new()
+        old.blocks.new("b").add_line((0, 0), (1, 1))
+        on = old.modelspace().add_blockref("b", (-e, n), dxfattribs={"extrusion": (0, 0, -1)})
+        old.modelspace().add_blockref("b", (e, n), dxfattribs={"extrusion": (0, 0, -1)})
+        old.saveas(self.path("old.dxf"))
+        done = move_drawing(self.path("old.dxf"), self.path("new.dxf"), made())
+        self.assertEqual([handle for handle, _, _ in done.stayed], [on.dxf.handle])
 
     def test_a_tilted_plane_of_heights_is_refused(self) -> None:
         move = made()

@@ -9,10 +9,16 @@ from pathlib import Path
 import numpy as np
 import pyproj
 
+from fenwind.exchange.columns import PLAIN, list_text
+from fenwind.exchange.delimited import read_text
+from fenwind.exchange.outgoing import WORDS, Outgoing
+from fenwind.exchange.point_list import interpret, match_header
 from fenwind.geodesy.axes import own_axes, true_axes
 from fenwind.geodesy.conversion import convert
-from fenwind.geodesy.frames import FrameSpec, open_frame
+from fenwind.geodesy.frames import FrameSpec, axes_of, open_frame
 from fenwind.geodesy.geoid import GeoidGrid
+from fenwind.quantities.lengths import METRE
+from fenwind.reports.trail import triple
 from fenwind.standins.geoid_grid import write_gtx
 
 #: Code, latitude and longitude from Greenwich, easting, northing, metres. 27572: a known value of
@@ -144,6 +150,53 @@ class Axes(unittest.TestCase):
                 "EPSG:4326", "EPSG:3832", np.array([-175.0]), np.array([-17.0]), np.array([np.nan])
             )
             self.assertAlmostEqual(found.first[0], same.first[0], places=6)
+
+    def test_systems_that_count_the_other_way_keep_their_letters_signs_and_order(self) -> None:
+        """Axes as the EPSG dataset has them: Lo19 westing Y, southing X; S-JTSK southing X, westing Y."""
+        for code, titles, signs in (
+            ("EPSG:2048", ("Y", "X"), (-1.0, -1.0)),
+            ("EPSG:5513", ("X", "Y"), (-1.0, -1.0)),
+            ("EPSG:25832", ("E", "N"), (1.0, 1.0)),
+        ):
+            spec = FrameSpec(name="f", crs=code)
+            axes = axes_of(spec)
+            self.assertEqual((tuple(a.title for a in axes), tuple(a.sign for a in axes)), (titles, signs))
+            crs = open_frame(spec).crs
+            own = own_axes(crs, 12.0, 34.0)
+            true = {"e": 12.0, "n": 34.0}
+            self.assertEqual(tuple(map(float, own)), tuple(a.sign * true[a.component] for a in axes), code)
+        northing_first = axes_of(FrameSpec(name="f", crs="EPSG:25832", axis_order="NE"))
+        self.assertEqual([a.title for a in northing_first], ["N", "E"])
+
+    def test_lists_of_such_a_system_come_in_and_go_out_alike(self) -> None:
+        axes = axes_of(FrameSpec(name="f", crs="EPSG:2048"))
+        for text in (
+            "name,Y,X,h\nK,-50000.5,3650000.25,100\n",
+            "name,westing,southing,h\nK,-50000.5,3650000.25,100\n",
+            "K,-50000.5,3650000.25,100\nL,-50000.5,3650000.25,100\n",
+        ):
+            raw = read_text(text, "x")
+            points = interpret(raw, match_header(raw, axes))
+            np.testing.assert_array_equal(points.values[:3, 0], [50000.5, -3650000.25, 100.0])
+        out = Outgoing(
+            title="t",
+            spec=FrameSpec(name="Lo19", crs="EPSG:2048"),
+            names=("K",),
+            **{k: np.array([v]) for k, v in (("e_m", 50000.5), ("n_m", -3650000.25), ("height_m", 100.0))},
+            sigma_h_m=np.array([np.nan]),
+            sigma_v_m=np.array([np.nan]),
+            words={k: ("",) for k in WORDS},
+            symbols=("dot",),
+            labelled=np.array([True]),
+        )
+        written = list_text(out, PLAIN)
+        self.assertEqual(
+            written.splitlines()[1].split(",")[:4], ["K", "-50000.5000", "3650000.2500", "100.0000"]
+        )
+        back = interpret(read_text(written, "x"))
+        np.testing.assert_array_equal(back.values[:3, 0], [50000.5, -3650000.25, 100.0])
+        shown = triple((50000.5, -3650000.25, 100.0), METRE, axes)
+        self.assertRegex(shown, r"^Y −50.000\.5000   X 3.650.000\.2500   100\.0000$")
 
 
 if __name__ == "__main__":

@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 import argparse
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from fenwind.errors import FormatError, ProcedureError
 
 if TYPE_CHECKING:
-    from fenwind.exchange.raw_table import RawTable
     from fenwind.procedures.fit import FitOptions, FitResult
     from fenwind.procedures.move import Distances, Move
     from fenwind.procedures.positions import Positions
+    from fenwind.quantities.lengths import LengthUnit
 
 _DESCRIPTION = """FILE: CSV with name,e,n,h, or a DXF drawing. PAIRS: CSV with
 name,from_e,from_n,from_h,to_e,to_n,to_h; heights may be empty. Marks that are where a pair is to come
@@ -44,6 +44,11 @@ def add_parser(verbs: Any) -> None:
     parser.add_argument(
         "--reason", metavar="TEXT", default="", help="why the scale is not 1, with --horizontal scale"
     )
+    parser.add_argument(
+        "--unit",
+        metavar="UNIT",
+        help="unit of FILE where it states none: m, ft, ftUS; pairs that state none are in the file's",
+    )
     parser.add_argument("--json", action="store_true", help="print one JSON object, nothing rounded")
 
 
@@ -53,22 +58,32 @@ def run(options: argparse.Namespace) -> int:
     from fenwind.commands.reading import dump, split_names
     from fenwind.doubts.rules import doubts_about_fit
     from fenwind.exchange.files import check_target
+    from fenwind.exchange.pairs_list import read_pairs
     from fenwind.procedures.fit_case import FitCase
     from fenwind.procedures.move import distances, move_fit, move_of
+    from fenwind.procedures.positions import scaled
 
     check_target(options.out, (options.file, options.pairs))
-    source, target = read_pairs(options.pairs)
+    source, target, pairs_unit = read_pairs(options.pairs)
+    drawing = options.file.lower().endswith(".dxf")
+    units = _units(options, pairs_unit, drawing)
+    if pairs_unit is None and units.file is not None:  # pairs that state no unit are in the file's
+        source, target = (scaled(p, units.file.metres) for p in (source, target))
     result = move_fit(source, target, _options(options, source))
     move = move_of(result, target, backwards=options.back)
     stay = split_names(options.stay)
     apart = distances(source, target)
-    drawing = options.file.lower().endswith(".dxf")
-    outcome = (_move_drawing if drawing else _move_list)(options.file, options.out, move, stay, result)
+    outcome = (_move_drawing if drawing else _move_list)(options, units, move, stay, result)
+    outcome["units"] = {
+        "file": units.file.key if units.file is not None else None,
+        "pairs": pairs_unit.key if pairs_unit is not None else None,
+    }
     doubts = doubts_about_fit(FitCase(subject="move", measured=source, known=target, result=result))
+    metres = units.shown.metres
     if options.json:
-        payload = as_json(result, doubts, 1.0) | outcome
+        payload = as_json(result, doubts, metres) | outcome
         payload["distances"] = [
-            {"a": a, "b": b, "from": s, "to": t}
+            {"a": a, "b": b, "from": s / metres, "to": t / metres}
             for a, b, s, t in zip(
                 apart.first, apart.second, apart.source.tolist(), apart.target.tolist(), strict=True
             )
@@ -76,8 +91,39 @@ def run(options: argparse.Namespace) -> int:
         payload["scale_reason"] = options.reason
         print(dump(payload))
     else:
-        _print(options, result, move, apart, outcome, [d.text for d in doubts])
+        _print(options, units, result, move, apart, outcome, [d.text for d in doubts])
     return 1 if any(d.grave for d in doubts) else 0
+
+
+class _Units(NamedTuple):
+    """The unit of the file, None where nothing states one; and that in which coordinates are told."""
+
+    file: LengthUnit | None
+    shown: LengthUnit
+
+
+def _units(options: argparse.Namespace, pairs: LengthUnit | None, drawing: bool) -> _Units:
+    """Units of FILE and PAIRS are read alike: what the file states, else --unit, else what the other
+    states."""
+    from fenwind.exchange.dxf import open_drawing, unit_of
+    from fenwind.exchange.formats import read_table
+    from fenwind.exchange.point_list import match_header, unit_stated
+    from fenwind.quantities.lengths import METRE, UNITS, unit_named
+
+    asked = unit_named(options.unit) if options.unit else None
+    if drawing:
+        stated = UNITS.get(unit_of(open_drawing(options.file)))
+    else:
+        raw = read_table(options.file)
+        stated = unit_stated(raw, match_header(raw))
+    if asked is not None and stated is not None and asked is not stated:
+        raise FormatError(
+            f"--unit {asked.key} was given, and the file states {stated.plural}",
+            where=options.file,
+            hint="Leave --unit out, or correct the file",
+        )
+    own = stated or asked or pairs
+    return _Units(own, own or METRE)
 
 
 def _options(options: argparse.Namespace, source: Positions) -> FitOptions:
@@ -95,75 +141,22 @@ def _options(options: argparse.Namespace, source: Positions) -> FitOptions:
     )
 
 
-PAIR_COLUMNS = ("name", "from_e", "from_n", "from_h", "to_e", "to_n", "to_h")
-
-
-def read_pairs(path: str) -> tuple[Positions, Positions]:
-    """Source and target positions of a list of pairs. Raises FormatError with the place of the first bad
-    cell."""
-    import numpy as np
-
-    from fenwind.exchange.delimited import read_file
-    from fenwind.procedures.positions import positions
-
-    table = read_file(path)
-    heads = [h.strip().lower() for h in table.headers] or list(PAIR_COLUMNS)[: table.width]
-    missing = [c for c in ("name", "from_e", "from_n", "to_e", "to_n") if c not in heads]
-    if missing:
-        raise FormatError(
-            f"no column for {' and '.join(missing)}",
-            where=f"{path}, line 1",
-            hint=f"Expected {','.join(PAIR_COLUMNS)}",
-        )
-    place = {c: heads.index(c) for c in PAIR_COLUMNS if c in heads}
-    names: list[str] = []
-    rows: list[list[float]] = []
-    for line, cells in zip(table.lines, table.rows, strict=True):
-        name = cells[place["name"]] if place["name"] < len(cells) else ""
-        if not name or name in names:
-            raise FormatError(
-                f"column name: {name!r} found, expected every name once",
-                where=f"{path}, line {line}",
-                hint="Name each pair",
-            )
-        names.append(name)
-        rows.append(
-            [_cell(table, cells, place, column, f"{path}, line {line}") for column in PAIR_COLUMNS[1:]]
-        )
-    values = np.array(rows, dtype=float).reshape(-1, 6).T
-    return positions(names, *values[:3]), positions(names, *values[3:])
-
-
-def _cell(table: RawTable, cells: list[str], place: dict[str, int], column: str, where: str) -> float:
-    from fenwind.errors import ParseError
-    from fenwind.quantities.numbers import parse_number
-
-    index = place.get(column, len(cells))
-    text = cells[index] if index < len(cells) else ""
-    if not text and column.endswith("_h"):
-        return float("nan")
-    try:
-        return parse_number(text, decimal_comma=table.decimal_comma)
-    except ParseError as error:
-        raise FormatError(
-            f"column {column}: {text[:40]!r} found, expected a number", where=where, hint="Correct the cell"
-        ) from error
-
-
-def _move_list(path: str, out: str, move: Move, stay: tuple[str, ...], result: FitResult) -> dict[str, Any]:
+def _move_list(
+    options: argparse.Namespace, units: _Units, move: Move, stay: tuple[str, ...], result: FitResult
+) -> dict[str, Any]:
     from fenwind.commands.reading import number, read_list
     from fenwind.exchange.files import write_text
     from fenwind.exchange.list_move import move_list, moved_text
-    from fenwind.quantities.lengths import METRE
+    from fenwind.exchange.point_list import columns_said
 
-    raw, found = read_list(path)
+    raw, found = read_list(options.file, units.shown)
     done = move_list(found, move, stay, result)
-    after = done.points
-    write_text(out, moved_text(raw, found, done, METRE))
-    rows = zip(
-        after.names, after.e_m, after.n_m, after.height_m, after.sigma_h_m, after.sigma_v_m, strict=True
-    )
+    after, metres = done.points, units.shown.metres
+    write_text(options.out, moved_text(raw, found, done, units.shown))
+    place = (values / metres for values in (after.e_m, after.n_m, after.height_m))
+    rows = zip(after.names, *place, after.sigma_h_m, after.sigma_v_m, strict=True)
     return {
+        "columns": columns_said(raw, found.columns),
         "positions": [
             dict(zip(("name", "e", "n", "h", "sh", "sv"), (r[0], *map(number, r[1:])), strict=True))
             for r in rows
@@ -174,11 +167,11 @@ def _move_list(path: str, out: str, move: Move, stay: tuple[str, ...], result: F
 
 
 def _move_drawing(
-    path: str, out: str, move: Move, stay: tuple[str, ...], result: FitResult
+    options: argparse.Namespace, units: _Units, move: Move, stay: tuple[str, ...], result: FitResult
 ) -> dict[str, Any]:
     from fenwind.exchange.dxf_move import move_drawing
 
-    done = move_drawing(path, out, move, stay)
+    done = move_drawing(options.file, options.out, move, stay, unit=units.file)
     return {
         "moved": done.moved,
         "stayed": [handle for handle, _, _ in done.stayed],
@@ -190,6 +183,7 @@ def _move_drawing(
 
 def _print(
     options: argparse.Namespace,
+    units: _Units,
     result: FitResult,
     move: Move,
     apart: Distances,
@@ -198,17 +192,22 @@ def _print(
 ) -> None:
     from fenwind.quantities.angles import format_dms
 
-    shift_e, shift_n = result.plan.shift
+    metres = units.shown.metres
+    shift_e, shift_n = (v / metres for v in result.plan.shift)
     print(f"{'Back ' if options.back else ''}{options.file} -> {options.out}")
     turn = format_dms(result.plan.rotation_rad, 3)
     print(
         f"model {result.model}: shift E {shift_e:.4f}, N {shift_n:.4f}, turn {turn}, scale "
         f"{result.plan.scale:.9f}"
     )
-    print(f"heights: {'shifted by ' + repr(result.height.shift_m) if move.heights else 'untouched'}")
+    file = units.file.plural if units.file is not None else "no unit stated, as the pairs"
+    print(f"units of the file: {file}; all coordinates and distances below are in them, residuals in metres")
+    if "columns" in outcome:
+        print("columns: " + ", ".join(f"{m} from {head!r}" for m, head in outcome["columns"].items()))
+    print(f"heights: {'shifted by ' + repr(result.height.shift_m / metres) if move.heights else 'untouched'}")
     print("\ndistances between the marks of the pairs      from            to    difference")
     for a, b, s, t in zip(apart.first, apart.second, apart.source, apart.target, strict=True):
-        print(f"{a + ' - ' + b:40}  {s:12.4f}  {t:12.4f}  {t - s:+12.4f}")
+        print(f"{a + ' - ' + b:40}  {s / metres:12.4f}  {t / metres:12.4f}  {(t - s) / metres:+12.4f}")
     print("\npair                  dE        dN        dH")
     table = result.pairs
     for i, name in enumerate(table.names):

@@ -16,6 +16,8 @@ from fenwind.doubts.of_job import Findings, Judge
 from fenwind.doubts.registry import Doubt, Remedy
 from fenwind.doubts.settling import accept, settle
 from fenwind.errors import FenwindError
+from fenwind.geodesy.axes import ShownAxis, shown_axes
+from fenwind.geodesy.frames import axes_of
 from fenwind.job.derive import Derived, derive
 from fenwind.job.job import Job, Kept
 from fenwind.job.memory import Memory
@@ -141,6 +143,14 @@ class JobBridge(QObject):
     def unit(self) -> LengthUnit:
         """Length unit of the frame shown."""
         return UNITS[self.frame.spec.unit] if self.frame else METRE
+
+    @property
+    def axes(self) -> tuple[ShownAxis, ShownAxis]:
+        """The plane coordinates of the frame shown as people read them."""
+        try:
+            return axes_of(self.frame.spec) if self.frame else shown_axes(None)
+        except FenwindError:
+            return shown_axes(None)  # a system that is not known has a doubt of its own
 
     @property
     def angle_style(self) -> AngleStyle:

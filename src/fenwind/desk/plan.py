@@ -28,8 +28,10 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
+from fenwind.desk.plan_extras import Apart, Coming
 from fenwind.desk.plan_symbols import COUNT, CROSS, DOT, RING, SQUARE, TRIANGLE, arrow, draw_symbol
 from fenwind.desk.theme import MEDIUM, colour, font, is_night
+from fenwind.geodesy.axes import ShownAxis, shown_axes
 from fenwind.quantities.lengths import METRE, LengthUnit
 from fenwind.quantities.numbers import format_fixed
 from fenwind.reports.figure import nice_length
@@ -52,6 +54,7 @@ class Scene:
 
     title: str = ""
     unit: LengthUnit = METRE
+    axes: tuple[ShownAxis, ShownAxis] = shown_axes(None)
     names: tuple[str, ...] = ()
     e_m: FloatArray = field(default_factory=lambda: np.zeros(0))
     n_m: FloatArray = field(default_factory=lambda: np.zeros(0))
@@ -65,6 +68,13 @@ class Scene:
     labelled: NDArray[np.bool_] = field(default_factory=lambda: np.zeros(0, dtype=bool))
     gaps: FloatArray = field(default_factory=lambda: np.zeros((2, 0)))
     under: tuple[Any, ...] = ()
+    coming: Coming | None = None
+    apart: Apart | None = None
+
+    def show_alone(self, coming: Coming) -> None:
+        """Show what is coming in a frame of its own, without the marks."""
+        fresh = Scene(title=coming.alone, unit=self.unit, coming=coming)
+        self.__dict__.update(fresh.__dict__)
 
 
 class Plan(QWidget):
@@ -100,7 +110,7 @@ class Plan(QWidget):
 
     def show_scene(self, scene: Scene) -> None:
         """Show marks; the view is kept unless the system or the first sight of marks asks for a new one."""
-        key = (scene.title, bool(scene.names))
+        key = (scene.title, bool(scene.names), scene.coming is not None)
         self.scene = scene
         if key != self._fitted_key:
             self._fitted_key = key
@@ -127,10 +137,12 @@ class Plan(QWidget):
         """Show all marks, and go on doing so while the window changes, until the view is moved."""
         self._untouched = True
         s = self.scene
-        fine = np.isfinite(s.e_m) & np.isfinite(s.n_m)
-        if fine.any():
-            low = np.array([s.e_m[fine].min(), s.n_m[fine].min()])
-            high = np.array([s.e_m[fine].max(), s.n_m[fine].max()])
+        places = np.stack([s.e_m, s.n_m])
+        if s.coming is not None:
+            places = np.hstack([places, s.coming.places()])
+        places = places[:, np.isfinite(places).all(axis=0)]
+        if places.size:
+            low, high = places.min(axis=1), places.max(axis=1)
             self._centre = 0.5 * (low + high)
             extent = np.maximum(high - low, 1.0)
             self._scale = float(min((self.width() - 110) / extent[0], (self.height() - 110) / extent[1]))
@@ -276,6 +288,8 @@ class Plan(QWidget):
             self._paint_residuals(p, x, y)
             self._paint_marks(p, x, y, seen)
         p.setRenderHint(QPainter.RenderHint.Antialiasing)
+        if self.scene.coming is not None:
+            self.scene.coming.paint(p, self.to_pixels)
         self._paint_selection(p, x, y)
         self._paint_measure(p, x, y)
         if self._window_from is not None and self._cursor is not None:
@@ -325,6 +339,7 @@ class Plan(QWidget):
         thousands = step / unit >= 100.0
         divisor, decimals = (1000.0, 1) if thousands else (1.0, 0 if step / unit >= 1 else 2)
         p.setFont(font(10))
+        signs = {a.component: a.sign for a in self.scene.axes}
         low, high = self.to_ground(QPointF(0, self.height())), self.to_ground(QPointF(self.width(), 0))
         for axis in (0, 1):
             value = math.ceil(low[axis] / step) * step
@@ -332,7 +347,8 @@ class Plan(QWidget):
                 if value > high[axis]:
                     break
                 x, y = self.to_pixels(value, value)
-                text = format_fixed(value / unit / divisor, decimals)
+                sign = signs["en"[axis]]
+                text = format_fixed(sign * value / unit / divisor, decimals)
                 p.setPen(QPen(colour("grid"), 1))
                 if axis == 0:
                     p.drawLine(QPointF(float(x), 0), QPointF(float(x), self.height()))
@@ -501,7 +517,13 @@ class Plan(QWidget):
         """Title, north, scale bar, the measure of the vectors, read-out."""
         p.setPen(colour("faint"))
         p.setFont(font(11))
-        if not self.scene.names:
+        if self.scene.apart is not None:
+            self.scene.apart.paint(p, self.width(), self.height())
+            p.setPen(colour("faint"))
+            p.setFont(font(11))
+        if not self.scene.names and self.scene.coming is None:
+            if self.scene.apart is not None:
+                return
             p.fillRect(self.rect(), colour("map"))
             p.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, "Marks with positions will show here.")
             return
@@ -531,7 +553,10 @@ class Plan(QWidget):
             p.drawText(QPointF(start + shown / 1000.0 * factor + 6, bottom - 28), words)
         if self._cursor is not None:
             e, n = self.to_ground(self._cursor)
-            text = f"E {format_fixed(e / unit, 2)}   N {format_fixed(n / unit, 2)}"
+            place = {"e": e, "n": n}
+            text = "   ".join(
+                f"{a.title} {format_fixed(a.sign * place[a.component] / unit, 2)}" for a in self.scene.axes
+            )
             box = QRectF(8, self.height() - 40, p.fontMetrics().horizontalAdvance(text) + 12, 18)
             p.fillRect(box, _veil("sheet"))
             p.setPen(colour("ink"))

@@ -8,7 +8,10 @@ from numpy.typing import NDArray
 
 from fenwind.desk.bridge import JobBridge
 from fenwind.desk.plan import Scene
+from fenwind.desk.plan_extras import Apart
 from fenwind.desk.plan_symbols import BY_NAME, SQUARE, TRIANGLE
+from fenwind.doubts.job_rules import stranded
+from fenwind.geodesy.frames import axes_of
 from fenwind.job.adopted import Adopted
 from fenwind.job.appearance import appearance
 from fenwind.job.derive import Derived
@@ -42,6 +45,7 @@ def build_scene(bridge: JobBridge, step: Node | None = None) -> Scene:
     scene = Scene(
         title=record.spec.name,
         unit=UNITS[record.spec.unit],
+        axes=axes_of(record.spec),
         names=adopted.names,
         e_m=adopted.e_m,
         n_m=adopted.n_m,
@@ -49,9 +53,26 @@ def build_scene(bridge: JobBridge, step: Node | None = None) -> Scene:
         labelled=labelled,
         off=np.zeros(len(adopted.names), dtype=bool),
     )
+    scene.apart = _apart(bridge, frame_id, adopted)
     if drawing is not None:
         _add_drawing(scene, adopted, drawing)
     return scene
+
+
+def _apart(bridge: JobBridge, frame_id: str, adopted: Adopted) -> Apart | None:
+    """The marks that nothing ties to the frame shown: those of the other frame that has most of them."""
+    state = bridge.state
+    told = (d for d in (*bridge.findings.open, *(d for d, _ in bridge.findings.accepted)))
+    frames = [d.subject for d in told if d.rule == "marks.not-tied" and frame_id == state.info.frame]
+    found = {key: list(stranded(state, key, adopted.place)) for key in frames}
+    key = max(found, key=lambda k: len(found[k]), default="")
+    given = [g for g in found.get(key, ()) if g.e_m is not None]
+    if not given:
+        return None
+    at = np.array([g.values[:2] for g in given]).T
+    return Apart(
+        title=state.frames[key].spec.name, names=tuple(state.marks[g.mark].name for g in given), at=at
+    )
 
 
 def drawing_of(derived: Derived, step: Node | None) -> Drawing | None:

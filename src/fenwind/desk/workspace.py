@@ -170,7 +170,7 @@ class Workspace(QObject):
         if mark is None or not frame:
             self.trail_pane.show_links("", ())
             return
-        links = trail(self.bridge.state, self.bridge.derived, mark, frame, self.bridge.unit)
+        links = trail(self.bridge.state, self.bridge.derived, mark, frame, self.bridge.unit, self.bridge.axes)
         self.trail_pane.show_links(f"TRAIL OF {mark.name}", links)
 
     def _on_selected(self, name: str) -> None:

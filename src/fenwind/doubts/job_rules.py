@@ -76,7 +76,10 @@ def not_tied(state: JobState, derived: Derived) -> Iterator[Doubt]:
                 limit=0,
                 unit="marks",
                 grave=True,
-                remedies=(Remedy(kind="given-here", label=f"given in {frame} all along"),),
+                remedies=(
+                    Remedy(kind="given-here", label=f"given in {frame} all along"),
+                    Remedy(kind="tie", label="tie them by a fit"),
+                ),
             )
 
 

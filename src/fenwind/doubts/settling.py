@@ -78,8 +78,20 @@ def _given_here(state: JobState, doubt: Doubt) -> Gesture:
     return Gesture(f"{len(entries)} marks were given in {state.frames[shown].spec.name}", entries)
 
 
+def _tie(state: JobState, doubt: Doubt) -> Gesture:
+    """A fit of what was measured onto the frame doubted, which is then the one shown."""
+    here, there = state.info.frame, doubt.subject
+    measured = {m.mark for m in state.measured.values() if m.active}
+    if not any(g.mark in measured for g in state.given.values() if g.active and g.frame == there):
+        raise ProcedureError(
+            "none of these marks was measured yet", hint="Take in what was measured at some of them first"
+        )
+    step = FitStep(id=new_id(), name=f"Fit {len(state.fits) + 1}", source_frame=here, target_frame=there)
+    return Gesture(f"Tie by {step.name}", (Add(record=step), amend(state.info, frame=there)))
+
+
 #: What each kind of remedy does that is about records, not about a fit.
-RECORD_REMEDIES: dict[str, Callable[[JobState, Doubt], Gesture]] = {"given-here": _given_here}
+RECORD_REMEDIES: dict[str, Callable[[JobState, Doubt], Gesture]] = {"given-here": _given_here, "tie": _tie}
 
 
 #: What each kind of remedy does.

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from fenwind.errors import FormatError
 from fenwind.exchange.csv_out import csv_text
 from fenwind.exchange.outgoing import Outgoing
-from fenwind.geodesy.frames import FrameSpec
+from fenwind.geodesy.frames import FrameSpec, axes_of
 from fenwind.quantities.lengths import UNITS
 from fenwind.records.records import Layout
 
@@ -69,14 +69,15 @@ def list_columns(out: Outgoing, layout: Layout) -> list[ListColumn]:
     if unknown or not keys:
         what = f"there is no column {unknown[0]!r}" if unknown else "the layout has no columns"
         raise FormatError(what, where=layout.name, hint=f"Choose among {', '.join(COLUMNS)}")
-    if out.spec.axis_order == "NE" and "e" in keys and "n" in keys and keys.index("n") == keys.index("e") + 1:
+    axes = axes_of(out.spec)
+    if "e" in keys and "n" in keys and keys.index("n") == keys.index("e") + 1:
         at = keys.index("e")
-        keys[at : at + 2] = ["n", "e"]
+        keys[at : at + 2] = [axis.component for axis in axes]
     makers: dict[str, Callable[[], list[ListColumn]]] = {
         "others": lambda: [
             c
             for spec, values in out.others.values()
-            for c in _plane(spec, values, layout.decimals, beside=True)
+            for c in _plane(spec, values, layout.decimals, beside=True).values()
         ],
         "lat": lambda: [ListColumn(head="lat", cells=_degrees(out.geodetic()[0]), decimals=10)],
         "lon": lambda: [ListColumn(head="lon", cells=_degrees(out.geodetic()[1]), decimals=10)],
@@ -86,7 +87,7 @@ def list_columns(out: Outgoing, layout: Layout) -> list[ListColumn]:
         "sv": lambda: [ListColumn(head="sv", cells=out.sigma_v_m.tolist(), decimals=4)],
         "system": lambda: [ListColumn(head="system", cells=[out.system_words] * len(out.names))],
     }
-    own = dict(zip("enh", _plane(out.spec, (out.e_m, out.n_m, out.height_m), layout.decimals), strict=True))
+    own = _plane(out.spec, (out.e_m, out.n_m, out.height_m), layout.decimals)
     found: list[ListColumn] = []
     for key in keys:
         if key in own:
@@ -102,15 +103,21 @@ def list_columns(out: Outgoing, layout: Layout) -> list[ListColumn]:
 
 def _plane(
     spec: FrameSpec, values: Iterable[FloatArray], decimals: int, beside: bool = False
-) -> list[ListColumn]:
+) -> dict[str, ListColumn]:
+    """Columns of the plane coordinates and the height by "e", "n", "h", in the order and with the signs of
+    the frame; one that counts west or south is headed so."""
     unit = UNITS[spec.unit]
     suffix = f" ({unit.key})" if unit.key != "m" or beside else ""
     name = f" {spec.name}" if beside else ""
-    cells: list[list[float]] = [(v / unit.metres).tolist() for v in values]
-    return [
-        ListColumn(head=f"{axis}{name}{suffix}", cells=c, decimals=decimals)
-        for axis, c in zip("enh", cells, strict=True)
-    ]
+    e, n, h = values
+    place = {"e": e, "n": n}
+    found = {}
+    for axis in axes_of(spec):
+        head = axis.component if axis.sign > 0 else axis.word
+        cells = (axis.sign * place[axis.component] / unit.metres).tolist()
+        found[axis.component] = ListColumn(head=f"{head}{name}{suffix}", cells=cells, decimals=decimals)
+    height = (h / unit.metres).tolist()
+    return found | {"h": ListColumn(head=f"h{name}{suffix}", cells=height, decimals=decimals)}
 
 
 def _degrees(angle_rad: FloatArray) -> list[float]:

@@ -107,9 +107,10 @@ def _header(tag: str) -> str:
     )
 
 
-def _of_block(block: Any) -> Any:
-    """Insertion point in the world's axes."""
-    return block.ocs().to_wcs(block.dxf.insert)
+def _of_block(entity: Any) -> Any:
+    """Insertion point of a block or a text in the world's axes."""
+    turned = entity.dxf.hasattr("extrusion")
+    return entity.ocs().to_wcs(entity.dxf.insert) if turned else entity.dxf.insert
 
 
 def _spot(point: Any) -> tuple[float, float]:
@@ -124,7 +125,7 @@ def _place(point: Any) -> list[str]:
 def labels_of(space: Any, points: list[Any]) -> list[tuple[Any, str]]:
     """For every POINT the TEXT or MTEXT nearest to it within three text heights, each used once, and what it
     says; (None, "") without one."""
-    texts = [(t, t.dxf.insert, t.dxf.get("height", 1.0), t.dxf.text.strip()) for t in space.query("TEXT")]
+    texts = [(t, _of_block(t), t.dxf.get("height", 1.0), t.dxf.text.strip()) for t in space.query("TEXT")]
     texts += [
         (t, t.dxf.insert, t.dxf.get("char_height", 1.0), t.plain_text().strip()) for t in space.query("MTEXT")
     ]

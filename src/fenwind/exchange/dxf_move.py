@@ -22,18 +22,6 @@ from fenwind.quiet import collection_paused
 
 #: Entities with a place of their own, by which they can be a target or carry a mark's name.
 _PLACED = {"POINT": "location", "INSERT": "insert", "TEXT": "insert", "MTEXT": "insert", "CIRCLE": "center"}
-_ROUND = {
-    "CIRCLE",
-    "ARC",
-    "INSERT",
-    "LWPOLYLINE",
-    "POLYLINE",
-    "DIMENSION",
-    "TEXT",
-    "MTEXT",
-    "HATCH",
-    "ELLIPSE",
-}
 _BLOCK = 2000
 
 
@@ -55,26 +43,32 @@ def move_drawing(
     stay: Iterable[str] = (),
     progress: Progress = NULL_PROGRESS,
     unit: LengthUnit | None = None,
+    forced: bool = False,
 ) -> MovedDrawing:
     """Read a drawing, move its model space, write it to `out`.
 
     stay: names of what stays put, each a layer, a text, an attribute's value, or a handle. Entities at a
     pair's target stay by themselves; what the library cannot move stays and is listed. unit: None where the
     move counts in the drawing's own unit; else the move is in metres, the drawing in the unit it states, and
-    in `unit` when it states none. Raises FormatError
+    in `unit` when it states none or `forced`. Raises FormatError
     when the drawing is damaged or cannot be written, ProcedureError for heights on a tilted plane, Cancelled.
     """
     with collection_paused():
-        return _move(path, out, move, frozenset(s.lower() for s in stay), progress, unit)
+        return _move(path, out, move, frozenset(s.lower() for s in stay), progress, (unit, forced))
 
 
-def _unit_of(drawing: Any, unit: LengthUnit | None) -> LengthUnit | None:
+#: The unit that a drawing is read in where it states none, and whether that holds whatever it states.
+Asked = tuple[LengthUnit | None, bool]
+
+
+def _unit_of(drawing: Any, asked: Asked) -> LengthUnit | None:
     """The unit that a drawing's coordinates are in, None where the move counts in it."""
-    return None if unit is None else UNITS.get(unit_of_drawing(drawing), unit)
+    unit, forced = asked
+    return unit if unit is None or forced else UNITS.get(unit_of_drawing(drawing), unit)
 
 
 def _move(
-    path: str, out: str, move: Move, stay: frozenset[str], progress: Progress, unit: LengthUnit | None
+    path: str, out: str, move: Move, stay: frozenset[str], progress: Progress, unit: Asked
 ) -> MovedDrawing:
     progress.report(0, 4, "reading the drawing")
     drawing = open_drawing(path)
@@ -100,10 +94,10 @@ def _move(
 
 
 def preview(
-    path: str, move: Move, stay: Iterable[str] = (), unit: LengthUnit | None = None
-) -> tuple[Counter[str], list[tuple[str, str, str]]]:
-    """What a move would do: counts of what moves by kind and layer, and what stays with the reason; nothing
-    is changed.
+    path: str, move: Move, stay: Iterable[str] = (), unit: LengthUnit | None = None, forced: bool = False
+) -> tuple[Counter[str], list[tuple[str, str, str]], str]:
+    """What a move would do: counts of what moves by kind and layer, what stays with the reason, and the key
+    of the unit that the drawing states; nothing is changed.
 
     Raises FormatError when the drawing is damaged.
     """
@@ -111,12 +105,13 @@ def preview(
     with foreign_reader(
         path, "the drawing", "Save the drawing again as DXF, or check it in a drawing program"
     ):
-        own = _unit_of(drawing, unit)
+        own = _unit_of(drawing, (unit, forced))
         place = _Place(move, own.metres if own is not None else 1.0)
         _Matrices(place)  # refuses what cannot be done to a drawing
         entities, reasons = _entities(drawing, place, frozenset(s.lower() for s in stay))
         counts = Counter(f"{e.dxftype()} on {e.dxf.layer}" for e in entities if e not in reasons)
-    return counts, [(e.dxf.handle, _what(e), reasons[e]) for e in entities if e in reasons]
+    stays = [(e.dxf.handle, _what(e), reasons[e]) for e in entities if e in reasons]
+    return counts, stays, unit_of_drawing(drawing)
 
 
 class _Place(NamedTuple):
@@ -159,7 +154,7 @@ def _staying(entities: list[Any], place: _Place, stay: frozenset[str]) -> dict[A
     placed = [e for e in entities if e.dxftype() in _PLACED]
     move = place.move
     if placed and move.targets.size:
-        places = np.array([e.dxf.get(_PLACED[e.dxftype()]).vec2 for e in placed], dtype=float).T * place.unit
+        places = np.array([_world(e).vec2 for e in placed], dtype=float).T * place.unit
         for entity, there in zip(placed, move.at_target(places[0], places[1]).tolist(), strict=True):
             if there:
                 reasons[entity] = "is a target of the move"
@@ -169,6 +164,13 @@ def _staying(entities: list[Any], place: _Place, stay: frozenset[str]) -> dict[A
             if named:
                 reasons[entity] = f"named: {named}"
     return reasons
+
+
+def _world(entity: Any) -> Any:
+    """The place of an entity in the world's axes; most keep it in their own, which extrusion turns."""
+    point = entity.dxf.get(_PLACED[entity.dxftype()])
+    turned = entity.dxftype() not in ("POINT", "MTEXT") and entity.dxf.hasattr("extrusion")
+    return entity.ocs().to_wcs(point) if turned else point
 
 
 def _with_labels(space: Any, reasons: dict[Any, str], stay: frozenset[str]) -> dict[Any, str]:
@@ -228,7 +230,6 @@ class _Matrices:
             float(n[0] - (centre[1] * self._c - centre[0] * self._s)) / unit,
         )
         self._lift = self._height_shift(centre) / unit if move.heights else 0.0
-        self._flat_move = not move.heights and math.isclose(scale, 1.0, abs_tol=1e-15)
 
     def _height_shift(self, centre: Any) -> float:
         zero = np.zeros(1)
@@ -236,35 +237,62 @@ class _Matrices:
 
     def groups(self, entities: list[Any]) -> list[tuple[Any, list[Any]]]:
         """Entities under the matrix each needs."""
-        if self._flat_move:
-            return [(self._matrix(1.0, 0.0), entities)]
-        parts: dict[tuple[float, float], list[Any]] = {}
-        for entity in entities:
-            heights = _heights(entity)
-            lift = self._lift if any(heights) else 0.0
-            # Round things stay round only when all three axes scale alike; their one height is then put back.
-            alike = self._move.scale if entity.dxftype() in _ROUND else 1.0
-            level = heights[0] if heights else 0.0
-            parts.setdefault((alike, lift + level * (1.0 - alike)), []).append(entity)
-        return [(self._matrix(*key), some) for key, some in parts.items()]
+        if not self._lift:
+            return [(self._matrix(0.0), entities)]
+        level = Levels()
+        lifted = [e for e in entities if level.raised(e)]
+        up = set(lifted)
+        return [
+            (self._matrix(self._lift), lifted),
+            (self._matrix(0.0), [e for e in entities if e not in up]),
+        ]
 
-    def _matrix(self, z_scale: float, lift: float) -> Any:
+    def _matrix(self, lift: float) -> Any:
         from ezdxf.math import Matrix44
 
         c, s = self._c, self._s
-        return Matrix44([c, -s, 0, 0, s, c, 0, 0, 0, 0, z_scale, 0, self._shift[0], self._shift[1], lift, 1])
+        return Matrix44([c, -s, 0, 0, s, c, 0, 0, 0, 0, 1.0, 0, self._shift[0], self._shift[1], lift, 1])
 
 
-def _heights(entity: Any) -> list[float]:
-    """Heights of an entity's defining places."""
+#: Where an entity of one place keeps its height.
+_PLACES = ("location", "insert", "center", "defpoint", "start", "vtx0", "vtx1", "vtx2", "vtx3", "end")
+
+
+class Levels:
+    """Which entities have a height at all: one of their places is not at zero. A block put in at zero has the
+    heights of what it is made of."""
+
+    def __init__(self) -> None:
+        self._blocks: dict[str, bool] = {}
+
+    def raised(self, entity: Any) -> bool:
+        """Whether an entity has a height."""
+        if any(heights_of(entity)):
+            return True
+        return entity.dxftype() == "INSERT" and self._in_block(entity)
+
+    def _in_block(self, entity: Any) -> bool:
+        name = entity.dxf.name
+        if name not in self._blocks:
+            self._blocks[name] = False  # a block that holds itself ends here
+            block = entity.block()
+            self._blocks[name] = block is not None and any(self.raised(e) for e in block)
+        return self._blocks[name]
+
+
+def heights_of(entity: Any) -> list[float]:
+    """Heights of an entity's places, as they are stored."""
     kind, dxf = entity.dxftype(), entity.dxf
-    if kind == "LINE":
-        return [dxf.start.z, dxf.end.z]
     if kind == "LWPOLYLINE":
         return [float(dxf.get("elevation", 0.0))]
-    if kind == "POLYLINE":
-        return [v.dxf.location.z for v in entity.vertices] or [0.0]
-    for name in ("location", "insert", "center", "defpoint", "start", "vtx0"):
-        if dxf.hasattr(name):
-            return [float(dxf.get(name).z)]
-    return [0.0]
+    if kind in ("SPLINE", "HELIX"):
+        return [float(p[2]) for points in (entity.control_points, entity.fit_points) for p in points]
+    if kind in ("LEADER", "MESH"):
+        return [float(p[2]) for p in entity.vertices]
+    if kind == "MLINE":
+        return [v.location.z for v in entity.vertices]
+    heights = [v.dxf.location.z for v in entity.vertices] if kind == "POLYLINE" else []
+    heights += (
+        [dxf.elevation.z] if kind in ("HATCH", "MPOLYGON", "POLYLINE") and dxf.hasattr("elevation") else []
+    )
+    return heights + [float(dxf.get(name).z) for name in _PLACES if dxf.hasattr(name)]

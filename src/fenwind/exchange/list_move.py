@@ -88,7 +88,7 @@ def moved_text(raw: RawTable, found: PointList, done: MovedList, unit: LengthUni
         for meaning, column in found.columns.columns.items():
             if meaning not in values or (column >= len(cells) or not cells[column]):
                 continue
-            metres = 1.0 if meaning in ("sh", "sv") else found.columns.units.get(meaning, unit).metres
+            metres = 1.0 if meaning in ("sh", "sv") else found.columns.factor(meaning, unit)
             cells[column] = _figure(float(values[meaning][i]) / metres, decimals, raw.decimal_comma)
         kept.append(cells)
     out = io.StringIO(newline="")

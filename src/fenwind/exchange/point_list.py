@@ -13,9 +13,10 @@ from numpy.typing import NDArray
 
 from fenwind.errors import FormatError, ParseError
 from fenwind.exchange.raw_table import RawTable, is_number
+from fenwind.geodesy.axes import ShownAxis, shown_axes
 from fenwind.progress import NULL_PROGRESS, Progress
 from fenwind.quantities.geographic import parse_latitude, parse_longitude
-from fenwind.quantities.lengths import METRE, LengthUnit, unit_named
+from fenwind.quantities.lengths import METRE, UNITS, LengthUnit, unit_named
 from fenwind.quantities.numbers import parse_number
 
 #: Coordinates beyond this are absurd on the earth, metres.
@@ -59,7 +60,12 @@ MEANINGS: dict[str, tuple[str, ...]] = {
     "description": ("description", "desc", "remark", "remarks", "comment", "note"),
 }
 FloatArray = NDArray[np.float64]
-_WORDS = {word: meaning for meaning, words in MEANINGS.items() for word in words}
+#: Heads of coordinates that are counted the other way: what they mean with the sign changed.
+_OPPOSITE = {
+    **dict.fromkeys(("westing", "westings", "west"), "e"),
+    **dict.fromkeys(("southing", "southings", "south"), "n"),
+}
+_WORDS = _OPPOSITE | {word: meaning for meaning, words in MEANINGS.items() for word in words}
 _UNIT_IN_HEADER = re.compile(
     r"^(?P<word>.*?)[\s,]*[\[(]?\b(?P<unit>m|ft|ftUS|usft|km|mm)\b[\])]?\s*$", re.IGNORECASE
 )
@@ -67,10 +73,16 @@ _UNIT_IN_HEADER = re.compile(
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ColumnMatch:
-    """Column index of every meaning found, and the length unit of the columns whose header states one."""
+    """Column index of every meaning found, the length unit of the columns whose header states one, and those
+    of easting and northing that are counted westwards and southwards."""
 
     columns: dict[str, int]
     units: dict[str, LengthUnit] = field(default_factory=dict)
+    opposite: frozenset[str] = frozenset()
+
+    def factor(self, meaning: str, unit: LengthUnit) -> float:
+        """What a number of a column is multiplied by to give metres; `unit` where its head states none."""
+        return self.units.get(meaning, unit).metres * (-1.0 if meaning in self.opposite else 1.0)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -141,6 +153,19 @@ class PointList:
         return tuple(self.row(i) for i in range(len(self.names)))
 
 
+def unit_stated(table: RawTable, match: ColumnMatch) -> LengthUnit | None:
+    """The unit of easting and northing that a list states, in its heads or as a file."""
+    return match.units.get("e") or (UNITS[table.unit] if table.unit else None)
+
+
+def columns_said(table: RawTable, match: ColumnMatch) -> dict[str, str]:
+    """The head of the column that each meaning was taken from."""
+    return {
+        meaning: table.headers[i] if i < len(table.headers) else f"column {i + 1}"
+        for meaning, i in match.columns.items()
+    }
+
+
 def height_meaning(columns: Mapping[str, int], geographic: bool) -> str:
     """The meaning that heights are read from: beside latitude and longitude those above the ellipsoid, on a
     plane the others, where both are there."""
@@ -148,32 +173,48 @@ def height_meaning(columns: Mapping[str, int], geographic: bool) -> str:
     return next((m for m in order if m in columns), "h")
 
 
-def match_header(table: RawTable, *, northing_first: bool = False) -> ColumnMatch:
-    """Meanings by header words; without a header by place: name, then e, n (or n, e) and h in that order."""
+def match_header(table: RawTable, axes: Sequence[ShownAxis] = shown_axes(None)) -> ColumnMatch:
+    """Meanings by header words; without a header by place: name, then the plane coordinates as `axes` has
+    them, and h. Of a system that counts west or south its own letters are known too."""
+    turned = {a.title.lower(): a for a in axes if any(other.sign < 0 for other in axes)}
     if not table.headers:
-        axes = ("n", "e") if northing_first else ("e", "n")
-        order = ("name", *axes, "h", "code", "description") if table.width > 2 else axes
-        return ColumnMatch(columns={meaning: i for i, meaning in enumerate(order[: table.width])})
+        plane = tuple(a.component for a in axes)
+        order = ("name", *plane, "h", "code", "description") if table.width > 2 else plane
+        against = frozenset(a.component for a in axes if a.sign < 0)
+        return ColumnMatch(columns={m: i for i, m in enumerate(order[: table.width])}, opposite=against)
     columns: dict[str, int] = {}
     units: dict[str, LengthUnit] = {}
+    opposite: set[str] = set()
     for index, header in enumerate(table.headers):
         meaning, unit = _meaning_of(header)
+        axis = turned.get(_plain(header))
+        meaning = axis.component if axis is not None else meaning
         if meaning and meaning not in columns:
             columns[meaning] = index
             if unit is not None:
                 units[meaning] = unit
-    return ColumnMatch(columns=columns, units=units)
+            if _plain(header) in _OPPOSITE or (axis is not None and axis.sign < 0):
+                opposite.add(meaning)
+    return ColumnMatch(columns=columns, units=units, opposite=frozenset(opposite))
+
+
+def head_and_unit(header: str) -> tuple[str, LengthUnit | None]:
+    """The word of a header in small letters, and the unit it states."""
+    stated = _UNIT_IN_HEADER.match(header.strip())
+    word = stated["word"] if stated else header
+    return re.sub(r"[_\s]+", " ", word.strip().lower()), unit_named(stated["unit"]) if stated else None
+
+
+def _plain(header: str) -> str:
+    return head_and_unit(header)[0]
 
 
 def _meaning_of(header: str) -> tuple[str, LengthUnit | None]:
     plain = re.sub(r"[_\s]+", " ", header.strip().lower())
     if plain in _WORDS:
         return _WORDS[plain], None
-    stated = _UNIT_IN_HEADER.match(header.strip())
-    if stated is None:
-        return "", None
-    word = re.sub(r"[_\s]+", " ", stated["word"].strip().lower())
-    return _WORDS.get(word, ""), unit_named(stated["unit"])
+    word, unit = head_and_unit(header)
+    return (_WORDS.get(word, ""), unit) if unit is not None else ("", None)
 
 
 WORD_MEANINGS = ("class", "code", "monument", "description", "source")
@@ -328,7 +369,7 @@ class _RowReader:
     def __init__(
         self, table: RawTable, match: ColumnMatch, geographic: bool, unit: LengthUnit, heights_alone: bool
     ) -> None:
-        self._columns, self._units, self._unit = match.columns, match.units, unit
+        self._columns, self._match, self._unit = match.columns, match, unit
         self._geographic, self._comma = geographic, table.decimal_comma
         self._axes = ("lat", "lon") if geographic else ("e", "n")
         self._heights_alone = heights_alone
@@ -369,8 +410,8 @@ class _RowReader:
                 raise ValueError
             limit, scale = MAX_SIGMA_M, 1.0
         else:
-            scale = self._units.get(meaning, self._unit).metres
-            limit = MAX_COORDINATE_M / scale
+            scale = self._match.factor(meaning, self._unit)
+            limit = MAX_COORDINATE_M / abs(scale)
         if np.nanmax(np.abs(values), initial=0.0) > limit:
             raise ValueError
         return values * scale
@@ -402,7 +443,7 @@ class _RowReader:
         text = self._text(row, meaning)
         if not text and not needed:
             return math.nan
-        value = self._number(text, meaning) * self._units.get(meaning, self._unit).metres
+        value = self._number(text, meaning) * self._match.factor(meaning, self._unit)
         if abs(value) > MAX_COORDINATE_M:
             raise _BadCell(meaning, f"{text} is beyond any place on the earth")
         return value

@@ -135,6 +135,40 @@ def own_axes(crs: pyproj.CRS, east: ArrayLike, north: ArrayLike) -> tuple[FloatA
     return values if column == 0 else (values[1], values[0])
 
 
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ShownAxis:
+    """One plane coordinate as people read and write it: its component ("e" or "n"), its sign against true
+    easting or northing, a short title and a word."""
+
+    component: str
+    sign: float
+    title: str
+    word: str
+
+
+_PLAIN_AXES = (
+    ShownAxis(component="e", sign=1.0, title="E", word="easting"),
+    ShownAxis(component="n", sign=1.0, title="N", word="northing"),
+)
+
+
+def shown_axes(crs: pyproj.CRS | None, northing_first: bool = False) -> tuple[ShownAxis, ShownAxis]:
+    """The plane coordinates of a projected system, or of a plane of none, in the order they are written.
+    Systems that count southwards or westwards keep their own order, signs and letters (the axes' order,
+    directions and abbreviations in the EPSG dataset)."""
+    words = {"west": ("e", "westing"), "south": ("n", "southing"), "east": ("e", "easting")}
+    directions = [axis.direction.lower() for axis in crs.axis_info[:2]] if crs is not None else []
+    if not {"west", "south"} & set(directions) or len(set(directions)) < 2:
+        return (_PLAIN_AXES[1], _PLAIN_AXES[0]) if northing_first else _PLAIN_AXES
+    assert crs is not None
+    found = []
+    for axis, direction in zip(crs.axis_info, directions, strict=False):
+        component, word = words.get(direction, ("n", "northing"))
+        sign = -1.0 if direction in ("west", "south") else 1.0
+        found.append(ShownAxis(component=component, sign=sign, title=axis.abbrev, word=word))
+    return found[0], found[1]
+
+
 def height_scale(vertical: pyproj.CRS) -> float:
     """Metres upwards in one unit of a height system; negative for depths."""
     axis = vertical.axis_info[0]

@@ -21,10 +21,12 @@ from pyproj.exceptions import CRSError, ProjError
 from fenwind.errors import FrameError
 from fenwind.geodesy.axes import (
     Parts,
+    ShownAxis,
     from_greenwich,
     geodetic_of,
     own_axes,
     parts_of,
+    shown_axes,
     to_greenwich,
     true_axes,
 )
@@ -330,6 +332,12 @@ def open_frame(spec: FrameSpec, contents: bytes = b"") -> Frame:
             _cache.frames.clear()
         _cache.frames[key] = Frame(spec)
     return _cache.frames[key]
+
+
+def axes_of(spec: FrameSpec) -> tuple[ShownAxis, ShownAxis]:
+    """The plane coordinates of a frame as people read and write them. Raises FrameError for a system that is
+    not known."""
+    return shown_axes(_parts(spec.crs).plain if spec.crs else None, spec.axis_order == "NE")
 
 
 def working_frame_spec(crs: str, geoid: str = "") -> FrameSpec:

@@ -100,3 +100,14 @@ def positions(
     )
     arrays = [np.array(a, dtype=float) for a in (e_m, n_m, height_m)]
     return Positions(names=names, e_m=arrays[0], n_m=arrays[1], height_m=arrays[2], covariance=covariance)
+
+
+def scaled(points: Positions, factor: float) -> Positions:
+    """Coordinates (k,) times a factor, as those of another unit; sigmas stay metres."""
+    return Positions(
+        names=points.names,
+        e_m=points.e_m * factor,
+        n_m=points.n_m * factor,
+        height_m=points.height_m * factor,
+        covariance=points.covariance,
+    )

@@ -9,6 +9,7 @@ import numpy as np
 
 from fenwind.doubts.registry import Doubt
 from fenwind.estimation.engine import LOCAL_ALPHA, LOCAL_POWER
+from fenwind.geodesy.axes import ShownAxis, shown_axes
 from fenwind.job.steps.fit import MODEL_WORDS
 from fenwind.procedures.fit import FitResult
 from fenwind.procedures.fit_case import FitCase
@@ -44,6 +45,7 @@ def fit_report(
     accepted: Sequence[tuple[Doubt, str]] = (),
     angle_style: AngleStyle = "degrees",
     subtitle: str = "",
+    axes: tuple[ShownAxis, ShownAxis] = shown_axes(None),
 ) -> Report:
     """Report of a fit; coordinates in `unit`, residuals in millimetres. accepted: doubts with the reason they
     were accepted for."""
@@ -75,7 +77,7 @@ def fit_report(
                 blocks=(_pair_table(result), Figure(svg=fit_figure(result), caption=_caption(result))),
             ),
             *((Section(title="Models", blocks=(_model_table(result),)),) if result.models else ()),
-            Section(title="Positions", blocks=(_position_table(result, unit),)),
+            Section(title="Positions", blocks=(_position_table(result, unit, axes),)),
         ),
     )
 
@@ -260,14 +262,14 @@ def _model_table(result: FitResult) -> Table:
     )
 
 
-def _position_table(result: FitResult, unit: LengthUnit) -> Table:
+def _position_table(result: FitResult, unit: LengthUnit, axes: tuple[ShownAxis, ShownAxis]) -> Table:
     c = result.carried
     sh, sv = c.sigma_h_m, c.sigma_v_m
+    plan = [axis.sign * {"e": c.e_m, "n": c.n_m}[axis.component] for axis in axes]
     rows = tuple(
         (
             name,
-            format_fixed(c.e_m[i] / unit.metres, 4),
-            format_fixed(c.n_m[i] / unit.metres, 4),
+            *(format_fixed(values[i] / unit.metres, 4) for values in plan),
             format_fixed(c.height_m[i] / unit.metres, 4),
             mm(sh[i]),
             mm(sv[i]),
@@ -276,8 +278,7 @@ def _position_table(result: FitResult, unit: LengthUnit) -> Table:
     )
     headers = (
         ("mark", ""),
-        ("E", unit.key),
-        ("N", unit.key),
+        *((axis.title, unit.key) for axis in axes),
         ("H", unit.key),
         ("sigma plan", "mm"),
         ("sigma H", "mm"),

@@ -14,6 +14,7 @@ from fenwind.exchange.csv_out import csv_text
 from fenwind.exchange.files import write_bytes, write_text
 from fenwind.exchange.formats import FILE_FORMATS, FileFormat, Handing
 from fenwind.exchange.outgoing import Outgoing
+from fenwind.geodesy.frames import axes_of
 from fenwind.job.state import JobState
 from fenwind.procedures.coverage import Coverage, coverage
 from fenwind.quantities.lengths import UNITS
@@ -140,9 +141,11 @@ def targets_text(out: Outgoing, checks: frozenset[str]) -> str:
     system."""
     unit = UNITS[out.spec.unit]
     suffix = "" if unit.key == "m" else f" ({unit.key})"
-    axes = [(f"e{suffix}", out.e_m), (f"n{suffix}", out.n_m)]
-    if out.spec.axis_order == "NE":
-        axes.reverse()
+    place = {"e": out.e_m, "n": out.n_m}
+    axes = [
+        (f"{a.component if a.sign > 0 else a.word}{suffix}", a.sign * place[a.component])
+        for a in axes_of(out.spec)
+    ]
     columns = [*((head, v / unit.metres) for head, v in axes), (f"h{suffix}", out.height_m / unit.metres)]
     columns += [("sh", out.sigma_h_m), ("sv", out.sigma_v_m)]
     rows = []

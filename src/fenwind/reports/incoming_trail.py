@@ -6,15 +6,15 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 
+from fenwind.geodesy.axes import ShownAxis, shown_axes
 from fenwind.job.derive import Derived
 from fenwind.job.incoming import Against, IncomingPoints
 from fenwind.job.moved import moved
 from fenwind.job.state import JobState
-from fenwind.quantities.lengths import format_way
-from fenwind.quantities.numbers import format_fixed
+from fenwind.quantities.lengths import METRE, LengthUnit, format_way
 from fenwind.records.entries import Entry
 from fenwind.reports.fit_report import mm
-from fenwind.reports.trail import Link
+from fenwind.reports.trail import Link, triple
 
 
 def incoming_links(
@@ -26,9 +26,11 @@ def incoming_links(
     frame: str,
     entries: tuple[Entry, ...],
     what_if: Callable[[tuple[Entry, ...]], Derived | None],
+    unit: LengthUnit = METRE,
+    axes: tuple[ShownAxis, ShownAxis] = shown_axes(None),
 ) -> tuple[Link, ...]:
     """Links for the trail. `entries` would take the point; `what_if` derives a job that has them, None where
-    that takes long."""
+    that takes long; positions are shown in `unit`, as `axes` says."""
     name = points.names[point]
     mark = state.mark_named(name)
     links: list[Link] = []
@@ -46,12 +48,11 @@ def incoming_links(
                 kind="record",
                 title="In the job",
                 note=given.source,
-                values=(_triple(*given.values),),
+                values=(triple(given.values, unit, axes),),
             )
         )
     first, second, height = points.values[:3, point].tolist()
-    plane = abs(first) > 7 or abs(second) > 7  # radians never are
-    values = (_triple(first, second, height),) if plane else ()
+    values = () if points.geographic else (triple((first, second, height), unit, axes),)
     links.append(Link(kind="record", title="Coming in", note=points.source_of(point), values=values))
     if given is not None:
         limit = against.tolerance_m[:, point]
@@ -96,9 +97,3 @@ def _if_taken(before: Derived, after: Derived, name: str) -> Link:
 def _same(before: Derived, key: str, after: Derived) -> bool:
     old, new = before.fits[key].raw, after.fits[key].raw
     return old is not None and old is new
-
-
-def _triple(e_m: float, n_m: float, height_m: float | None) -> str:
-    lead = "height " if math.isnan(e_m) else ""
-    known = (v for v in (e_m, n_m, height_m) if v is not None and math.isfinite(v))
-    return lead + "   ".join(format_fixed(v, 4) for v in known)

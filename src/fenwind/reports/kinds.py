@@ -6,6 +6,8 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from fenwind.doubts.of_job import Findings
+from fenwind.geodesy.axes import shown_axes
+from fenwind.geodesy.frames import axes_of
 from fenwind.job.derive import Derived
 from fenwind.job.state import JobState
 from fenwind.job.steps.outcome import Node
@@ -38,6 +40,7 @@ def _of_fit(state: JobState, derived: Derived, findings: Findings, key: str, sub
         statement=statement_of_fit(state, outcome.step, outcome.case),
         accepted=[(d, a.reason) for d, a in findings.accepted if d.subject == key],
         angle_style=state.info.angle_style,
+        axes=axes_of(frame.spec) if frame is not None else shown_axes(None),
     )
 
 

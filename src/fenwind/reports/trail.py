@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
 
+from fenwind.geodesy.axes import ShownAxis, shown_axes
+from fenwind.geodesy.frames import axes_of
 from fenwind.job.adopted import Adopted
 from fenwind.job.derive import Derived
 from fenwind.job.state import JobState
@@ -34,28 +37,57 @@ class Link:
     values: tuple[str, ...] = ()
 
 
-def _triple(e_m: float, n_m: float, h_m: float | None, unit: LengthUnit, decimals: int = 4) -> str:
-    values = (v / unit.metres for v in (e_m, n_m, h_m) if v is not None and np.isfinite(v))
-    return ("height " if np.isnan(e_m) else "") + "   ".join(format_fixed(v, decimals) for v in values)
+Axes = tuple[ShownAxis, ShownAxis]
+PLAIN = shown_axes(None)
+
+
+def triple(
+    values: tuple[float, float, float], unit: LengthUnit, axes: Axes = PLAIN, decimals: int = 4
+) -> str:
+    """Easting, northing and height for people, in the order and with the signs of their system; letters where
+    these are not easting, northing, height, a word where there is a height alone."""
+    e, n, h = (math.nan if v is None else v / unit.metres for v in values)
+    height = format_fixed(h, decimals)
+    if math.isnan(e):
+        return f"height {height}" if height else ""
+    place = {"e": e, "n": n}
+    texts = [
+        ("" if axes == PLAIN else f"{a.title} ") + format_fixed(a.sign * place[a.component], decimals)
+        for a in axes
+    ]
+    return "   ".join([*texts, height] if height else texts)
 
 
 def trail(
-    state: JobState, derived: Derived, mark: Mark, frame: str, unit: LengthUnit = METRE
+    state: JobState,
+    derived: Derived,
+    mark: Mark,
+    frame: str,
+    unit: LengthUnit = METRE,
+    axes: Axes = PLAIN,
 ) -> tuple[Link, ...]:
     """Trail of a mark's adopted position in a frame, from records to value; empty when it has none there."""
-    return tuple(_links(state, derived, mark, frame, unit))
+    return tuple(_links(state, derived, mark, frame, _Look(unit=unit, axes=axes)))
 
 
-def _links(state: JobState, derived: Derived, mark: Mark, frame: str, unit: LengthUnit) -> Iterator[Link]:
+@dataclass(frozen=True, slots=True, kw_only=True)
+class _Look:
+    """How coordinates of the frame shown are written."""
+
+    unit: LengthUnit
+    axes: Axes
+
+
+def _links(state: JobState, derived: Derived, mark: Mark, frame: str, look: _Look) -> Iterator[Link]:
     frame_name = state.frames[frame].spec.name if frame in state.frames else frame
     for given in state.given.values():
         if given.mark == mark.id and given.frame == frame:
             off = "" if given.active else "switched off"
             note = ", ".join(part for part in (given.source, off) if part)
-            values = (_triple(*given.values, unit),)
+            values = (triple(given.values, look.unit, look.axes),)
             yield Link(kind="record", title=f"Given in {frame_name}", note=note, values=values)
             yield from _amendments(state, given)
-    yield from _steps(state, derived, elsewhere(frame), mark, unit)
+    yield from _steps(state, derived, elsewhere(frame), mark, look)
     nodes = list(_behind(derived, mark, frame))
     used = _occupations(derived, nodes, mark)
     for measured in state.measured.values():
@@ -63,11 +95,12 @@ def _links(state: JobState, derived: Derived, mark: Mark, frame: str, unit: Leng
             yield _raw(measured, used is None or measured.id in used)
             yield from _amendments(state, measured)
     for node in nodes:
-        yield from _steps(state, derived, node, mark, unit)
+        yield from _steps(state, derived, node, mark, look)
     adopted = derived.adopted.get(frame)
     if adopted is not None and mark.name in adopted.index:
         row = adopted.index[mark.name]
-        values = (_triple(adopted.e_m[row], adopted.n_m[row], adopted.height_m[row], unit),)
+        place = (float(adopted.e_m[row]), float(adopted.n_m[row]), float(adopted.height_m[row]))
+        values = (triple(place, look.unit, look.axes),)
         yield Link(kind="adopted", title="Adopted", note=adopted.why[row], values=values)
         yield from _others(adopted, mark)
 
@@ -103,29 +136,30 @@ def _occupations(derived: Derived, nodes: list[Node], mark: Mark) -> set[str] | 
     return set(outcome.result.occupations(outcome.result.plane.index[mark.id]))
 
 
-def _steps(state: JobState, derived: Derived, node: Node, mark: Mark, unit: LengthUnit) -> Iterator[Link]:
+def _steps(state: JobState, derived: Derived, node: Node, mark: Mark, look: _Look) -> Iterator[Link]:
     """What a step did for a mark, as links."""
     outcome = derived.outcomes.get(node)
     if outcome is None or outcome.result is None:
         return
     for step in STEP_KINDS[node.kind].trail(node, outcome.result, mark.id):
-        note = step.note
+        note, native = step.note, PLAIN
         if step.frame:
+            native = axes_of(state.frames[step.frame].spec)
             spec = state.frames[step.frame].spec
             over = f" over {spec.height.name or 'its geoid grid'}" if spec.height.kind == "geoid" else ""
             where = f"{'into' if step.title == 'Projected' else 'in'} {spec.name}{over}"
             note = f"{where}; {note}" if note else where
-        values = tuple(text for f in step.figures if (text := _figures_text(f, unit)))
+        values = tuple(text for f in step.figures if (text := _figures_text(f, look, native)))
         yield Link(kind="step", title=step.title or outcome.title, note=note, values=values)
 
 
-def _figures_text(figures: Figures, unit: LengthUnit) -> str:
+def _figures_text(figures: Figures, look: _Look, native: Axes) -> str:
     values = [v for v in figures.values if np.isfinite(v)]
     if figures.kind == "position":
         e, n, h = figures.values
-        if figures.native and unit != METRE:  # said, since all else here is in another unit
-            return f"{_triple(e, n, h, METRE)} m"
-        return _triple(e, n, h, unit)
+        if figures.native:  # said where all else here is in another unit
+            return triple((e, n, h), METRE, native) + (" m" if look.unit != METRE else "")
+        return triple((e, n, h), look.unit, look.axes)
     if figures.kind == "difference":
         return "against given  " + "  ".join(mm(v, sign=True) for v in values) + " mm"
     if not values:
@@ -146,7 +180,7 @@ def _raw(measured: MeasuredPosition, used: bool) -> Link:
     if measured.lat_rad is not None and measured.lon_rad is not None:
         place = f"{format_latitude(measured.lat_rad)}   {format_longitude(measured.lon_rad)}"
     else:
-        place = f"{format_fixed(measured.e_m, 4)}   {format_fixed(measured.n_m, 4)}"
+        place = triple((measured.e_m or 0.0, measured.n_m or 0.0, math.nan), METRE)
     height = "" if measured.h_m is None else f"h {format_fixed(measured.h_m, 4)} m"
     values = (place, "   ".join(v for v in (height, sigma) if v))
     return Link(kind="record", title="Occupation", note=note, values=tuple(v for v in values if v))

@@ -42,6 +42,7 @@ class FitsPage(StagePage):
         for sheet in (self.fits, self.moving, self.comparing):
             self.stack.addWidget(sheet)
         self.comparing.compared.connect(self.plan_changed)
+        self.moving.shown.connect(self.plan_changed)
         for sheet in (self.moving, self.comparing):
             sheet.closed.connect(self._back)
 
@@ -61,10 +62,14 @@ class FitsPage(StagePage):
         return self.fits.table
 
     def plan_step(self) -> Node | None:
+        if self.stack.currentWidget() is self.moving:
+            return self.moving.frame_step()
         step = self.bridge.fit
         return fit_node(step.id) if step is not None and self.stack.currentWidget() is self.fits else None
 
     def overlay(self, scene: Scene) -> None:
+        if self.stack.currentWidget() is self.moving:
+            scene.coming = self.moving.coming
         if self.stack.currentWidget() is self.comparing and self.comparing.found is not None:
             add_differences(scene, self.comparing.found)
 

@@ -10,24 +10,23 @@ from functools import partial
 
 import numpy as np
 from PySide6.QtCore import Signal
-from PySide6.QtGui import QCursor
 from PySide6.QtWidgets import QHBoxLayout, QMenu, QProgressBar, QPushButton, QWidget
 
 from fenwind.desk.bridge import JobBridge
+from fenwind.desk.plan_extras import Coming
 from fenwind.desk.shell import PlainLabel, look, show_look
 from fenwind.desk.stage_table import Stage
-from fenwind.desk.stages.incoming_rows import GROUPS, MEANING_WORDS, IncomingList, columns
+from fenwind.desk.stages.incoming_rows import GROUPS, IncomingList, columns
 from fenwind.desk.stages.incoming_taking import BY_CODE, Taking, Where, interpreted, open_task, take_task
 from fenwind.desk.stages.incoming_where import ListPlace
-from fenwind.desk.stages.meaning_drag import HeadDrop, MeaningChips
+from fenwind.desk.stages.list_heads import ListHeads
 from fenwind.desk.stages.sheet import Sheet
 from fenwind.desk.statement import choice
-from fenwind.desk.table import RecordTable
 from fenwind.desk.tasks import Task, TaskRunner
 from fenwind.errors import FenwindError
 from fenwind.exchange.delimited import read_text
 from fenwind.exchange.formats import format_of, read_table
-from fenwind.exchange.point_list import MEANINGS, ColumnMatch, PointList, interpret, match_header
+from fenwind.exchange.point_list import ColumnMatch, PointList, interpret, match_header
 from fenwind.exchange.raw_table import RawTable
 from fenwind.job import gestures
 from fenwind.job.incoming import IncomingPoints, take_in
@@ -46,6 +45,7 @@ class IncomingSheet(Sheet):
     """Statement, chips, the list with its verdicts, take or leave."""
 
     opened = Signal()
+    shown = Signal()
     looked_at = Signal(int)  # point of the list
     closed = Signal()
 
@@ -53,11 +53,10 @@ class IncomingSheet(Sheet):
         super().__init__(bridge, stage)
         self._raw: RawTable | None = None
         self._path = ""
-        self._match = ColumnMatch(columns={})
         self._list: IncomingList | None = None
         self._points: PointList | None = None
         self._incoming: IncomingPoints | None = None
-        self._measured = False
+        self._measured = self._was_geographic = False
         self.where = ListPlace(bridge, self.ask, self._read)
         self._shown = "all"
         self._error = ""
@@ -74,16 +73,12 @@ class IncomingSheet(Sheet):
             }
         )
         self._make_chips()
-        self.meanings = MeaningChips({m: MEANING_WORDS[m] for m in MEANINGS})
-        self.column.addWidget(self.meanings)
-        self.table = RecordTable([], filtered=False)
+        self.heads = ListHeads(lead=2)
+        self.heads.changed.connect(self._on_meaning)
+        self.table = self.heads.table
         self.table.setAccessibleName("The list that is coming in")
-        self.table.horizontalHeader().sectionClicked.connect(self._match_by_hand)
         self.table.row_picked.connect(self._on_row)
-        self._drop = HeadDrop(
-            self.table.horizontalHeader(), lambda section, meaning: self.set_meaning(section - 2, meaning)
-        )
-        self.column.addWidget(self.table, 1)
+        self.column.addWidget(self.heads, 1)
         self._make_foot()
 
     def _make_chips(self) -> None:
@@ -132,6 +127,14 @@ class IncomingSheet(Sheet):
         line.addWidget(self.hint, 1)
         self.column.addWidget(foot)
 
+    @property
+    def _match(self) -> ColumnMatch:
+        return self.heads.match
+
+    @_match.setter
+    def _match(self, match: ColumnMatch) -> None:
+        self.heads.match = match
+
     # Loading
     # -----------------------------------------------------------------------------------------------------
 
@@ -170,9 +173,8 @@ class IncomingSheet(Sheet):
         return self._load(raw)
 
     def _load(self, raw: RawTable) -> bool:
-        shown = self.bridge.frame
-        northing_first = shown is not None and shown.spec.axis_order == "NE"
-        self._raw, self._match, self._shown = raw, match_header(raw, northing_first=northing_first), "all"
+        self._raw, self._match, self._shown = raw, match_header(raw, self.bridge.axes), "all"
+        self._was_geographic = self._geographic()
         geographic = self._geographic()
         self._measured = geographic
         self.where.choose(raw, self._first_rows(raw), geographic)
@@ -200,7 +202,8 @@ class IncomingSheet(Sheet):
             if m in ("e", "n")
             for h in raw.headers[i : i + 1]
         }
-        if heads != {"x", "y"} or self.where.frame not in self.bridge.state.frames:
+        known = heads == {"x", "y"} and not self._match.opposite
+        if not known or self.where.frame not in self.bridge.state.frames:
             return
         some = replace(raw, rows=raw.rows[:LONG_LIST], lines=raw.lines[:LONG_LIST])
         found = interpreted(
@@ -335,16 +338,14 @@ class IncomingSheet(Sheet):
             chip.setText(f"{key} {len(self._raw.rows) if key == 'all' else self._list.counts[key]}")
             chip.setChecked(key == self._shown)
         self.chips["odd name"].setVisible(self._list.counts["odd name"] > 0)
-        shown = columns(self._list, self._match, self._toggle)
-        self.table.records.set_columns(shown)
-        for i, column in enumerate(shown):
-            self.table.setColumnWidth(i, column.width)
+        self.heads.show_columns(columns(self._list, self._match, self._toggle), self._raw.width)
         self.table.records.set_rows(self._list.rows(self._shown))
         self._show_count()
         plain = "click a column's head, or drag a word onto it  ·  undo brings everything back"
         odd = self._error or self.where.remark or self._left_out()
         self.hint.setText(odd or plain)
         show_look(self.hint, "doubt" if odd else "faint")
+        self.shown.emit()
 
     def _left_out(self) -> str:
         """What is said of heights that are not taken."""
@@ -401,7 +402,16 @@ class IncomingSheet(Sheet):
             self.where.frame,
             taken,
             self.bridge.what_if,
+            self.bridge.unit,
+            self.bridge.axes,
         )
+
+    def coming(self, frame: str) -> Coming | None:
+        """What is coming in, as the plan of a frame shows it."""
+        points = self._incoming
+        if points is None or self._task is not None or len(points.names) > LONG_LIST:
+            return None
+        return self.where.coming(points, frame)
 
     def _toggle(self, row: int) -> None:
         if self._list is None or self._list.point_of[row] < 0:
@@ -433,39 +443,12 @@ class IncomingSheet(Sheet):
 
         choice(menu, "exchange easting and northing", swap)
 
-    def _match_by_hand(self, section: int) -> None:
-        """A click on a column's head: say what it means."""
-        index = section - 2
-        if self._raw is None or not 0 <= index < self._raw.width:
-            return
-        menu = QMenu(self)
-        current = next((m for m, i in self._match.columns.items() if i == index), "")
-        for meaning in (*MEANINGS, ""):
-            choice(
-                menu,
-                MEANING_WORDS[meaning],
-                partial(self.set_meaning, index, meaning),
-                checked=meaning == current,
-            )
-        menu.aboutToHide.connect(menu.deleteLater)
-        menu.popup(QCursor.pos())
-
-    def set_meaning(self, index: int, meaning: str) -> None:
-        """Say what a column means; whatever meant that before, or the column before, is let go."""
-        was_geographic = self._geographic()
-        columns = {m: i for m, i in self._match.columns.items() if i != index and m != meaning}
-        if meaning:
-            columns[meaning] = index
-            for gone in {"e": ("lat", "lon"), "n": ("lat", "lon"), "lat": ("e", "n"), "lon": ("e", "n")}.get(
-                meaning, ()
-            ):
-                columns.pop(gone, None)
-        self._match = ColumnMatch(
-            columns=columns, units={m: u for m, u in self._match.units.items() if m in columns}
-        )
-        self.where.geographic = self._geographic()
-        if self._geographic():
-            self._measured = self._measured or not was_geographic
+    def _on_meaning(self) -> None:
+        """Somebody said what a column means."""
+        now, before = self._geographic(), self._was_geographic
+        self._was_geographic = self.where.geographic = now
+        if now:
+            self._measured = self._measured or not before
             self.where.settle_geographic()
         self._read()
 

@@ -139,21 +139,26 @@ def as_incoming(points: PointList, place: str) -> IncomingPoints:
 
 def columns(of: IncomingList, match: ColumnMatch, toggle: Callable[[int], object]) -> list[Column]:
     """Columns of the table: take, verdict, then those of the file under their meanings."""
-    raw = of.raw
-    meaning_of = {index: meaning for meaning, index in match.columns.items()}
-    out = [
+    return [
         Column(key="take", title="take", box=lambda r: bool(of.take[r]), toggle=toggle, width=40),
         Column(key="against", title="against the job", text=of.verdict, tone=of.tone, width=236),
+        *list_columns(of.raw, match),
     ]
+
+
+def list_columns(raw: RawTable, match: ColumnMatch) -> list[Column]:
+    """The columns of a list under their meanings; rows are numbers."""
+    meaning_of = {index: meaning for meaning, index in match.columns.items()}
+    out: list[Column] = []
     for index in range(min(raw.width, 16)):
         meaning = meaning_of.get(index, "")
         stated = f", {match.units[meaning].key}" if meaning in match.units else ""
         out.append(
             Column(
                 key=f"column-{index}",
-                title=MEANING_WORDS[meaning] + stated,
+                title=_title(match, meaning) + stated,
                 unit=raw.headers[index] if index < len(raw.headers) else f"column {index + 1}",
-                text=partial(_cell, of.cells, index),
+                text=partial(_cell, raw.rows, index),
                 tone=partial(_tone, meaning),
                 right=meaning in ("e", "n", "h", "h_ell", "lat", "lon", "sh", "sv"),
                 width=100
@@ -165,6 +170,11 @@ def columns(of: IncomingList, match: ColumnMatch, toggle: Callable[[int], object
             )
         )
     return out
+
+
+def _title(match: ColumnMatch, meaning: str) -> str:
+    opposite = {"e": "westing", "n": "southing"} if meaning in match.opposite else {}
+    return opposite.get(meaning, MEANING_WORDS[meaning])
 
 
 def _cell(cells: list[list[str]], index: int, row: int) -> str:

@@ -8,10 +8,12 @@ from dataclasses import replace
 from functools import partial
 
 import numpy as np
+from numpy.typing import NDArray
 from PySide6.QtWidgets import QMenu
 
 from fenwind.desk.askline import AskLine
 from fenwind.desk.bridge import JobBridge
+from fenwind.desk.plan_extras import Coming
 from fenwind.desk.stages.incoming_taking import BY_CODE, NEW_PLANE, OWN_PLANE, Where, local_plane, same_system
 from fenwind.desk.statement import choice
 from fenwind.errors import FenwindError
@@ -21,9 +23,13 @@ from fenwind.geodesy.frames import Frame, FrameSpec, HeightReference, find_crs, 
 from fenwind.geodesy.own_plane import plane_through
 from fenwind.geodesy.usual_systems import geographic_system, likely_systems
 from fenwind.job import gestures
+from fenwind.job.incoming import IncomingPoints
 from fenwind.job.list_place import Listed, frame_of, likelier_unit
 from fenwind.job.reader import with_grid_folder
+from fenwind.procedures.onto_plane import onto_plane
 from fenwind.quantities.lengths import FOOT, METRE, UNITS, US_SURVEY_FOOT
+
+FloatArray = NDArray[np.float64]
 
 
 class ListPlace:
@@ -161,6 +167,34 @@ class ListPlace:
         if self.frame == OWN_PLANE:
             return plane_through(self.system, *points.values[:3])
         return None
+
+    def coming(self, points: IncomingPoints, shown: str) -> Coming | None:
+        """The points on the plan of the frame shown; alone where that frame cannot be reached."""
+        frames = self._live_frames()
+        here, there = frames.get(shown), frames.get(self.frame)
+        at: FloatArray = points.values[:2]
+        try:
+            if points.geographic:
+                if not self.system or here is None or not here.has_datum:
+                    return None
+                lat, lon, h = points.values[:3]
+                at = onto_plane(lat, lon, h, self.system, here, here.spec.epoch_year)[0][:2]
+            elif self.frame != shown:
+                if here is None or there is None or not (here.has_datum and there.has_datum):
+                    return Coming(names=points.names, at=at, alone=self.name)
+                lat, lon = there.inverse(*at)
+                h = np.full(lat.shape, np.nan)
+                at = onto_plane(lat, lon, h, there.geodetic_crs.to_wkt(), here, here.spec.epoch_year)[0][:2]
+        except FenwindError:
+            return None  # the sheet says what is wrong
+        now = np.full(at.shape, np.nan)
+        adopted = self._bridge.derived.adopted.get(shown)
+        rows = [adopted.index.get(n, -1) if adopted is not None else -1 for n in points.names]
+        known = np.flatnonzero(np.array(rows) >= 0)
+        if adopted is not None and known.size:
+            chosen = np.array(rows)[known]
+            now[:, known] = adopted.e_m[chosen], adopted.n_m[chosen]
+        return Coming(names=points.names, at=at, now=now)
 
     # Menus
     # -----------------------------------------------------------------------------------------------------

@@ -172,9 +172,10 @@ class MarksTable(Sheet):
             super().keyPressEvent(event)
 
     def _columns(self) -> list[Column]:
-        axes = [self._coordinate("e", "E", "e_m"), self._coordinate("n", "N", "n_m")]
-        if self.bridge.frame is not None and self.bridge.frame.spec.axis_order == "NE":
-            axes.reverse()
+        axes = [
+            self._coordinate(axis.component, axis.title, f"{axis.component}_m", axis.sign)
+            for axis in self.bridge.axes
+        ]
         return [
             Column(
                 key="name",
@@ -193,16 +194,16 @@ class MarksTable(Sheet):
             self._word("description", "description", "description", 190, "faint"),
         ]
 
-    def _coordinate(self, key: str, title: str, field: str) -> Column:
-        """E, N or height in the unit shown."""
-        unit, decimals = self.bridge.unit, self.bridge.state.info.decimals
+    def _coordinate(self, key: str, title: str, field: str, sign: float = 1.0) -> Column:
+        """E, N or height in the unit shown; sign: -1 where the system counts the other way."""
+        factor, decimals = sign / self.bridge.unit.metres, self.bridge.state.info.decimals
         return Column(
             key=key,
             title=title,
-            unit=unit.key,
-            text=lambda r: format_fixed(getattr(r, key) / unit.metres, decimals),
-            value=lambda r: getattr(r, key) / unit.metres,
-            edit=lambda r, text: self._edit_position(r, field, text),
+            unit=self.bridge.unit.key,
+            text=lambda r: format_fixed(getattr(r, key) * factor, decimals),
+            value=lambda r: getattr(r, key) * factor,
+            edit=lambda r, text: self._edit_position(r, field, text, sign),
             editable=lambda r: r.given or not r.basis,
             tone=lambda r: "" if r.basis == "given" else "faint",
             right=True,
@@ -462,9 +463,9 @@ class MarksTable(Sheet):
     def _toggle(self, field: str, row: MarkRow) -> None:
         self._set([row], field, not getattr(row.mark, field))
 
-    def _edit_position(self, row: MarkRow, field: str, text: str) -> bool:
+    def _edit_position(self, row: MarkRow, field: str, text: str, sign: float = 1.0) -> bool:
         try:
-            value = parse_length(text, self.bridge.unit) if text.strip() else None
+            value = sign * parse_length(text, self.bridge.unit) if text.strip() else None
         except FenwindError as error:
             self.bridge.tell_error(error)
             return False

@@ -14,6 +14,7 @@ from PySide6.QtWidgets import (
 
 from fenwind.desk.actions import ActionSpec
 from fenwind.desk.bridge import JobBridge
+from fenwind.desk.plan import Scene
 from fenwind.desk.stage_table import Stage
 from fenwind.desk.stages.incoming import IncomingSheet
 from fenwind.desk.stages.marks import MarksTable
@@ -53,11 +54,13 @@ class MarksPage(StagePage):
         self.incoming.opened.connect(lambda: self.stack.setCurrentWidget(self.incoming))
         self.incoming.looked_at.connect(self._look_at)
         self.incoming.closed.connect(self._leave)
+        self.incoming.shown.connect(self.plan_changed)
 
     def paste(self, text: str) -> None:
         """Show a pasted list against the job; nothing is changed yet."""
         if self.incoming.load_text(text, "the clipboard"):
             self.stack.setCurrentWidget(self.incoming)
+            self.plan_changed.emit()
 
     def read_file(self, path: str) -> None:
         """Show a file's list against the job; nothing is changed yet."""
@@ -72,6 +75,7 @@ class MarksPage(StagePage):
         self._looked_at = None
         self.stack.setCurrentWidget(self.marks)
         self.trail_changed.emit()
+        self.plan_changed.emit()
 
     def refresh(self) -> None:
         self.marks.refresh()
@@ -82,6 +86,13 @@ class MarksPage(StagePage):
 
     def focus(self) -> QWidget:
         return self.marks.table if self.marks.table.isVisible() else self.marks.first
+
+    def overlay(self, scene: Scene) -> None:
+        """What is coming in, over what is there."""
+        if self.stack.currentWidget() is self.incoming:
+            scene.coming = self.incoming.coming(self.bridge.frame_id)
+            if scene.coming is not None and scene.coming.alone:
+                scene.show_alone(scene.coming)
 
     def trail(self) -> tuple[str, Sequence[Link]] | None:
         """That of the point looked at in the list that is coming in."""

@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from PySide6.QtCore import QEvent, QMimeData, QObject, Qt
-from PySide6.QtGui import QDrag, QDropEvent, QMouseEvent
-from PySide6.QtWidgets import QHBoxLayout, QHeaderView, QLabel, QWidget
+from PySide6.QtGui import QDrag, QDropEvent, QMouseEvent, QResizeEvent
+from PySide6.QtWidgets import QHeaderView, QLabel, QWidget
 
+from fenwind.desk.flow import FlowLayout
 from fenwind.desk.shell import PlainLabel, look
 
 MIME = "application/x-fenwind-meaning"
@@ -38,15 +39,16 @@ class MeaningChips(QWidget):
 
     def __init__(self, meanings: dict[str, str]) -> None:
         super().__init__()
-        row = QHBoxLayout(self)
-        row.setContentsMargins(0, 0, 0, 0)
-        row.setSpacing(10)
+        row = self._row = FlowLayout(self, gap=10)
         lead = PlainLabel("drag")
         look(lead, "faint")
         row.addWidget(lead)
         for key, text in meanings.items():
             row.addWidget(_Word(key, text.split(",")[0]))
-        row.addStretch(1)
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self.setFixedHeight(max(self._row.heightForWidth(max(self.width(), 100)), 18))
 
 
 class HeadDrop(QObject):

@@ -12,16 +12,23 @@ from dataclasses import replace
 from functools import partial
 from typing import Any
 
+import numpy as np
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QMenu, QProgressBar, QPushButton, QWidget
 
 from fenwind.desk.bridge import JobBridge
+from fenwind.desk.plan_extras import Coming
 from fenwind.desk.shell import PlainLabel, look
 from fenwind.desk.stage_table import Stage
+from fenwind.desk.stages.incoming_rows import list_columns
+from fenwind.desk.stages.list_heads import ListHeads
 from fenwind.desk.stages.moving_rows import (
+    Preview,
+    Reading,
     Row,
     Way,
     distance_columns,
+    fate_column,
     move_task,
     preview_task,
     residual_columns,
@@ -34,7 +41,10 @@ from fenwind.desk.table import Column, RecordTable
 from fenwind.desk.tasks import Task, TaskRunner
 from fenwind.errors import FenwindError, ProcedureError
 from fenwind.exchange.files import same_file
+from fenwind.exchange.point_list import ColumnMatch
 from fenwind.job import gestures
+from fenwind.job.steps.fit import fit_node
+from fenwind.job.steps.outcome import Node
 from fenwind.procedures.fit import FitOptions
 from fenwind.procedures.move import (
     Move,
@@ -46,7 +56,7 @@ from fenwind.procedures.move import (
     turn_between,
 )
 from fenwind.quantities.angles import parse_angle
-from fenwind.quantities.lengths import parse_length
+from fenwind.quantities.lengths import FOOT, METRE, US_SURVEY_FOOT, LengthUnit, parse_length
 from fenwind.quantities.numbers import format_fixed
 from fenwind.reports.statement import Part
 
@@ -55,6 +65,7 @@ class MovingSheet(Sheet):
     """Statement, distances in both systems, what moves and what stays; then the move."""
 
     closed = Signal()
+    shown = Signal()
 
     def __init__(self, bridge: JobBridge, stage: Stage) -> None:
         super().__init__(bridge, stage)
@@ -62,6 +73,9 @@ class MovingSheet(Sheet):
         self.way: Way | None = None
         self.stay: tuple[str, ...] = ()
         self.heights = self.backwards = False
+        self._unit: LengthUnit | None = None  # that somebody chose; else what the file states
+        self._match: ColumnMatch | None = None
+        self._preview: Preview | None = None
         self._runner = TaskRunner(self, "files")
         self._task: Task | None = None
         self.statement.set_menus(
@@ -71,6 +85,7 @@ class MovingSheet(Sheet):
                 "heights": self._menu_heights,
                 "stay": self._menu_stay,
                 "direction": self._menu_direction,
+                "unit": self._menu_unit,
                 "out": self._menu_out,
             }
         )
@@ -78,7 +93,16 @@ class MovingSheet(Sheet):
         self.note.setWordWrap(True)
         look(self.note, "faint")
         self.column.addWidget(self.note)
-        self.distances = RecordTable(distance_columns(bridge.unit, None))
+        self._add_tables()
+        self._add_foot()
+        self.go.clicked.connect(self.move_file)
+        self.leave.clicked.connect(self.closed)
+        self.stop.clicked.connect(lambda: self._task.cancel() if self._task is not None else None)
+        self._busy(False)
+
+    def _add_tables(self) -> None:
+        """Distances in both systems, and what moves: kinds of a drawing, or the rows of a list."""
+        self.distances = RecordTable(distance_columns(self.bridge.unit, None))
         self.distances.setAccessibleName("Distances between the marks of the pairs in both systems")
         self.column.addWidget(self.distances, 1)
         self.table = RecordTable(
@@ -103,11 +127,11 @@ class MovingSheet(Sheet):
         )
         self.table.setAccessibleName("What moves and what stays")
         self.column.addWidget(self.table, 1)
-        self._add_foot()
-        self.go.clicked.connect(self.move_file)
-        self.leave.clicked.connect(self.closed)
-        self.stop.clicked.connect(lambda: self._task.cancel() if self._task is not None else None)
-        self._busy(False)
+        self.heads = ListHeads(lead=1)
+        self.heads.table.setAccessibleName("The list that moves")
+        self.heads.changed.connect(self._on_meaning)
+        self.heads.hide()
+        self.column.addWidget(self.heads, 2)
 
     def _add_foot(self) -> None:
         """The buttons, and how far a move is."""
@@ -132,6 +156,7 @@ class MovingSheet(Sheet):
     def open_file(self, path: str) -> None:
         """Show what moving a file by the fit looked at would do."""
         self.path, self.stay, self.backwards = path, (), False
+        self._unit = self._match = self._preview = None
         self.leave.setText("Leave it")
         stem, ending = os.path.splitext(path)
         self.out = f"{stem} moved{ending if ending.lower() == '.dxf' else '.csv'}"
@@ -167,9 +192,34 @@ class MovingSheet(Sheet):
         """Find out in the worker what would move and what would stay."""
         move = self._move()
         self.table.records.set_rows([])
+        self._preview = None
         self.show_job()
         if move is not None and self.path:
-            self._work(Task(preview_task, self.path, move, self.stay, self.bridge.unit), self._show_preview)
+            task = Task(preview_task, self.path, move, self.stay, self._reading(), self._both())
+            self._work(task, self._show_preview)
+
+    def _reading(self) -> Reading:
+        """How the file is read."""
+        forced = self._unit is not None
+        unit = self._unit or self.bridge.unit
+        assert self.way is not None
+        there = self.way.target if self.backwards else self.way.source
+        near = (float(np.mean(there.e_m)), float(np.mean(there.n_m)))
+        return Reading(unit=unit, axes=self.bridge.axes, near=near, forced=forced, match=self._match)
+
+    def _both(self) -> bool:
+        """Whether the file lies in the frame shown before it moves, too."""
+        step = self.bridge.state.fits.get(self.way.step) if self.way is not None else None
+        return step is None or step.source_frame == step.target_frame
+
+    def frame_step(self) -> Node | None:
+        """The fit whose frame the file comes into."""
+        return fit_node(self.way.step) if self.way is not None and self.way.step else None
+
+    @property
+    def coming(self) -> Coming | None:
+        """What moves, for the plan."""
+        return self._preview.coming if self._preview is not None and not self.backwards else None
 
     def show_job(self) -> None:
         if not self.path:
@@ -194,7 +244,9 @@ class MovingSheet(Sheet):
         ]
         parts += [
             Part(text=names, key="stay"),
-            Part(text=" where they are, to "),
+            Part(text=" where they are, read in "),
+            Part(text=self._unit_words(), key="unit"),
+            Part(text=", to "),
             Part(text=os.path.basename(self.out), key="out"),
             Part(text="."),
         ]
@@ -210,11 +262,28 @@ class MovingSheet(Sheet):
         self.distances.records.set_rows(range(found.source.size))
         self.distances.setVisible(bool(found.source.size))
 
-    def _show_preview(self, found: tuple[Counter[str], list[tuple[str, str, str]]]) -> None:
-        moves, stays = found
-        reasons = Counter((what, why) for _, what, why in stays)
+    def _show_preview(self, found: Preview) -> None:
+        self._preview = found
+        reasons = Counter((what, why) for _, what, why in found.stays)
         rows = [Row(what, count, why) for (what, why), count in reasons.items()]
-        self.table.records.set_rows(rows + [Row(what, count, "") for what, count in sorted(moves.items())])
+        self.table.records.set_rows(
+            rows + [Row(what, count, "") for what, count in sorted(found.moves.items())]
+        )
+        self.heads.setVisible(found.raw is not None)
+        self.table.setVisible(found.raw is None)
+        if found.raw is not None:
+            self.heads.match = found.match
+            self.heads.show_columns(
+                [fate_column(found), *list_columns(found.raw, found.match)], found.raw.width
+            )
+            self.heads.table.records.set_rows(range(len(found.raw.rows)))
+        self.show_job()
+        self.shown.emit()
+
+    def _on_meaning(self) -> None:
+        """Somebody said what a column means."""
+        self._match = self.heads.match
+        self._look()
 
     # Statement
     # ---------------------------------------------------------------------------------------------------
@@ -344,6 +413,18 @@ class MovingSheet(Sheet):
                 checked=self.heights,
             )
 
+    def _unit_words(self) -> str:
+        if self._preview is None:
+            return (self._unit or self.bridge.unit).plural
+        said = ", as it states" if self._preview.stated else ""
+        return f"{self._preview.unit.plural}{said}"
+
+    def _menu_unit(self, menu: QMenu) -> None:
+        words = "as the file states, else as the job"
+        choice(menu, words, partial(self._set, "_unit", None), checked=self._unit is None)
+        for unit in (METRE, FOOT, US_SURVEY_FOOT):
+            choice(menu, unit.plural, partial(self._set, "_unit", unit), checked=unit is self._unit)
+
     def _menu_direction(self, menu: QMenu) -> None:
         choice(menu, "forwards", partial(self._set, "backwards", False), checked=not self.backwards)
         choice(
@@ -415,7 +496,7 @@ class MovingSheet(Sheet):
             )
             return
         self._work(
-            Task(move_task, self.path, self.out, move, self.stay, way.result, self.bridge.unit),
+            Task(move_task, self.path, self.out, move, self.stay, way.result, self._reading()),
             self._on_moved,
         )
 

@@ -1,0 +1,71 @@
+"""Lists of pairs: the same marks in two systems, one a row."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from fenwind.errors import FormatError, ParseError
+from fenwind.exchange.delimited import read_file
+from fenwind.exchange.point_list import head_and_unit
+from fenwind.exchange.raw_table import RawTable
+from fenwind.procedures.positions import Positions, positions
+from fenwind.quantities.lengths import LengthUnit
+from fenwind.quantities.numbers import parse_number
+
+PAIR_COLUMNS = ("name", "from_e", "from_n", "from_h", "to_e", "to_n", "to_h")
+
+
+def read_pairs(path: str) -> tuple[Positions, Positions, LengthUnit | None]:
+    """Source and target positions of a list of pairs, in the unit that its heads state, metres where they
+    state none; and that unit. Raises FormatError with the place of the first bad cell."""
+    table = read_file(path)
+    place, unit = _columns(table, path)
+    names: list[str] = []
+    rows: list[list[float]] = []
+    for line, cells in zip(table.lines, table.rows, strict=True):
+        name = cells[place["name"]] if place["name"] < len(cells) else ""
+        if not name or name in names:
+            raise FormatError(
+                f"column name: {name!r} found, expected every name once",
+                where=f"{path}, line {line}",
+                hint="Name each pair",
+            )
+        names.append(name)
+        rows.append(
+            [_cell(table, cells, place, column, f"{path}, line {line}") for column in PAIR_COLUMNS[1:]]
+        )
+    values = np.array(rows, dtype=float).reshape(-1, 6).T * (unit.metres if unit is not None else 1.0)
+    return positions(names, *values[:3]), positions(names, *values[3:]), unit
+
+
+def _columns(table: RawTable, path: str) -> tuple[dict[str, int], LengthUnit | None]:
+    """Places of the columns, and the one unit that their heads state."""
+    heads = [head_and_unit(h) for h in table.headers] or [(c, None) for c in PAIR_COLUMNS[: table.width]]
+    words = [word.replace(" ", "_") for word, _ in heads]
+    missing = [c for c in ("name", "from_e", "from_n", "to_e", "to_n") if c not in words]
+    where = f"{path}, line 1"
+    if missing:
+        raise FormatError(
+            f"no column for {' and '.join(missing)}", where=where, hint=f"Expected {','.join(PAIR_COLUMNS)}"
+        )
+    place = {c: words.index(c) for c in PAIR_COLUMNS if c in words}
+    units = [heads[place[c]][1] for c in PAIR_COLUMNS[1:] if c in place]
+    if len(set(units)) > 1:
+        stated = ", ".join(u.key if u is not None else "none" for u in dict.fromkeys(units))
+        raise FormatError(
+            f"the columns are in different units: {stated}", where=where, hint="State one unit for all"
+        )
+    return place, units[0]
+
+
+def _cell(table: RawTable, cells: list[str], place: dict[str, int], column: str, where: str) -> float:
+    index = place.get(column, len(cells))
+    text = cells[index] if index < len(cells) else ""
+    if not text and column.endswith("_h"):
+        return float("nan")
+    try:
+        return parse_number(text, decimal_comma=table.decimal_comma)
+    except ParseError as error:
+        raise FormatError(
+            f"column {column}: {text[:40]!r} found, expected a number", where=where, hint="Correct the cell"
+        ) from error
