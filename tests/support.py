@@ -16,6 +16,7 @@ from fenwind.job.memory import Memory
 from fenwind.procedures.fit import FitOptions, FitResult, fit
 from fenwind.procedures.fit_case import FitCase
 from fenwind.procedures.positions import Positions, positions
+from fenwind.procedures.ratio_causes import Place
 from fenwind.standins import tarnholt
 
 DATA = Path(__file__).parent / "data"
@@ -55,7 +56,9 @@ class Pairs:
             area=area,
             lat_rad=lat,
             lon_rad=lon,
-            combined_factor=combined,
+            place=None
+            if combined is None
+            else Place(point_scale=combined, elevation=1.0, radius_m=6.37e6, height_m=0.0),
             over_geoid=over_geoid,
         )
 

@@ -14,7 +14,7 @@ from importlib import import_module
 
 from fenwind.errors import FenwindError
 
-VERBS = ("fit", "move", "inverse", "convert", "compare", "frame", "export")
+VERBS = ("fit", "move", "inverse", "convert", "compare", "frame", "export", "explain")
 
 
 def build_parser() -> argparse.ArgumentParser:

@@ -157,7 +157,15 @@ class Fires(unittest.TestCase):
             "residual_over_tolerance",
             "no_check",
         }
-        tested |= {"no_redundancy", "scale_unexplained", "outside_area", "tilting_plane", "far_outside"}
+        tested |= {
+            "no_redundancy",
+            "scale_unexplained",
+            "outside_area",
+            "tilting_plane",
+            "far_outside",
+            "unseen_model",
+            "two_feet",
+        }
         self.assertEqual({r.name for r in RULES if r.about == "fit"}, tested)
         self.assertTrue(all(r.limit and r.source for r in RULES))
 

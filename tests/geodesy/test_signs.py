@@ -10,7 +10,7 @@ from fenwind.geodesy.frames import FrameSpec, HeightReference, open_frame
 from fenwind.geodesy.inverse import inverse
 from fenwind.procedures.frame_meaning import frame_meaning
 from fenwind.procedures.onto_plane import onto_plane
-from fenwind.procedures.to_plane import mean_combined_factor, to_plane
+from fenwind.procedures.to_plane import mean_place, to_plane
 from fenwind.records.entries import Add
 from fenwind.records.records import FrameRecord, GivenPosition, Mark, MeasuredPosition
 from fenwind.standins import tarnholt
@@ -57,7 +57,7 @@ class GeoidHeights(TempFolder):
                 radius = math.sqrt(math.prod(float(r) for r in frame.radii(lat[0])))
                 scale = float(frame.point_scale(lat[0], lon[0])[0])
                 expected = scale * radius / (radius + H_ELL)
-                self.assertAlmostEqual(mean_combined_factor(frame, plane), expected, delta=2e-9)
+                self.assertAlmostEqual(mean_place(frame, plane).combined, expected, delta=2e-9)
 
     def test_ground_distance_stands_at_the_mean_ellipsoidal_height(self) -> None:
         """Combined factor = point scale x R / (R + h), h the mean of both ends above the ellipsoid

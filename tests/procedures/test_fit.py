@@ -12,7 +12,7 @@ from fenwind.geodesy.geoid import GeoidGrid
 from fenwind.procedures.average import average
 from fenwind.procedures.fit import FitOptions, fit
 from fenwind.procedures.positions import positions
-from fenwind.procedures.to_plane import mean_combined_factor, to_plane
+from fenwind.procedures.to_plane import mean_place, to_plane
 from tests.support import DATA, made_up_pairs
 
 
@@ -206,9 +206,9 @@ class Plane(unittest.TestCase):
             plane.sigma_h_m[0] / 0.01, float(open_frame(spec).point_scale(lat[0], lon[0])[0]), places=9
         )
         self.assertAlmostEqual(
-            mean_combined_factor(open_frame(spec), plane), 0.9996 * (1 - 1285 / 6.38e6), delta=2e-5
+            mean_place(open_frame(spec), plane).combined, 0.9996 * (1 - 1285 / 6.38e6), delta=2e-5
         )
-        self.assertIsNone(mean_combined_factor(open_frame(FrameSpec(name="plane")), plane))
+        self.assertIsNone(mean_place(open_frame(FrameSpec(name="plane")), plane))
         with self.assertRaisesRegex(ProcedureError, "A .*cannot be projected"):
             to_plane(open_frame(spec), ["A"], np.radians([95.0]), np.radians([8.0]), np.zeros(1))
 

@@ -107,7 +107,7 @@ def _compute(
     from fenwind.commands.reading import plane_positions
     from fenwind.procedures.fit import fit
     from fenwind.procedures.fit_case import FitCase
-    from fenwind.procedures.to_plane import mean_combined_factor
+    from fenwind.procedures.to_plane import mean_place
 
     if known.geographic:
         raise ProcedureError(
@@ -133,7 +133,7 @@ def _compute(
         lat_rad=lat,
         lon_rad=lon,
         area=frame.area_of_use() if frame is not None else None,
-        combined_factor=mean_combined_factor(frame, plane) if frame is not None else None,
+        place=mean_place(frame, plane) if frame is not None else None,
         over_geoid=frame is not None and frame.geoid is not None and bool(np.isfinite(plane.height_m).any()),
     )
 

@@ -6,8 +6,6 @@ import argparse
 import math
 from typing import Any
 
-from fenwind.errors import ParseError
-
 
 def add_parser(verbs: Any) -> None:
     """Declare the verb."""
@@ -33,19 +31,12 @@ CONFORMAL = 1e-7
 
 def run(options: argparse.Namespace) -> int:
     """Compute and print."""
-    from fenwind.commands.reading import dump, number
+    from fenwind.commands.reading import dump, number, place_of
     from fenwind.geodesy.area import inside_area
     from fenwind.geodesy.frames import open_frame, working_frame_spec
-    from fenwind.quantities.geographic import parse_latitude, parse_longitude
-    from fenwind.quantities.lengths import UNITS, parse_length
+    from fenwind.quantities.lengths import UNITS
 
-    parts = options.at.split(",")
-    if len(parts) != 3:
-        raise ParseError(
-            f"--at {options.at!r}, expected three values",
-            hint="Write --at LAT,LON,H, for instance --at 61.3,8.4,1240",
-        )
-    lat, lon, height = parse_latitude(parts[0]), parse_longitude(parts[1]), parse_length(parts[2])
+    lat, lon, height = place_of(options.at, "--at")
     spec = working_frame_spec(options.code)
     frame = open_frame(spec)
     e, n = frame.forward(lat, lon)

@@ -88,6 +88,21 @@ def split_names(text: str | None) -> tuple[str, ...]:
     return tuple(part.strip() for part in (text or "").split(",") if part.strip())
 
 
+def place_of(text: str, option: str) -> tuple[float, float, float]:
+    """Latitude and longitude in radians and ellipsoidal height in metres of LAT,LON,H. Raises
+    FenwindError."""
+    from fenwind.quantities.geographic import parse_latitude, parse_longitude
+    from fenwind.quantities.lengths import parse_length
+
+    parts = text.split(",")
+    if len(parts) != 3:
+        raise FormatError(
+            f"{option} {text!r}, expected three values",
+            hint=f"Write {option} LAT,LON,H, for instance {option} 61.3,8.4,1240",
+        )
+    return parse_latitude(parts[0]), parse_longitude(parts[1]), parse_length(parts[2])
+
+
 def number(value: float | None) -> float | None:
     """A float for JSON: null where there is no finite value."""
     return None if value is None or not math.isfinite(value) else float(value)

@@ -88,8 +88,12 @@ def unit_ratio(case: FitCase) -> Iterator[Doubt]:
     ratio = _distance_ratio(case.pairs)
     if ratio is None or ratio.value <= 0.0 or abs(math.log(ratio.value)) < 1e-4:
         return
+    # The two feet against each other are 2 ppm apart, which no ratio of 0.1 % can mean.
     couples = [
-        (abs(math.log(ratio.value * k.metres / m.metres)), m, k) for m in _UNITS for k in _UNITS if m is not k
+        (abs(math.log(ratio.value * k.metres / m.metres)), m, k)
+        for m in _UNITS
+        for k in _UNITS
+        if m is not k and {m.key, k.key} != {"ft", "ftUS"}
     ]
     off, measured, known = min(couples, key=lambda c: c[0])
     if off > 1e-3 + 3.0 * ratio.spread or ratio.spread > 0.01:
@@ -109,6 +113,39 @@ def unit_ratio(case: FitCase) -> Iterator[Doubt]:
         value=ratio.value,
         limit=1.0,
         unit="",
+        limit_source="definitions of the units",
+        grave=True,
+    )
+
+
+#: How near the part by which coordinates differ must be to that of the two feet.
+FEET_NEAR = 0.1
+
+
+def two_feet(case: FitCase) -> Iterator[Doubt]:
+    """Easting and northing off together by the 2 ppm that lie between the two feet: seen in large
+    coordinates, never in the distances between the pairs."""
+    pairs = case.in_plan.pairs
+    middle, shift = pairs.source.mean(axis=1), (pairs.target - pairs.source).mean(axis=1)
+    if not np.isfinite(shift).all() or np.abs(middle).min(initial=np.inf) < 1e4:
+        return
+    part, feet = shift / middle, US_SURVEY_FOOT.metres / FOOT.metres - 1.0
+    sign = np.sign(part[0])
+    left = pairs.target - pairs.source * (1.0 + sign * feet)
+    off = float(np.hypot(*shift))
+    near = np.abs(np.abs(part) / feet - 1.0) < FEET_NEAR
+    if not near.all() or sign != np.sign(part[1]) or float(np.abs(left).max()) > 0.2 * off:
+        return
+    yield Doubt(
+        rule="fit.two-feet",
+        subject=case.subject,
+        names=case.result.pairs.names,
+        text="Easting and northing are off together by "
+        f"{format_fixed(float(part.mean()) * 1e6, 2, sign=True)} "
+        f"ppm of themselves, {format_way(off)}: US survey feet against international feet?",
+        value=float(part.mean()) * 1e6,
+        limit=feet * 1e6,
+        unit="ppm",
         limit_source="definitions of the units",
         grave=True,
     )

@@ -8,6 +8,7 @@ import numpy as np
 
 from fenwind.doubts.registry import Doubt, Remedy
 from fenwind.procedures.fit_case import FitCase
+from fenwind.procedures.ratio_causes import fitting, ratios
 from fenwind.quantities.lengths import format_way
 from fenwind.quantities.numbers import format_fixed
 
@@ -112,6 +113,9 @@ def scale_unexplained(case: FitCase) -> Iterator[Doubt]:
         if case.combined_factor
         else ""
     )
+    if case.place is not None:
+        others = fitting(trial.scale, SCALE_REACH * float(sigma) * 1e6, ratios(case.place))
+        explained += "".join(f"; it is {c.text}" for c in others[:2])
     yield Doubt(
         rule="fit.scale",
         subject=case.subject,

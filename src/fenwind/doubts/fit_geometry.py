@@ -13,6 +13,9 @@ from fenwind.doubts.registry import Doubt, Remedy
 from fenwind.geodesy.area import inside_area
 from fenwind.procedures.fit_case import FitCase
 from fenwind.procedures.hull import distance_outside
+from fenwind.procedures.regions import regions95
+from fenwind.procedures.unseen import OUTSIDE_PART, unseen, unseen_words
+from fenwind.quantities.lengths import format_way
 from fenwind.quantities.numbers import format_fixed
 
 FloatArray = NDArray[np.float64]
@@ -23,8 +26,6 @@ TILT_OVER_ELLIPSOID = 100e-6
 #: Breadth of the pairs across their longest line, as part of their length, under which a plane hangs on a
 #: line.
 LINE_BREADTH = 0.10
-#: How far outside the pairs a mark may lie, as part of the pairs' extent.
-OUTSIDE_PART = 0.5
 
 
 def outside_area(case: FitCase) -> Iterator[Doubt]:
@@ -100,6 +101,34 @@ def breadth_and_length(e_m: FloatArray, n_m: FloatArray) -> tuple[float, float]:
     return float(extents.min()), float(extents.max())
 
 
+def unseen_model(case: FitCase) -> Iterator[Doubt]:
+    """Marks far outside the pairs that a scale or turn too small for the pairs to show would move out of
+    their stated region."""
+    found, carried, limit = unseen(case.result), case.result.carried, _far(case)
+    if found is None:
+        return
+    a = regions95(case.result).a_m
+    reach = np.where(np.isfinite(a), a, 0.0)
+    hit = np.flatnonzero((found.outside_m > limit) & (found.effect_m > reach))
+    if not hit.size:
+        return
+    hit = hit[np.argsort(-found.effect_m[hit])]
+    first = hit[0]
+    names = tuple(carried.names[i] for i in hit)
+    stated = f"its region is {format_way(float(a[first]))}" if np.isfinite(a[first]) else "it has no region"
+    yield Doubt(
+        rule="fit.unseen-model",
+        subject=case.subject,
+        names=names,
+        text=f"{unseen_words(found)} could hide in these pairs and move {names[0]}, "
+        f"{format_fixed(float(found.outside_m[first]), 0)} m outside them, by "
+        f"{format_way(float(found.effect_m[first]))}; {stated}. Hold a mark out there, or fit with scale.",
+        value=float(found.effect_m[first]),
+        limit=float(reach[first]),
+        limit_source="the choice of the model, at 1 % with a power of 80 %",
+    )
+
+
 def far_outside(case: FitCase) -> Iterator[Doubt]:
     """Marks so far outside the pairs that the fit is carried beyond what it knows."""
     table, carried = case.result.pairs, case.result.carried
@@ -107,8 +136,7 @@ def far_outside(case: FitCase) -> Iterator[Doubt]:
     if rows.size < 2:
         return
     e, n = carried.e_m[rows], carried.n_m[rows]
-    extent = float(np.hypot(np.ptp(e), np.ptp(n)))
-    limit = OUTSIDE_PART * extent
+    limit = _far(case)
     outside = distance_outside(carried.e_m, carried.n_m, e, n)
     far = np.flatnonzero(outside > limit)
     if far.size:
@@ -120,7 +148,15 @@ def far_outside(case: FitCase) -> Iterator[Doubt]:
             names=names,
             text=f"{names[0]}{f' and {len(names) - 1} more lie' if len(names) > 1 else ' lies'} "
             f"{format_fixed(float(outside[far[0]]), 0)} m "
-            f"outside the pairs, which span {format_fixed(extent, 0)} m: there the fit is a guess.",
+            f"outside the pairs, which span {format_fixed(limit / OUTSIDE_PART, 0)} m: there the fit is "
+            "a guess.",
             value=float(outside[far[0]]),
             limit=limit,
         )
+
+
+def _far(case: FitCase) -> float:
+    """How far outside the pairs is far, metres."""
+    carried, table = case.result.carried, case.result.pairs
+    rows = table.measured_rows[table.used_h]
+    return OUTSIDE_PART * float(np.hypot(np.ptp(carried.e_m[rows]), np.ptp(carried.n_m[rows])))

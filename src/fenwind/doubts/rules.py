@@ -28,6 +28,12 @@ RULES: tuple[Rule, ...] = (
         source="definitions of the units",
         explains=("fit.unit-ratio",),
     ),
+    Rule(
+        about="fit",
+        look=fit_blunders.two_feet,
+        limit="10 % off the 2 ppm between the feet",
+        source="definitions of the units",
+    ),
     Rule(about="fit", look=fit_blunders.swapped_axes, limit="10 tolerances", explains=("fit.swapped-axes",)),
     Rule(
         about="fit",
@@ -47,6 +53,7 @@ RULES: tuple[Rule, ...] = (
     Rule(about="fit", look=fit_evidence.scale_unexplained, limit="3.29 sigma and 5 mm over the pairs"),
     Rule(about="fit", look=fit_geometry.outside_area, limit="area of use", source=EPSG),
     Rule(about="fit", look=fit_geometry.tilting_plane, limit="20 mm/km over a geoid, 100 over an ellipsoid"),
+    Rule(about="fit", look=fit_geometry.unseen_model, limit="95 % region of the mark"),
     Rule(about="fit", look=fit_geometry.far_outside, limit="half the extent of the pairs"),
     Rule(about="job", look=job_rules.no_control, limit="1 mark"),
     Rule(about="job", look=job_rules.not_tied, limit="0 marks"),

@@ -14,6 +14,7 @@ from pyproj.database import query_crs_info
 from pyproj.enums import PJType
 
 from fenwind.geodesy.area import inside_area
+from fenwind.geodesy.frames import find_crs
 
 SystemKind = Literal["projected", "vertical"]
 _TYPES = {"projected": PJType.PROJECTED_CRS, "vertical": PJType.VERTICAL_CRS}
@@ -111,3 +112,25 @@ def _named(system: System, words: Iterable[str]) -> bool:
     """Whether all words stand in the name itself, not only in the area."""
     name = system.name.lower()
     return all(word in name for word in words)
+
+
+_ZONE = re.compile(r"^(?P<family>.*?)(?P<number>\d+)(?P<half>[NSEW]?)$")
+
+
+def neighbouring_zones(text: str) -> tuple[str, ...]:
+    """Codes of the systems of one family (the same name but for the number of the zone) with the next lower
+    and the next higher number; empty where the system's name has none."""
+    own = _ZONE.match(find_crs(text).name)
+    if own is None:
+        return ()
+    found: dict[int, str] = {}
+    for system in systems("projected"):
+        other = _ZONE.match(system.name)
+        if other is not None and (other["family"], other["half"]) == (own["family"], own["half"]):
+            found[int(other["number"])] = system.code
+    number = int(own["number"])
+    beside = (
+        max((k for k in found if k < number), default=None),
+        min((k for k in found if k > number), default=None),
+    )
+    return tuple(found[k] for k in beside if k is not None)

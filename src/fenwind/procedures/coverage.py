@@ -11,6 +11,7 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.optimize import linear_sum_assignment
 
 from fenwind.procedures.hull import least_rectangle
 
@@ -91,16 +92,18 @@ def _spread(control: FloatArray, box: FloatArray, centre: FloatArray, diagonal: 
     count = control.shape[1]
     if count >= MANY:
         wanted = np.vstack([box, centre])
-        apart = np.hypot(wanted[:, :1] - control[0], wanted[:, 1:] - control[1]).min(axis=1)
+        apart = _own_target(
+            np.hypot(wanted[:, :1] - control[0], wanted[:, 1:] - control[1]), REACH * diagonal
+        )
         bare = np.flatnonzero(apart > REACH * diagonal)
         words = "Every corner and the centre have a target near"
         if bare.size:
             words = (
-                f"{bare.size} of the four corners and the centre have no target within "
+                f"{bare.size} of the four corners and the centre have no target of their own within "
                 f"{REACH * diagonal:.0f} m"
             )
         places = tuple((float(e), float(n)) for e, n in wanted[bare])
-        worst = float(apart.max() / diagonal)
+        worst = float(min(apart.max() / diagonal, 1.0))
         return Judgement(
             rule="coverage.spread",
             fine=not bare.size,
@@ -121,6 +124,16 @@ def _spread(control: FloatArray, box: FloatArray, centre: FloatArray, diagonal: 
         part = min(spans) if spans else 0.0
     text = f"The control targets span {part:.0%} of the area's narrower way; {SPAN:.0%} is wanted."
     return Judgement(rule="coverage.spread", fine=part >= SPAN, text=text, value=part, limit=SPAN)
+
+
+def _own_target(apart: FloatArray, reach: float) -> FloatArray:
+    """Distance (5,) of each wanted place from the target that stands for it, of distances (5, k): no target
+    stands for two places. As many places as can be have one within reach."""
+    cost = np.where(apart <= reach, apart / max(reach, 1e-9) * 1e-3, 1.0 + apart / apart.max(initial=1e-9))
+    rows, columns = linear_sum_assignment(cost)
+    found = np.full(apart.shape[0], np.inf)
+    found[rows] = apart[rows, columns]
+    return found
 
 
 def _heights(control: FloatArray, ground: FloatArray) -> Judgement:

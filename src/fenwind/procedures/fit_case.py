@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from fenwind.procedures import similarity
 from fenwind.procedures.fit import FitResult, with_sigmas
 from fenwind.procedures.positions import Positions
+from fenwind.procedures.ratio_causes import Place
 from fenwind.procedures.similarity import PairSet, Similarity
 
 FloatArray = NDArray[np.float64]
@@ -24,10 +25,10 @@ MAX_PAIRS = 300
 
 @dataclass(frozen=True, kw_only=True, eq=False)
 class FitCase:
-    """A fit under examination. subject: its id. lat_rad, lon_rad (n,) of the measured marks, None when they
-    were not geodetic. area: west, south, east, north in radians where the frame is meant to be used.
-    combined_factor: mean over the measured marks, None without a datum. over_geoid: heights were reduced by a
-    geoid grid."""
+    """A fit under examination. subject: its id. lat_rad, lon_rad (n,) of the measured marks, None when
+    they were not geodetic. area: west, south, east, north in radians where the frame is meant to be used.
+    place: factors at the mean of the measured marks, None without a datum. over_geoid: heights were
+    reduced by a geoid grid."""
 
     subject: str
     measured: Positions
@@ -36,8 +37,13 @@ class FitCase:
     lat_rad: FloatArray | None = None
     lon_rad: FloatArray | None = None
     area: tuple[float, float, float, float] | None = None
-    combined_factor: float | None = None
+    place: Place | None = None
     over_geoid: bool = False
+
+    @property
+    def combined_factor(self) -> float | None:
+        """Combined factor at the mean of the measured marks, None without a datum."""
+        return self.place.combined if self.place is not None else None
 
     @cached_property
     def in_plan(self) -> FitCase:

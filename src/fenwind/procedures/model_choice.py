@@ -21,7 +21,7 @@ class ModelTrial:
     """One nested model: dof, variance factor (None without redundancy), root mean square of the residuals in
     metres, and the p-value of the F-test of what it frees beyond the next simpler one (None for the simplest
     or when untestable). fits: the global test does not reject it, or cannot be made since no sigmas were
-    given."""
+    given. sigma_scale, sigma_turn_rad: of these unknowns, None where they are held or it is not known."""
 
     model: str
     dof: int
@@ -32,6 +32,8 @@ class ModelTrial:
     fits: bool
     scale: float
     rotation_rad: float
+    sigma_scale: float | None = None
+    sigma_turn_rad: float | None = None
 
 
 def compare_models(
@@ -66,9 +68,18 @@ def compare_models(
             fits=assumed or adjustment.global_test is None or adjustment.global_test.accepted,
             scale=plan.scale,
             rotation_rad=plan.rotation_rad,
+            sigma_scale=_sigma(plan, adjustment, 3, assumed),
+            sigma_turn_rad=_sigma(plan, adjustment, 2, assumed),
         )
         for model, (plan, adjustment) in tried.items()
     )
+
+
+def _sigma(plan: Similarity, adjustment: Adjustment, unknown: int, assumed: bool) -> float | None:
+    """Sigma of an unknown of a similarity; None where it is held or nothing tells how large it is."""
+    factor = adjustment.variance_factor if assumed else 1.0
+    variance = float(plan.covariance[unknown, unknown])
+    return float(np.sqrt(variance * factor)) if factor is not None and variance > 0.0 else None
 
 
 def _p_value(simple: Adjustment, rich: Adjustment, assumed: bool, floor: float) -> float | None:

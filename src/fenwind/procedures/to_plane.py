@@ -12,6 +12,7 @@ from fenwind.errors import ProcedureError
 from fenwind.geodesy.frames import Frame
 from fenwind.geodesy.geoid import VerticalRelation
 from fenwind.procedures.positions import Positions, positions
+from fenwind.procedures.ratio_causes import Place, place_at
 
 FloatArray = NDArray[np.float64]
 
@@ -89,11 +90,13 @@ def _require(fine: NDArray[np.bool_], names: tuple[str, ...], problem: str, hint
         raise ProcedureError(f"{names[bad[0]]}{more} {problem}", hint=hint, marks=(names[bad[0]],))
 
 
-def mean_combined_factor(frame: Frame, plane: Positions) -> float | None:
-    """Combined factor at the mean of some positions; None without a datum or without any height."""
+def mean_place(frame: Frame, plane: Positions) -> Place | None:
+    """Factors at the mean of some positions; None without a datum, without any height, or where they are not
+    defined."""
     if not frame.has_datum or not np.isfinite(plane.height_m).any():
         return None
-    lat, lon = frame.inverse(float(np.mean(plane.e_m)), float(np.mean(plane.n_m)))
+    lat, lon = frame.inverse(float(np.nanmean(plane.e_m)), float(np.nanmean(plane.n_m)))
     undulation = float(np.nan_to_num(frame.geoid_height(lat, lon)))
-    combined = float(frame.factors(lat, lon, float(np.nanmean(plane.height_m)) + undulation).combined)
-    return combined if np.isfinite(combined) else None
+    place = place_at(frame, float(lat), float(lon), float(np.nanmean(plane.height_m)) + undulation)
+    known = replace(place, undulation_m=undulation) if frame.geoid is not None else place
+    return known if np.isfinite(place.combined) else None

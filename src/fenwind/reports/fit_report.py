@@ -18,7 +18,7 @@ from fenwind.quantities.lengths import METRE, LengthUnit
 from fenwind.quantities.numbers import format_fixed
 from fenwind.reports.figure import fit_figure
 from fenwind.reports.model import Figure, Paragraph, Report, Section, Table, Tone
-from fenwind.reports.statement import NONE_FITS, Part, fit_statement, model_fits, sentence
+from fenwind.reports.statement import NONE_FITS, Part, fit_statement, model_fits, price_words, sentence
 
 
 def mm(value: float, *, sign: bool = False, decimals: int = 1) -> str:
@@ -62,6 +62,7 @@ def fit_report(
         pivot=result.options.pivot,
         checks=checks,
         fits=model_fits(result),
+        price=price_words(result),
     )
     return Report(
         title=title,

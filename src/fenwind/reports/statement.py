@@ -5,11 +5,15 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+import numpy as np
+
 from fenwind.job.gestures import use_of
 from fenwind.job.state import JobState
 from fenwind.job.steps.fit import known_and_measured
 from fenwind.procedures.fit import FitResult
 from fenwind.procedures.fit_case import FitCase
+from fenwind.procedures.unseen import OUTSIDE_PART, unseen, unseen_words
+from fenwind.quantities.lengths import format_way
 from fenwind.records.records import FitStep, FrameRecord
 
 PLAN_WORDS = {
@@ -50,10 +54,12 @@ def fit_statement(
     pivot: tuple[str, str] | None,
     checks: Sequence[str],
     fits: bool = True,
+    price: str = "",
 ) -> tuple[Part, ...]:
     """Parts of the sentence. source and target say what is carried onto what; model is the one used when
     horizontal is auto; over names what heights are counted from, empty where that is their own zero. fits:
-    the global test does not reject the model."""
+    the global test does not reject the model. price: what the choice of a simple model may cost far outside
+    the pairs, a sentence."""
     plan = (
         PLAN_WORDS[horizontal]
         if horizontal != "auto" or not model
@@ -91,6 +97,8 @@ def fit_statement(
         Part(text=listed, key="checks"),
         Part(text=" as a check." if len(checks) < 2 else " as checks."),
     ]
+    if price:
+        parts.append(Part(text=f" {price}"))
     return tuple(parts)
 
 
@@ -121,7 +129,25 @@ def statement_of_fit(state: JobState, step: FitStep, case: FitCase | None) -> tu
         pivot=(names[0], names[1]) if len(names) == 2 else None,
         checks=checks,
         fits=case is None or model_fits(case.result),
+        price=price_words(case.result) if case is not None else "",
     )
+
+
+def price_words(result: FitResult) -> str:
+    """What the simplest model may cost the mark that it would cost most, far outside the pairs; empty where
+    no mark lies there."""
+    found = unseen(result)
+    if found is None:
+        return ""
+    table, carried = result.pairs, result.carried
+    rows = table.measured_rows[table.used_h]
+    extent = float(np.hypot(np.ptp(carried.e_m[rows]), np.ptp(carried.n_m[rows])))
+    effect = np.where(found.outside_m > OUTSIDE_PART * extent, found.effect_m, 0.0)
+    worst = int(effect.argmax())
+    if effect[worst] <= 0.0:
+        return ""
+    moved = f"move {carried.names[worst]} by {format_way(effect[worst])}"
+    return f"{unseen_words(found)} would not show and {moved}."
 
 
 def sentence(parts: Sequence[Part]) -> str:

@@ -29,7 +29,7 @@ from fenwind.procedures.fit import FitOptions, FitResult, fit
 from fenwind.procedures.fit_case import FitCase
 from fenwind.procedures.positions import Positions
 from fenwind.procedures.regions import factors95
-from fenwind.procedures.to_plane import mean_combined_factor
+from fenwind.procedures.to_plane import mean_place
 from fenwind.progress import Progress
 from fenwind.records.records import FitStep, Mark
 
@@ -130,7 +130,7 @@ class Fit(Gathering):
             lat_rad=measured.lat_rad if frame.has_datum else None,
             lon_rad=measured.lon_rad if frame.has_datum else None,
             area=frame.area_of_use(),
-            combined_factor=mean_combined_factor(frame, measured.plane) if len(measured.plane) else None,
+            place=mean_place(frame, measured.plane) if len(measured.plane) else None,
             over_geoid=frame.geoid is not None,
         )
         return Fitted(target=inputs.step.target_frame, case=case, occupied=measured)
