@@ -70,3 +70,7 @@ class ProcedureError(FenwindError, ValueError):
 
 class JobError(FenwindError, OSError):
     """A job file could not be opened, read or written."""
+
+
+class DamagedJobError(JobError):
+    """A job file is not what was written; a part of it may be intact."""

@@ -20,6 +20,8 @@ from fenwind.desk.trail import broken
 from fenwind.job import gestures
 from fenwind.job.job import Job
 from fenwind.procedures.hull import convex_hull
+from fenwind.records.entries import Gesture, amend
+from fenwind.records.records import Mark
 from tests.desk.qt_case import QtTestCase
 
 
@@ -313,6 +315,23 @@ class Window(QtTestCase):
         (self.folder / "bad.fenwind").write_bytes(b"SQLite format 3\x00" + b"\x07" * 5000)
         launch = self.launch(str(self.folder / "bad.fenwind"))
         self.wait_for(lambda: "damaged" in launch.shell.note.text())
+
+    def test_the_intact_part_of_a_damaged_job_is_offered_and_read_only(self) -> None:
+        path = self.folder / "hurt.fenwind"
+        job = Job.create(path, "hurt", [Mark(id="m", name="M")])
+        job.record("code", [amend(job.state.marks["m"], code="SEEN")])
+        job.close()
+        path.write_bytes(path.read_bytes().replace(b"SEEN", b"SEEM"))
+        launch = self.launch(str(path))
+        self.wait_for(lambda: launch.shell.note_button.isVisible())
+        self.assertIn("damaged at gesture 2", launch.shell.note.text())
+        QTest.keyClick(launch.shell.note_button, Qt.Key.Key_Space)
+        self.wait_for(lambda: launch.workspace is not None)
+        bridge = launch.workspace.bridge
+        self.assertEqual(bridge.state.marks["m"].code, "")
+        self.assertIn("read only", launch.shell.header.kept.text())
+        self.assertFalse(bridge.do(Gesture("x", (amend(bridge.state.marks["m"], code="N"),))))
+        self.assertIn("Copy the job", launch.workspace.line.text())
 
     def test_a_disk_that_fills_up_is_said_and_nothing_changes(self) -> None:
         w = self.open()

@@ -17,6 +17,7 @@ import numpy as np
 from fenwind.errors import FormatError, JobError
 from fenwind.job.file import Blob, JobFile
 from fenwind.job.job import Job
+from fenwind.job.rescue import rescue
 from fenwind.job.schema import SCHEMA_VERSION
 from fenwind.paths import free_name
 from fenwind.records import series
@@ -257,6 +258,53 @@ class Damage(TempFolder):
         path.write_bytes(good.replace(b"SEEN", b"SEEM"))
         with self.assertRaisesRegex(JobError, "damaged at gesture 2 .*T-01.*1 gestures before it are intact"):
             Job.open(path)
+
+    def test_the_intact_part_opens_beside_the_damaged_file(self) -> None:
+        """Cut at any byte and with values changed: every gesture before the damage is there, none after it,
+        and the damaged file keeps its bytes."""
+        job = self.demo()
+        for i in range(12):
+            blob = Blob(name="a", origin="b", data=b"raw %d" % i)
+            job.record(f"code {i}", [amend(job.state.marks["T-01"], code=f"C{i:03d}")], [blob])
+        job.close()
+        path = self.folder / "demo.fenwind"
+        good, rng = path.read_bytes(), np.random.default_rng(4)
+        told = {self.codes(path)}
+        self.assertEqual(told, {"C011"})
+        damages = [good[:cut] for cut in (*rng.integers(1, len(good), 25), len(good) - 1, 4096, 100)]
+        damages += [good.replace(b"C%03d" % i, b"X%03d" % i) for i in (0, 5, 11)]
+        seen = set()
+        for damaged in damages:
+            path.write_bytes(damaged)
+            try:
+                self.codes(path)
+                self.assertEqual(self.codes(path), "C011", "opened whole, or not at all")
+            except JobError:
+                pass
+            try:
+                found = rescue(path)
+            except JobError as error:
+                self.assertIn("intact", str(error))
+                continue
+            finally:
+                self.assertEqual(path.read_bytes(), damaged)
+            kept = Job.open(found.path, read_only=True)
+            seen.add(kept.state.marks["T-01"].code)
+            self.assertEqual(kept.blob(Blob(name="", origin="", data=b"raw 0").hash).data, b"raw 0")
+            with self.assertRaisesRegex(JobError, "read only"):
+                kept.record("x", [amend(kept.state.marks["T-01"], code="N")])
+            kept.copy_to(self.folder / "go on.fenwind")
+            kept.close()
+            again = Job.open(self.folder / "go on.fenwind")
+            again.record("x", [amend(again.state.marks["T-01"], code="N")])
+            again.close()
+            for file in (found.path, self.folder / "go on.fenwind"):
+                file.unlink()
+        self.assertLessEqual({"C004", "C010"}, seen, seen)
+        self.assertLessEqual(seen, {"BB", *(f"C{i:03d}" for i in range(12))})
+
+    def codes(self, path: Path) -> str:
+        return self.records(path)["T-01"].code
 
     def records(self, path: Path) -> dict:
         job = Job.open(path)

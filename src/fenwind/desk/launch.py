@@ -13,7 +13,7 @@ from PySide6.QtCore import QObject, QSettings, QStandardPaths, QTimer, Signal
 from fenwind.desk.collector import Collector
 from fenwind.desk.shell import Shell
 from fenwind.desk.tasks import Task, TaskRunner
-from fenwind.errors import FenwindError
+from fenwind.errors import DamagedJobError, FenwindError
 from fenwind.progress import Progress
 
 if TYPE_CHECKING:
@@ -84,6 +84,19 @@ def open_job(
         raise
 
 
+def open_intact(path: str, progress: Progress) -> tuple[Job, Thinker, Results]:
+    """The intact part of a damaged job, written beside it and opened to be read only."""
+    import fenwind.desk.workspace
+    from fenwind.desk.bridge import Thinker
+    from fenwind.job.job import Job
+    from fenwind.job.rescue import rescue
+
+    assert fenwind.desk.workspace  # as above
+    job = Job.open(rescue(path).path, read_only=True)
+    thinker = Thinker(os.path.dirname(os.path.abspath(job.path)))
+    return job, thinker, thinker.think(job.state, progress)
+
+
 def _demo(folder: Path, fresh: bool) -> Job:
     from fenwind.job.job import Job
     from fenwind.standins import tarnholt
@@ -118,6 +131,14 @@ class Launch(QObject):
         task.signals.failed.connect(self._on_failed)
         self._runner.start(task)
 
+    def _rescue(self) -> None:
+        """Open what is intact of a damaged job."""
+        path = self._options.job or str(data_folder() / DEMO_FILE)
+        task = Task(open_intact, path)
+        task.signals.succeeded.connect(self._on_job)
+        task.signals.failed.connect(self._on_failed)
+        self._runner.start(task)
+
     def _on_job(self, opened: tuple[Job, Thinker, Results]) -> None:
         from fenwind.desk.workspace import Workspace
 
@@ -129,7 +150,9 @@ class Launch(QObject):
         self.ready.emit()
 
     def _on_failed(self, error: Exception) -> None:
-        if isinstance(error, FenwindError):
+        if isinstance(error, DamagedJobError):
+            self.shell.say(f"{error}.\n\n{error.hint}.", "Open the intact part", self._rescue)
+        elif isinstance(error, FenwindError):
             self.shell.say(f"{error}.\n\n{error.hint}.")
         else:
             self.shell.say(f"The job could not be opened: {error!r}.")

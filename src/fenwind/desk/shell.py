@@ -3,6 +3,8 @@ first moments, so it imports nothing but Qt and the theme."""
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from PySide6.QtCore import QByteArray, QSettings, QSize, Qt, Signal
 from PySide6.QtGui import QCloseEvent, QPainter, QPaintEvent
 from PySide6.QtWidgets import (
@@ -169,7 +171,16 @@ class Shell(QMainWindow):
         self.note.setAlignment(Qt.AlignmentFlag.AlignCenter)
         self.note.setWordWrap(True)
         look(self.note, "faint")
-        self.pages.addWidget(self.note)
+        self.note_button = QPushButton("")
+        look(self.note_button, "main")
+        self.note_button.hide()
+        self._note_page = QWidget()
+        column = QVBoxLayout(self._note_page)
+        column.addStretch(1)
+        column.addWidget(self.note)
+        column.addWidget(self.note_button, 0, Qt.AlignmentFlag.AlignHCenter)
+        column.addStretch(1)
+        self.pages.addWidget(self._note_page)
         self.side = QSplitter(Qt.Orientation.Vertical)
         self.side.setHandleWidth(1)
         self.split = QSplitter(Qt.Orientation.Horizontal)
@@ -197,10 +208,17 @@ class Shell(QMainWindow):
         if settings is not None and isinstance(settings.value("window/geometry"), QByteArray):
             self.restoreGeometry(settings.value("window/geometry"))
 
-    def say(self, text: str) -> None:
-        """Show a text where the sheet will be, such as why a job could not be opened."""
+    def say(self, text: str, button: str = "", run: Callable[[], object] = lambda: None) -> None:
+        """Show a text where the sheet will be, such as why a job could not be opened, and a button for what
+        can be done about it."""
         self.note.setText(text)
-        self.pages.setCurrentWidget(self.note)
+        self.note_button.setText(button)
+        self.note_button.setVisible(bool(button))
+        if button:
+            self.note_button.clicked.connect(self.note_button.hide)
+            self.note_button.clicked.connect(lambda _=False: run())
+            self.note_button.setFocus()
+        self.pages.setCurrentWidget(self._note_page)
 
     def paintEvent(self, event: QPaintEvent) -> None:
         super().paintEvent(event)

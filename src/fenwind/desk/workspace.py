@@ -137,7 +137,10 @@ class Workspace(QObject):
         header.parts["frame"].setText(frame.spec.name if frame else "no frame yet")
         header.parts["heights"].setText(height_words(frame.spec.height) if frame else "none")
         header.parts["units"].setText(f"{self.bridge.unit.key}, {self.bridge.angle_style}")
-        header.show_kept(f"all kept {datetime.now():%H:%M}", f"{len(state.records)} records")
+        if self.bridge.job.read_only:
+            header.show_kept("read only", "the intact part")
+        else:
+            header.show_kept(f"all kept {datetime.now():%H:%M}", f"{len(state.records)} records")
         for page in self.pages.values():
             page.refresh()
         stages = [stage_of(d, state) for d in self.bridge.findings.open]

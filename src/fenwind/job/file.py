@@ -16,7 +16,7 @@ from contextlib import closing
 from dataclasses import dataclass
 from pathlib import Path
 
-from fenwind.errors import JobError
+from fenwind.errors import DamagedJobError, JobError
 from fenwind.job.schema import (
     APPLICATION_ID,
     SCHEMA_VERSION,
@@ -60,11 +60,13 @@ class JobFile:
     """An open job file, held exclusively while it is open. version: its format; kept: where the file of an
     earlier format was kept when it became one of this."""
 
-    def __init__(self, path: str | os.PathLike[str], *, create: bool = False) -> None:
-        """Open or create. Raises JobError with the reason and what to do; a file that cannot be used is left
-        untouched."""
-        self.path = Path(path)
-        _check_place(self.path, create)
+    def __init__(
+        self, path: str | os.PathLike[str], *, create: bool = False, read_only: bool = False
+    ) -> None:
+        """Open or create. read_only: nothing can be kept in it. Raises JobError with the reason and what to
+        do; a file that cannot be used is left untouched."""
+        self.path, self.read_only = Path(path), read_only
+        _check_place(self.path, create, read_only)
         self.version, self.kept, self._chain = SCHEMA_VERSION, Path(), b""
         self._connect()
         try:
@@ -80,7 +82,10 @@ class JobFile:
     def _connect(self) -> None:
         try:
             # A worker opens the job and the window's thread goes on with it; never both at once.
-            self._db = sqlite3.connect(self.path, timeout=0.3, isolation_level=None, check_same_thread=False)
+            place = f"{self.path.absolute().as_uri()}?mode=ro&immutable=1" if self.read_only else self.path
+            self._db = sqlite3.connect(
+                place, timeout=0.3, isolation_level=None, check_same_thread=False, uri=self.read_only
+            )
         except sqlite3.Error as error:
             raise _explained(error, self.path) from error
 
@@ -103,6 +108,9 @@ class JobFile:
         self._opened = self._identity()
 
     def _lock(self) -> None:
+        if self.read_only:
+            self._db.execute("BEGIN")
+            return
         self._db.execute("PRAGMA locking_mode=EXCLUSIVE")
         self._db.execute("BEGIN EXCLUSIVE")
 
@@ -129,8 +137,8 @@ class JobFile:
             )
         (answer,) = self._db.execute("PRAGMA quick_check(1)").fetchone()
         if answer != "ok":
-            raise JobError(
-                f"the job file is damaged ({answer})", where=str(self.path), hint="Open a copy from a backup"
+            raise DamagedJobError(
+                f"the job file is damaged ({answer})", where=str(self.path), hint=_HINT_DAMAGED
             )
 
     def read(self) -> Iterator[StoredGesture]:
@@ -167,16 +175,22 @@ class JobFile:
         self._chain = chain
 
     def _damaged(self, number: int, what: str, about: str) -> JobError:
-        return JobError(
+        return DamagedJobError(
             f"the job file is damaged at gesture {number} ({what[:80]!r}{about}): what stands there is "
             f"not what was written; the {number - 1} gestures before it are intact",
             where=str(self.path),
-            hint="Open a copy from a backup; this file was not changed",
+            hint=_HINT_DAMAGED,
         )
 
     def append(self, at: str, what: str, entries: Iterable[EntryRow], blobs: Iterable[Blob] = ()) -> int:
         """Commit one gesture with the blobs it speaks of, whole or not at all, and return its number. A
         file of an earlier format becomes one of this first. Raises JobError when it could not be kept."""
+        if self.read_only:
+            raise JobError(
+                "this is the intact part of a damaged job, to be read only",
+                where=str(self.path),
+                hint="Copy the job to a new file and go on with that",
+            )
         if self.taken_away:
             raise JobError(
                 "the job file was deleted, moved or replaced; nothing is kept there any more",
@@ -198,6 +212,12 @@ class JobFile:
             raise _explained(error, self.path) from error
         self._chain = chain
         return number
+
+    def append_blobs(self, blobs: Iterable[Blob]) -> None:
+        """Keep blobs that gestures before speak of. Raises sqlite3.Error."""
+        for blob in blobs:
+            row = (blob.hash, blob.name, blob.origin, "", len(blob.data), zlib.compress(blob.data, 6))
+            self._db.execute("INSERT OR IGNORE INTO blobs VALUES (?, ?, ?, ?, ?, ?)", row)
 
     def blob(self, key: str) -> Blob:
         """A blob by its hash. Raises JobError when there is none, or when it is not what was kept."""
@@ -266,7 +286,10 @@ class JobFile:
         self._db.close()
 
 
-def _check_place(path: Path, create: bool) -> None:
+_HINT_DAMAGED = "Open the part that is intact, or a copy from a backup; this file was not changed"
+
+
+def _check_place(path: Path, create: bool, read_only: bool) -> None:
     if create:
         if path.exists():
             raise JobError(
@@ -283,6 +306,8 @@ def _check_place(path: Path, create: bool) -> None:
         raise JobError("there is no such job file", where=str(path), hint="Check the name and the folder")
     if path.stat().st_size == 0:
         raise JobError("the file is empty", where=str(path), hint="Open a copy from a backup")
+    if read_only:
+        return
     if not path.stat().st_mode & 0o222 or not os.access(path, os.W_OK) or not os.access(path.parent, os.W_OK):
         raise JobError(
             "the job is read-only, so nothing could be kept",
@@ -310,11 +335,7 @@ def _explained(error: sqlite3.Error, path: Path) -> JobError:
             hint="Make the file writable and do it again",
         )
     if name.startswith(("SQLITE_NOTADB", "SQLITE_CORRUPT")):
-        return JobError(
-            "the job file is damaged or is no job file",
-            where=where,
-            hint="Open a copy from a backup; this file was not changed",
-        )
+        return DamagedJobError("the job file is damaged or is no job file", where=where, hint=_HINT_DAMAGED)
     if name.startswith("SQLITE_IOERR"):
         return JobError(
             "the disk refused; the last change was not kept",

@@ -89,9 +89,9 @@ class Job:
         return tuple(entries)
 
     @classmethod
-    def open(cls, path: str | os.PathLike[str]) -> Job:
+    def open(cls, path: str | os.PathLike[str], read_only: bool = False) -> Job:
         """Open a job file. Raises JobError."""
-        file = JobFile(path)
+        file = JobFile(path, read_only=read_only)
         try:
             return cls(file)
         except JobError:
@@ -194,6 +194,11 @@ class Job:
     def kept(self) -> str:
         """Where the file of an earlier format was kept when it became one of this, empty when it was one."""
         return str(self._file.kept) if self._file.kept.name else ""
+
+    @property
+    def read_only(self) -> bool:
+        """Whether nothing can be kept in it."""
+        return self._file.read_only
 
     @property
     def taken_away(self) -> bool:
