@@ -10,9 +10,11 @@ import argparse
 import os
 import re
 import sys
+from contextlib import suppress
 from importlib import import_module
 
 from fenwind.errors import FenwindError
+from fenwind.terminal import PlainStream, plain
 
 VERBS = ("fit", "move", "inverse", "convert", "compare", "frame", "export", "explain")
 
@@ -44,12 +46,37 @@ def _joined(arguments: list[str]) -> list[str]:
 def main(argv: list[str] | None = None) -> int:
     """Run one command and return its exit code."""
     options = build_parser().parse_args(_joined(sys.argv[1:] if argv is None else argv))
+    whole = sys.stdout
+    if whole.isatty():
+        sys.stdout = PlainStream(whole)
     try:
-        return int(import_module(f"fenwind.commands.{options.verb}").run(options))
+        code = int(import_module(f"fenwind.commands.{options.verb}").run(options))
+        sys.stdout.flush()
+        return code
     except FenwindError as error:
-        print(f"fenwind: {error.one_line}", file=sys.stderr)
-        return 2
+        return _refuse(error.one_line)
     except BrokenPipeError:
-        # The reader of our output closed it; keep the interpreter from complaining about that at exit.
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        _forget_output()
         return 0
+    except UnicodeEncodeError as error:
+        _forget_output()
+        what = f"standard output ({error.encoding}) cannot hold {error.object[error.start]!a}"
+        return _refuse(f"{what}. Set PYTHONIOENCODING=utf-8")
+    except OSError as error:
+        _forget_output()
+        return _refuse(
+            f"the output cannot be written: {error.strerror}. Make room for it, or name another place"
+        )
+    finally:
+        sys.stdout = whole
+
+
+def _refuse(text: str) -> int:
+    print(f"fenwind: {plain(text)}", file=sys.stderr)
+    return 2
+
+
+def _forget_output() -> None:
+    """Keep the interpreter from trying to write the rest of the output at exit."""
+    with suppress(OSError, ValueError, AttributeError):  # standard output is no file, as in a test
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())

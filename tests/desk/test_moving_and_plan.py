@@ -62,6 +62,7 @@ class Moving(QtTestCase):
                 in {(r.what, r.count, r.why) for r in sheet.table.records.rows}
             )
         )
+        self.wait_for(sheet.go.isEnabled)
         sheet.go.click()
         self.wait_for(lambda: "Moved 22, stayed 2" in w.line.text())
         self.assertIn("AGAINST THEIR TARGETS", sheet.caption.text())
@@ -154,6 +155,7 @@ class Moving(QtTestCase):
         sheet.heads.set_meaning(1, "e")
         sheet.heads.set_meaning(2, "n")
         self.wait_for(lambda: sheet.coming is not None and sheet._task is None)
+        self.wait_for(sheet.go.isEnabled)
         sheet.go.click()
         self.wait_for(lambda: "Columns: name from 'Pt', E from 'Y', N from 'X', in metres." in w.line.text())
 

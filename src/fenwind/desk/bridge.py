@@ -38,8 +38,9 @@ MANY_MARKS = 5000
 
 @dataclass(frozen=True)
 class Results:
-    """What follows from a job's records, and how long that took."""
+    """What follows from a job's records, these as they were, and how long that took."""
 
+    state: JobState
     derived: Derived
     findings: Findings
     seconds: float
@@ -61,7 +62,7 @@ class Thinker:
         derived = derive(state, self._memory, self._folder, progress)
         progress.check()
         findings = self._judge.judge(state, derived)
-        return Results(derived, findings, time.perf_counter() - started)
+        return Results(state, derived, findings, time.perf_counter() - started)
 
 
 class JobBridge(QObject):
@@ -117,6 +118,12 @@ class JobBridge(QObject):
     def state(self) -> JobState:
         """Records as they stand."""
         return self.job.state
+
+    @property
+    def seen(self) -> JobState:
+        """Records as they were when what is shown followed from them: while a worker derives, the job is
+        ahead of its results, and names in one are not those in the other."""
+        return self._results.state
 
     @property
     def revision(self) -> int:
@@ -256,6 +263,9 @@ class JobBridge(QObject):
     def _try(self, act: Callable[[], object]) -> bool:
         if self._still_keeping():
             return False
+        if self._results.state is self.state and self.derive_seconds >= self.long_s:
+            # A worker will derive: the results shown meanwhile belong to the records before this gesture.
+            self._results = replace(self._results, state=self.state.snapshot())
         try:
             act()
         except FenwindError as error:

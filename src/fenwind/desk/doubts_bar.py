@@ -13,7 +13,7 @@ from fenwind.desk.askline import AskLine
 from fenwind.desk.bridge import JobBridge
 from fenwind.desk.shell import PlainLabel, ShortLabel, look
 from fenwind.desk.stage_table import stage_of
-from fenwind.desk.theme import SEMIBOLD, colour, font
+from fenwind.desk.theme import SEMIBOLD, colour, font, scaled
 from fenwind.doubts.registry import Doubt
 from fenwind.records.records import Acceptance
 
@@ -44,7 +44,7 @@ class DoubtsBar(QWidget):
         self.ask.setContentsMargins(16, 4, 16, 4)
         outer.addWidget(self.ask)
         line = QWidget()
-        line.setFixedHeight(34)
+        line.setFixedHeight(scaled(34))
         self.row = QHBoxLayout(line)
         self.row.setContentsMargins(16, 0, 16, 0)
         self.row.setSpacing(10)
@@ -169,7 +169,7 @@ class DoubtsBar(QWidget):
         row.setContentsMargins(0, 0, 0, 0)
         row.setSpacing(10)
         state = PlainLabel(word)
-        state.setFixedWidth(64)
+        state.setFixedWidth(scaled(64))
         state.setFont(font(12, SEMIBOLD))
         state.setStyleSheet(f"color: {colour(role).name()};")
         text = doubt.text if acceptance is None else f"{doubt.text} Accepted: {acceptance.reason}"

@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QFileDialog
 
 from fenwind.desk.actions import ActionSpec
 from fenwind.desk.stage_table import STAGES
+from fenwind.desk.theme import LEAST_TEXT, MOST_TEXT, text_scale
 from fenwind.errors import FenwindError
 from fenwind.job import gestures
 
@@ -35,6 +36,8 @@ class JobCommands:
             ("edit.undo", "Undo", "Take the latest change back", bridge.undo, "Ctrl+Z"),
             ("edit.redo", "Do again", "Do the change undone last again", bridge.redo, "Ctrl+Shift+Z"),
             ("edit.find", "Find a mark or an action", FIND_TIP, desk.open_finder, "Ctrl+K"),
+            ("edit.larger", "Larger text", TEXT_TIP, partial(self.resize_text, 1.0), "Ctrl+Alt++"),
+            ("edit.smaller", "Smaller text", TEXT_TIP, partial(self.resize_text, -1.0), "Ctrl+Alt+-"),
             ("edit.derive", "Derive again", DERIVE_TIP, bridge.rederive, "F5"),
             ("edit.doubts", "Show all doubts", DOUBTS_TIP, desk.doubts.toggle_list, "Ctrl+L"),
             *(
@@ -70,6 +73,15 @@ class JobCommands:
 
         self._desk.doubts.ask.ask("Name of the job", answer, text=info.name, button="Rename")
 
+    def resize_text(self, way: float) -> None:
+        """Make text a step larger or smaller, from the next start on."""
+        settings = self._desk.shell.settings
+        now = text_scale() if settings is None else float(str(settings.value("window/text", text_scale())))
+        wanted = min(max(now + 0.125 * way, LEAST_TEXT), MOST_TEXT)
+        if settings is not None:
+            settings.setValue("window/text", wanted)
+        self._desk.say(f"Text is {wanted:.0%} from the next start on.")
+
     def copy(self) -> None:
         """Ask for a file and copy the job to it."""
         path, _ = QFileDialog.getSaveFileName(
@@ -85,6 +97,7 @@ class JobCommands:
         self._desk.say(f"Copied to {os.path.basename(path)}.")
 
 
+TEXT_TIP = "All text, and what is sized by it, from the next start on"
 FIND_TIP = "Marks and commands by any part of the name"
 DERIVE_TIP = "Compute all results from the records again"
 DOUBTS_TIP = "Open or close the list of doubts"

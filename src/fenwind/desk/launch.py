@@ -126,7 +126,15 @@ class Launch(QObject):
         self.shell.closing.connect(self._runner.shut_down)
 
     def _begin(self) -> None:
-        task = Task(open_job, self._options, data_folder())
+        try:
+            folder = data_folder()
+        except OSError as error:
+            self.shell.say(
+                f"{error.filename}: the folder for jobs cannot be made: {error.strerror}.\n\n"
+                "Set FENWIND_HOME to a folder you may write to, or name a job file."
+            )
+            return
+        task = Task(open_job, self._options, folder)
         task.signals.succeeded.connect(self._on_job)
         task.signals.failed.connect(self._on_failed)
         self._runner.start(task)

@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from fenwind.desk.shell import PlainLabel, look, show_look
 from fenwind.desk.table import Column, RecordTable
+from fenwind.desk.theme import scaled
 from fenwind.job.moved import Moved
 from fenwind.reports.fit_report import mm
 
@@ -57,7 +58,7 @@ class MessageLine(QWidget):
         ]
         self.table = RecordTable(columns)
         self.table.setAccessibleName("Before and after")
-        self.table.setFixedHeight(200)
+        self.table.setFixedHeight(scaled(200))
         self.table.hide()
         column.addWidget(self.table)
         line = QWidget()

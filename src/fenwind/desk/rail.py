@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QAbstractButton, QVBoxLayout, QWidget
 
 from fenwind.desk.icons import paint_icon
 from fenwind.desk.stage_table import STAGES
-from fenwind.desk.theme import MEDIUM, SEMIBOLD, colour, font
+from fenwind.desk.theme import MEDIUM, SEMIBOLD, colour, font, scaled
 
 WIDTH = 88
 
@@ -21,13 +21,13 @@ class _StageButton(QAbstractButton):
         self.setText(name)
         self.setCheckable(True)
         self.setAutoExclusive(True)
-        self.setFixedSize(WIDTH, 66)
+        self.setFixedSize(scaled(WIDTH), scaled(66))
         self.setToolTip(f"Go to {name} (Ctrl+{key})")
         self.setAccessibleName(name)
         self.doubts = 0
 
     def sizeHint(self) -> QSize:
-        return QSize(WIDTH, 66)
+        return QSize(scaled(WIDTH), scaled(66))
 
     def paintEvent(self, event: QPaintEvent) -> None:
         p = QPainter(self)
@@ -35,18 +35,22 @@ class _StageButton(QAbstractButton):
         chosen = self.isChecked()
         if chosen:
             path = QPainterPath()
-            path.addRoundedRect(QRectF(10, 0, WIDTH + 12, 66), 9, 9)
+            path.addRoundedRect(QRectF(10, 0, self.width() + 12, self.height()), 9, 9)
             p.fillPath(path, colour("paper"))
         elif self.underMouse() or self.hasFocus():
             path = QPainterPath()
-            path.addRoundedRect(QRectF(10, 4, WIDTH - 20, 58), 9, 9)
+            path.addRoundedRect(QRectF(10, 4, self.width() - 20, self.height() - 8), 9, 9)
             p.fillPath(path, colour("ink").lighter(140))
         ink = colour("ink" if chosen else "rail_text").name()
-        middle = WIDTH / 2 + (5 if chosen else 0)
+        middle = self.width() / 2 + (5 if chosen else 0)
         paint_icon(p, self.text(), QRectF(middle - 12, 10, 24, 24), ink)
         p.setPen(ink)
         p.setFont(font(11, SEMIBOLD if chosen else MEDIUM))
-        p.drawText(QRectF(middle - 40, 38, 80, 18), Qt.AlignmentFlag.AlignCenter, self.text())
+        p.drawText(
+            QRectF(middle - scaled(40), 38, scaled(80), self.height() - 48),
+            Qt.AlignmentFlag.AlignCenter,
+            self.text(),
+        )
         if self.doubts:
             p.setBrush(colour("flare"))
             p.setPen(Qt.PenStyle.NoPen)
@@ -63,7 +67,7 @@ class Rail(QWidget):
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
-        self.setFixedWidth(WIDTH)
+        self.setFixedWidth(scaled(WIDTH))
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 10, 0, 0)
         layout.setSpacing(0)

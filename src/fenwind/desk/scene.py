@@ -38,10 +38,10 @@ def build_scene(bridge: JobBridge, step: Node | None = None) -> Scene:
     drawing = drawing_of(bridge.derived, step)
     frame_id = drawing.frame if drawing is not None else bridge.frame_id
     adopted = bridge.derived.adopted.get(frame_id)
-    record = bridge.state.frames.get(frame_id)
+    record = bridge.seen.frames.get(frame_id)
     if adopted is None or record is None:
         return Scene()
-    symbols, labelled = appearance(bridge.state, adopted)
+    symbols, labelled = appearance(bridge.seen, adopted)
     scene = Scene(
         title=record.spec.name,
         unit=UNITS[record.spec.unit],
@@ -61,7 +61,7 @@ def build_scene(bridge: JobBridge, step: Node | None = None) -> Scene:
 
 def _apart(bridge: JobBridge, frame_id: str, adopted: Adopted) -> Apart | None:
     """The marks that nothing ties to the frame shown: those of the other frame that has most of them."""
-    state = bridge.state
+    state = bridge.seen
     told = (d for d in (*bridge.findings.open, *(d for d, _ in bridge.findings.accepted)))
     frames = [d.subject for d in told if d.rule == "marks.not-tied" and frame_id == state.info.frame]
     found = {key: list(stranded(state, key, adopted.place)) for key in frames}

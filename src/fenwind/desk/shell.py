@@ -6,7 +6,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from PySide6.QtCore import QByteArray, QSettings, QSize, Qt, Signal
-from PySide6.QtGui import QCloseEvent, QPainter, QPaintEvent
+from PySide6.QtGui import QCloseEvent, QPainter, QPaintEvent, QResizeEvent
 from PySide6.QtWidgets import (
     QFrame,
     QHBoxLayout,
@@ -16,12 +16,13 @@ from PySide6.QtWidgets import (
     QPushButton,
     QSplitter,
     QStackedWidget,
+    QStyleOptionButton,
     QVBoxLayout,
     QWidget,
 )
 
 from fenwind.desk.rail import Rail
-from fenwind.desk.theme import colour
+from fenwind.desk.theme import colour, scaled
 
 HEADER_HEIGHT = 44
 
@@ -40,6 +41,25 @@ class PlainLabel(QLabel):
         self.setTextFormat(Qt.TextFormat.PlainText)
 
 
+class WholeLabel(PlainLabel):
+    """A label that breaks its lines and keeps the height they need, whatever is under it."""
+
+    def __init__(self, text: str = "", parent: QWidget | None = None) -> None:
+        super().__init__(text, parent)
+        self.setWordWrap(True)
+
+    def _keep(self) -> None:
+        self.setMinimumHeight(max(self.heightForWidth(max(self.width(), 60)), 0))
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self._keep()
+
+    def setText(self, text: str) -> None:
+        super().setText(text)
+        self._keep()
+
+
 class ShortLabel(PlainLabel):
     """A label of one line that ends in an ellipsis where it does not fit."""
 
@@ -50,6 +70,18 @@ class ShortLabel(PlainLabel):
         p = QPainter(self)
         text = p.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideRight, self.width())
         p.drawText(self.rect(), int(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter), text)
+
+
+class ShortButton(QPushButton):
+    """A button whose text ends in an ellipsis where it does not fit; the whole of it is its tip."""
+
+    def minimumSizeHint(self) -> QSize:
+        return QSize(60, super().minimumSizeHint().height())
+
+    def initStyleOption(self, option: QStyleOptionButton) -> None:
+        super().initStyleOption(option)
+        whole = self.text()
+        option.text = self.fontMetrics().elidedText(whole, Qt.TextElideMode.ElideRight, self.width())
 
 
 def show_look(widget: QWidget, name: str) -> None:
@@ -79,11 +111,11 @@ class Header(_Strip):
 
     def __init__(self, parent: QWidget) -> None:
         super().__init__("sheet", "bottom", parent)
-        self.setFixedHeight(HEADER_HEIGHT)
+        self.setFixedHeight(scaled(HEADER_HEIGHT))
         layout = QHBoxLayout(self)
         layout.setContentsMargins(10, 0, 14, 0)
         layout.setSpacing(7)
-        self.job = QPushButton("Fenwind")
+        self.job = ShortButton("Fenwind")
         self.job.setToolTip("All commands, by subject")
         look(self.job, "job")
         layout.addWidget(self.job)
@@ -98,7 +130,7 @@ class Header(_Strip):
                 word = PlainLabel(lead)
                 look(word, "faint")
                 layout.addWidget(word)
-            button = QPushButton("")
+            button = ShortButton("")
             look(button, "head")
             button.setToolTip(tip)
             button.setEnabled(False)
@@ -107,7 +139,7 @@ class Header(_Strip):
         layout.addStretch(1)
         self.finder = QPushButton("Find a mark or an action                Ctrl K")
         look(self.finder, "find")
-        self.finder.setFixedWidth(252)
+        self.finder.setFixedWidth(scaled(252))
         self.finder.setToolTip("Find marks and commands by any part of the name (Ctrl+K)")
         layout.addWidget(self.finder)
         layout.addSpacing(8)
@@ -142,7 +174,7 @@ class Header(_Strip):
         self.kept.setText(
             f'<div align="right"><b>{bold}</b><br><span style="color:{faint}">{grey}</span></div>'
         )
-        self.kept.setStyleSheet("font-size: 11px;")
+        self.kept.setStyleSheet(f"font-size: {scaled(11)}px;")
 
 
 class Shell(QMainWindow):

@@ -44,7 +44,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from fenwind.desk.theme import MEDIUM, NORMAL, SEMIBOLD, colour, font
+from fenwind.desk.theme import MEDIUM, NORMAL, SEMIBOLD, colour, font, scaled
 
 Index = QModelIndex | QPersistentModelIndex
 _WHOLE_ROW = QItemSelectionModel.SelectionFlag.ClearAndSelect | QItemSelectionModel.SelectionFlag.Rows
@@ -295,7 +295,7 @@ class CellDelegate(QStyledItemDelegate):
             painter.fillRect(rect.right() - 8 - width, rect.bottom() - 6, width, 3, colour(role))
 
     def sizeHint(self, option: QStyleOptionViewItem, index: Index) -> QSize:
-        return QSize(40, 30)
+        return QSize(40, scaled(30))
 
     def updateEditorGeometry(self, editor: QWidget, option: QStyleOptionViewItem, index: Index) -> None:
         editor.setGeometry(option.rect.adjusted(0, 0, 0, -1))
@@ -313,7 +313,7 @@ class _Header(QHeaderView):
         self.setMinimumSectionSize(30)
 
     def sizeHint(self) -> QSize:
-        return QSize(super().sizeHint().width(), 38)
+        return QSize(super().sizeHint().width(), scaled(38))
 
     def paintSection(self, painter: QPainter, rect: QRect, logical: int) -> None:
         painter.save()
@@ -324,7 +324,10 @@ class _Header(QHeaderView):
         flags = model.headerData(logical, Qt.Orientation.Horizontal, Qt.ItemDataRole.TextAlignmentRole)
         painter.setPen(colour("faint"))
         painter.setFont(font(11, MEDIUM))
-        painter.drawText(rect.adjusted(9, 2, -9, -5), int(flags), text)
+        inner = rect.adjusted(9, 2, -9, -5)
+        metrics = painter.fontMetrics()
+        fitted = "\n".join(shortened(line, metrics, inner.width()) for line in str(text).split("\n"))
+        painter.drawText(inner, int(flags), fitted)
         proxy = model if isinstance(model, QSortFilterProxyModel) else None
         if proxy is not None and proxy.sortColumn() == logical:
             x, y = rect.left() + 3, rect.bottom() - 10
@@ -335,6 +338,13 @@ class _Header(QHeaderView):
                 [QPoint(x, y - tip // 2), QPoint(x + 3, y + tip), QPoint(x + 6, y - tip // 2)]
             )
         painter.restore()
+
+
+def column_width(column: Column) -> int:
+    """Pixels of a column as it begins: wide enough for its head."""
+    metrics = QFontMetrics(font(11, MEDIUM))
+    head = max((metrics.horizontalAdvance(line) for line in (column.title, column.unit)), default=0)
+    return max(scaled(column.width), min(head + 20, scaled(220)))
 
 
 class RecordTable(QTableView):
@@ -355,7 +365,7 @@ class RecordTable(QTableView):
         self.setItemDelegate(CellDelegate(self))
         self.setHorizontalHeader(_Header(self))
         self.verticalHeader().hide()
-        self.verticalHeader().setDefaultSectionSize(30)
+        self.verticalHeader().setDefaultSectionSize(scaled(30))
         self.setShowGrid(False)
         self.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
         self.setEditTriggers(
@@ -367,7 +377,7 @@ class RecordTable(QTableView):
         self.setSortingEnabled(filtered)
         self.proxy.sort(-1)
         for i, column in enumerate(columns):
-            self.setColumnWidth(i, column.width)
+            self.setColumnWidth(i, column_width(column))
         self.selectionModel().currentRowChanged.connect(self._on_row)
         self.records.modelReset.connect(self._grow)
         self.records.dataChanged.connect(self._grow)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
@@ -72,6 +73,26 @@ _shown = {"roles": DAY}
 FAMILY = "IBM Plex Sans"
 
 
+#: How large text is, 1 as drawn; set once, before anything is shown.
+_text = {"scale": 1.0}
+LEAST_TEXT, MOST_TEXT = 0.8, 2.0
+
+
+def set_text_scale(scale: float) -> None:
+    """Make all text, and what is sized by it, larger or smaller from the next window on."""
+    _text["scale"] = min(max(scale, LEAST_TEXT), MOST_TEXT)
+
+
+def text_scale() -> float:
+    """How large text is."""
+    return _text["scale"]
+
+
+def scaled(px: float) -> int:
+    """Pixels of something that grows with the text."""
+    return round(px * _text["scale"])
+
+
 @cache
 def colour(role: str) -> QColor:
     """The colour of a role; shared, so do not change it."""
@@ -83,7 +104,7 @@ def font(px: float = 13, weight: QFont.Weight = QFont.Weight.Normal, spacing: fl
     """The shipped font at a pixel size; spacing widens letters by that many pixels. Shared, so do not change
     it."""
     f = QFont(FAMILY)
-    f.setPixelSize(round(px))
+    f.setPixelSize(scaled(px))
     f.setWeight(weight)
     if spacing:
         f.setLetterSpacing(QFont.SpacingType.AbsoluteSpacing, spacing)
@@ -124,7 +145,8 @@ def apply_theme(app: QApplication, night: bool = False) -> None:
         palette.setColor(role, colour(name))
     app.setPalette(palette)
     roles = _shown["roles"]
-    app.setStyleSheet(_sheet(roles) + _buttons(roles) + _views(roles))
+    sheet = _sheet(roles) + _buttons(roles) + _views(roles)
+    app.setStyleSheet(re.sub(r"font-size: (\d+)px", lambda m: f"font-size: {scaled(float(m[1]))}px", sheet))
 
 
 def _sheet(r: Roles) -> str:

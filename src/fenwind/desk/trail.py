@@ -9,7 +9,7 @@ from PySide6.QtCore import QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import QFontMetrics, QPainter, QPaintEvent, QPen, QResizeEvent
 from PySide6.QtWidgets import QFrame, QScrollArea, QVBoxLayout, QWidget
 
-from fenwind.desk.theme import MEDIUM, colour, font
+from fenwind.desk.theme import MEDIUM, colour, font, scaled
 from fenwind.reports.trail import Link
 
 #: Height of a line.
@@ -72,8 +72,8 @@ class _Links(QWidget):
         if p is not None:
             p.setPen(colour("faint"))
             p.setFont(font(11, spacing=0.4))
-            p.drawText(QRectF(14, y, self.width() - 28, 16), 0, self.title)
-        y += 24
+            p.drawText(QRectF(14, y, self.width() - 28, scaled(16)), 0, self.title)
+        y += scaled(24)
         for place, link in enumerate(self.links):
             height = self._one(p, link, y)
             if p is not None:
@@ -93,34 +93,38 @@ class _Links(QWidget):
             for part in ([value] if beside else broken(value, width))
         ]
         lines = 1 + (self._note_lines(link.note, words.width()) if link.note else 0)
-        top = y if beside else y + lines * LINE
+        top = y if beside else y + lines * scaled(LINE)
         if p is not None:
             self._paint_words(p, link, words)
             p.setFont(font(12))
             for i, (k, value) in enumerate(values):
                 p.setPen(colour("ink") if k == 0 else colour("faint"))
-                box = QRectF(36 + split, top, width - split, 16) if beside else QRectF(36, top, width, 16)
+                box = (
+                    QRectF(36 + split, top, width - split, scaled(16))
+                    if beside
+                    else QRectF(36, top, width, scaled(16))
+                )
                 side = Qt.AlignmentFlag.AlignRight if beside else Qt.AlignmentFlag.AlignLeft
-                p.drawText(box.translated(0, i * LINE), side | Qt.AlignmentFlag.AlignVCenter, value)
-        return (max(lines, len(values)) if beside else lines + len(values)) * LINE + 9
+                p.drawText(box.translated(0, i * scaled(LINE)), side | Qt.AlignmentFlag.AlignVCenter, value)
+        return (max(lines, len(values)) if beside else lines + len(values)) * scaled(LINE) + 9
 
     @staticmethod
     def _paint_words(p: QPainter, link: Link, box: QRectF) -> None:
         p.setPen(colour("ink"))
         p.setFont(font(12, MEDIUM))
         title = p.fontMetrics().elidedText(link.title, Qt.TextElideMode.ElideRight, int(box.width()))
-        p.drawText(QRectF(box.left(), box.top(), box.width(), 17), 0, title)
+        p.drawText(QRectF(box.left(), box.top(), box.width(), scaled(LINE)), 0, title)
         p.setPen(colour("faint"))
         p.setFont(font(12))
         if link.note:
-            p.drawText(box.translated(0, 17), Qt.TextFlag.TextWordWrap, link.note)
+            p.drawText(box.translated(0, scaled(LINE)), Qt.TextFlag.TextWordWrap, link.note)
 
     def _note_lines(self, note: str, width: float) -> int:
         box = _metrics().boundingRect(0, 0, int(width), 400, int(Qt.TextFlag.TextWordWrap), note)
-        return max(1, round(box.height() / 17.0))
+        return max(1, round(box.height() / scaled(LINE)))
 
     def _dot(self, p: QPainter, link: Link, y: float, below: float) -> None:
-        x, middle = 22.0, y + 8
+        x, middle = 22.0, y + scaled(8)
         if below:
             p.setPen(QPen(colour("rule"), 1.2))
             p.drawLine(QPointF(x, middle + 6), QPointF(x, middle + below - 6))

@@ -132,6 +132,7 @@ class Workspace(QObject):
         """Show the job as it is now."""
         state, header = self.bridge.state, self.shell.header
         header.job.setText(state.info.name.replace("&", "&&"))
+        header.job.setToolTip(f"{state.info.name}: all commands, by subject")
         self.shell.setWindowTitle(f"{state.info.name} - Fenwind")
         frame = self.bridge.frame
         header.parts["frame"].setText(frame.spec.name if frame else "no frame yet")
@@ -169,11 +170,12 @@ class Workspace(QObject):
         if own is not None:
             self.trail_pane.show_links(own[0], tuple(own[1]))
             return
-        mark, frame = self.bridge.mark(), self._shown_frame()
+        mark = self.bridge.seen.mark_named(self.bridge.selection) if self.bridge.selection else None
+        frame = self._shown_frame()
         if mark is None or not frame:
             self.trail_pane.show_links("", ())
             return
-        links = trail(self.bridge.state, self.bridge.derived, mark, frame, self.bridge.unit, self.bridge.axes)
+        links = trail(self.bridge.seen, self.bridge.derived, mark, frame, self.bridge.unit, self.bridge.axes)
         self.trail_pane.show_links(f"TRAIL OF {mark.name}", links)
 
     def _on_selected(self, name: str) -> None:
@@ -196,10 +198,10 @@ class Workspace(QObject):
         if words:
             text = "; ".join(words)
             self.say(f"{text[0].upper()}{text[1:]}.")
-            self.line.show_rows(changes, {key: r.spec.name for key, r in self.bridge.state.frames.items()})
+            self.line.show_rows(changes, {key: r.spec.name for key, r in self.bridge.seen.frames.items()})
 
     def _moved_words(self, change: Moved) -> list[str]:
-        name = self.bridge.state.frames[change.frame].spec.name
+        name = self.bridge.seen.frames[change.frame].spec.name
         words = []
         if change.names:
             worst = max(range(len(change.names)), key=lambda i: abs(change.de_m[i]) + abs(change.dn_m[i]))

@@ -30,6 +30,9 @@ def check_size(path: str | os.PathLike[str]) -> None:
     try:
         if Path(path).is_dir():
             raise FormatError("this is a folder", where=where, hint="Name a file in it")
+        if not Path(path).is_file():
+            Path(path).stat()  # the reason, where there is none of that name
+            raise FormatError("this is no regular file", where=where, hint="Name a file on a disk")
         if Path(path).stat().st_size > MAX_BYTES:
             raise FormatError(
                 "the file is larger than 200 MB",

@@ -20,6 +20,7 @@ from pyproj.transformer import TransformerGroup
 
 from fenwind.errors import FrameError
 from fenwind.geodesy.axes import from_greenwich, height_scale
+from fenwind.geodesy.grid_check import check_grid
 
 _SAFE = re.compile(r"[\w./-]+")
 _PLAIN_HINT = "Set XDG_CACHE_HOME to a folder of your own, or give the grid a path without blanks"
@@ -35,6 +36,7 @@ class GeoidGrid:
             raise FrameError(
                 "geoid grid not found", where=str(path), hint="Name an existing GTX or GeoTIFF file"
             )
+        check_grid(self.path)
         try:
             self._shift = pyproj.Transformer.from_pipeline(
                 f"+proj=vgridshift +grids={_plain_path(self.path)} +multiplier=1"

@@ -75,7 +75,7 @@ class JobFile:
             else:
                 self._verify()
             self._pragmas()
-        except (sqlite3.Error, JobError) as error:
+        except (sqlite3.Error, JobError, UnicodeDecodeError) as error:
             self._db.close()
             raise error if isinstance(error, JobError) else _explained(error, self.path) from error
 
@@ -163,7 +163,7 @@ class JobFile:
                     yield StoredGesture(number=number, at=at, what=what, entries=entries)
             if start != len(rows):
                 raise self._damaged(len(heads) + 1, "", "")
-        except sqlite3.Error as error:
+        except (sqlite3.Error, UnicodeDecodeError) as error:
             raise _explained(error, self.path) from error
 
     def _check(self, number: int, at: str, what: str, chain: bytes, entries: tuple[EntryRow, ...]) -> None:
@@ -316,7 +316,7 @@ def _check_place(path: Path, create: bool, read_only: bool) -> None:
         )
 
 
-def _explained(error: sqlite3.Error, path: Path) -> JobError:
+def _explained(error: sqlite3.Error | UnicodeDecodeError, path: Path) -> JobError:
     """SQLite's reason in the user's words."""
     name = getattr(error, "sqlite_errorname", "") or ""
     where = str(path)
@@ -334,7 +334,7 @@ def _explained(error: sqlite3.Error, path: Path) -> JobError:
             where=where,
             hint="Make the file writable and do it again",
         )
-    if name.startswith(("SQLITE_NOTADB", "SQLITE_CORRUPT")):
+    if name.startswith(("SQLITE_NOTADB", "SQLITE_CORRUPT")) or "decode" in str(error):
         return DamagedJobError("the job file is damaged or is no job file", where=where, hint=_HINT_DAMAGED)
     if name.startswith("SQLITE_IOERR"):
         return JobError(

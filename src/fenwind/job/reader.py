@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import hashlib
 import os
+import stat
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cache
@@ -153,6 +154,8 @@ class Shelf:
         changed."""
         try:
             seen = os.stat(path)
+            if not stat.S_ISREG(seen.st_mode):
+                return b""  # a pipe would keep everybody waiting; who opens it says what is wrong
             stamp = (seen.st_mtime_ns, seen.st_size, seen.st_ino)
             if path not in self._files or self._files[path][0] != stamp:
                 with open(path, "rb") as file:

@@ -46,7 +46,7 @@ def rescue(path: str | os.PathLike[str]) -> Rescued:
             ) from error
         try:
             return _written(copy, damaged, out)
-        except sqlite3.Error as error:
+        except (sqlite3.Error, UnicodeDecodeError) as error:
             raise _nothing(damaged) from error
 
 
@@ -87,7 +87,7 @@ def _intact(db: sqlite3.Connection, checked: bool) -> Iterator[StoredGesture]:
             rows = db.execute(
                 "SELECT kind, subject, body FROM entries WHERE gesture = ? ORDER BY seq", (number,)
             ).fetchall()
-        except sqlite3.Error:
+        except (sqlite3.Error, UnicodeDecodeError):
             return
         at, what, chain = found
         if checked:

@@ -172,7 +172,10 @@ class ComparingSheet(Sheet):
         bridge = self.bridge
         frame = bridge.frame_id
         if side == GIVEN:
-            return bridge.derived.given[frame]
+            given = bridge.derived.given.get(frame)
+            if given is None:
+                raise ProcedureError("nothing is given in this frame yet", hint="Choose another set")
+            return given
         if side.startswith(CARRIED):
             outcome = bridge.derived.fits.get(side.removeprefix(CARRIED))
             if outcome is None or outcome.case is None:

@@ -6,7 +6,7 @@ from PySide6.QtCore import QRectF, QSize, Qt
 from PySide6.QtGui import QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QAbstractButton, QWidget
 
-from fenwind.desk.theme import SEMIBOLD, colour, font
+from fenwind.desk.theme import SEMIBOLD, colour, font, scaled
 
 
 class ModelCard(QAbstractButton):
@@ -17,8 +17,8 @@ class ModelCard(QAbstractButton):
         self.model = ""
         self.tag, self.tone, self.detail = "", "faint", ""
         self.used = False
-        self.setMinimumSize(150, 58)
-        self.setFixedHeight(58)
+        self.setMinimumSize(150, scaled(58))
+        self.setFixedHeight(scaled(58))
         self.setCursor(Qt.CursorShape.PointingHandCursor)
 
     def show_model(self, model: str, title: str, tag: str, tone: str, detail: str, used: bool) -> None:
@@ -30,7 +30,7 @@ class ModelCard(QAbstractButton):
         self.update()
 
     def sizeHint(self) -> QSize:
-        return QSize(210, 58)
+        return QSize(scaled(210), scaled(58))
 
     def paintEvent(self, event: QPaintEvent) -> None:
         p = QPainter(self)
@@ -39,7 +39,7 @@ class ModelCard(QAbstractButton):
         p.setPen(QPen(colour(edge), 2 if self.used else 1))
         p.setBrush(colour("sheet"))
         p.drawRoundedRect(QRectF(1, 1, self.width() - 2, self.height() - 2), 4, 4)
-        inner = QRectF(11, 8, self.width() - 22, 20)
+        inner = QRectF(11, 8, self.width() - 22, scaled(20))
         p.setFont(font(11, SEMIBOLD if self.tone == "reed" else font().weight()))
         p.setPen(colour(self.tone))
         tag_width = p.fontMetrics().horizontalAdvance(self.tag)
@@ -55,7 +55,7 @@ class ModelCard(QAbstractButton):
         p.setPen(colour("faint"))
         p.setFont(font(11.5))
         detail = p.fontMetrics().elidedText(self.detail, Qt.TextElideMode.ElideRight, int(inner.width()))
-        p.drawText(inner.translated(0, 21), Qt.AlignmentFlag.AlignVCenter, detail)
+        p.drawText(inner.translated(0, scaled(21)), Qt.AlignmentFlag.AlignVCenter, detail)
 
 
 class ParameterStrip(QWidget):
@@ -64,7 +64,7 @@ class ParameterStrip(QWidget):
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.cells: list[tuple[str, str, str]] = []
-        self.setFixedHeight(68)
+        self.setFixedHeight(scaled(68))
 
     def show_cells(self, cells: list[tuple[str, str, str]]) -> None:
         """Show (label, value, uncertainty) cells."""
@@ -82,7 +82,7 @@ class ParameterStrip(QWidget):
         p.drawRect(self.rect().adjusted(0, 0, -1, -1))
         p.setFont(font(13.5))
         wants = [max(p.fontMetrics().horizontalAdvance(value), 70) + 24 for _, value, _ in self.cells]
-        spare = max(self.width() - sum(wants), 0) / len(self.cells)
+        spare = (self.width() - sum(wants)) / len(self.cells)
         x = 0.0
         for place, (label, value, sigma) in enumerate(self.cells):
             width = wants[place] + spare
@@ -96,5 +96,7 @@ class ParameterStrip(QWidget):
             ):
                 p.setFont(font(size))
                 p.setPen(colour(role))
-                p.drawText(QRectF(x + 12, y, width - 14, 20), Qt.AlignmentFlag.AlignVCenter, text)
+                box = QRectF(x + 12, scaled(y), width - 14, scaled(20))
+                fitted = p.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, int(box.width()))
+                p.drawText(box, Qt.AlignmentFlag.AlignVCenter, fitted)
             x += width

@@ -12,7 +12,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QHBoxLayout, QMenu, QPushButton, QWidget
 
 from fenwind.desk.bridge import JobBridge
-from fenwind.desk.shell import PlainLabel, look
+from fenwind.desk.shell import PlainLabel, WholeLabel, look
 from fenwind.desk.stage_table import Stage
 from fenwind.desk.stages.fit_widgets import ModelCard, ParameterStrip
 from fenwind.desk.stages.pair_rows import PairRow, pair_rows
@@ -67,8 +67,7 @@ class FitsSheet(Sheet):
         foot = QWidget()
         line = QHBoxLayout(foot)
         line.setContentsMargins(0, 0, 0, 0)
-        self.quality = PlainLabel("")
-        self.quality.setWordWrap(True)
+        self.quality = WholeLabel()
         look(self.quality, "faint")
         self.tolerance = QPushButton("")
         self.tolerance.setToolTip("Residuals and checks over these are doubts: click to change")
@@ -198,7 +197,7 @@ class FitsSheet(Sheet):
         result = outcome.case.result if outcome is not None and outcome.case is not None else None
         rows = pair_rows(self.bridge, step, outcome)
         case = outcome.case if outcome is not None else None
-        self.statement.show_parts(statement_of_fit(self.bridge.state, step, case))
+        self.statement.show_parts(statement_of_fit(self.bridge.seen, step, case))
         self.table.records.set_rows(rows)
         self._show_cards(step, result)
         self._show_result(step, outcome, result)

@@ -20,8 +20,9 @@ from fenwind.desk.stages.incoming_taking import local_plane
 from fenwind.desk.stages.sheet import Sheet
 from fenwind.desk.stages.system_search import SystemSearch, degrees_of
 from fenwind.desk.statement import choice
-from fenwind.desk.table import RecordTable
+from fenwind.desk.table import RecordTable, column_width
 from fenwind.desk.tasks import Task, TaskRunner
+from fenwind.desk.theme import scaled
 from fenwind.errors import FenwindError
 from fenwind.geodesy.catalogue import System, systems
 from fenwind.geodesy.frames import (
@@ -69,7 +70,7 @@ class FrameSheet(Sheet):
         self.column.addWidget(self.note)
         self.places = RecordTable([])
         self.places.setAccessibleName("What the frame means at the middle and the corners of the job")
-        self.places.setFixedHeight(38 + 5 * 30 + 6)
+        self.places.setFixedHeight(scaled(38) + 5 * scaled(30) + 6)
         self.places.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.places.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.column.addWidget(self.places)
@@ -190,7 +191,7 @@ class FrameSheet(Sheet):
         columns = place_columns(self.bridge)
         self.places.records.set_columns(columns)
         for i, column in enumerate(columns):
-            self.places.setColumnWidth(i, column.width)
+            self.places.setColumnWidth(i, column_width(column))
         self.places.records.set_rows([Place(name, found, i) for i, name in enumerate(PLACES)])
 
     def place(self) -> tuple[float, float] | None:

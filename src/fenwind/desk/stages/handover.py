@@ -165,7 +165,7 @@ class HandoverSheet(Sheet):
         before, self.coverage = self.coverage, None
         everything = self._everything()
         if self.kind == "targets" and out is not None and out.names and everything is not None:
-            self.coverage = judge_targets(everything, out.names, checks_of(self.bridge.state))
+            self.coverage = judge_targets(everything, out.names, checks_of(self.bridge.seen))
         if before is not None or self.coverage is not None:
             self.plan_changed.emit()
 
@@ -174,11 +174,11 @@ class HandoverSheet(Sheet):
         return known.get(self.layout_id, DEFAULT)
 
     def _everything(self) -> Outgoing | None:
-        record = self.bridge.frame
+        record = self.bridge.seen.frames.get(self.bridge.frame_id)
         if record is None or self.bridge.frame_id not in self.bridge.derived.adopted:
             return None
         spec = with_grid_folder(record.spec, self.bridge.folder)
-        return outgoing(self.bridge.state, self.bridge.derived.adopted, self.bridge.frame_id, spec)
+        return outgoing(self.bridge.seen, self.bridge.derived.adopted, self.bridge.frame_id, spec)
 
     def _outgoing(self) -> Outgoing | None:
         out = self._everything()
@@ -199,7 +199,7 @@ class HandoverSheet(Sheet):
             text = (
                 ""
                 if out is None
-                else targets_text(out, checks_of(self.bridge.state))
+                else targets_text(out, checks_of(self.bridge.seen))
                 if self.kind == "targets"
                 else self._list_text(out)
             )
@@ -221,7 +221,7 @@ class HandoverSheet(Sheet):
         if step is None:
             return None
         name = os.path.basename(bridge.job.path)
-        return report_of(bridge.state, bridge.derived, bridge.findings, fit_node(step.id), name)
+        return report_of(bridge.seen, bridge.derived, bridge.findings, fit_node(step.id), name)
 
     def overlay(self, scene: Scene) -> None:
         """The area that targets are to hold, and where one is lacking."""
@@ -300,7 +300,7 @@ class HandoverSheet(Sheet):
         else:
             # The worker gathers the positions itself: PROJ's objects stay in the thread that made them.
             spec = with_grid_folder(record.spec, self.bridge.folder)
-            state, adopted = self.bridge.state.snapshot(), self.bridge.derived.adopted
+            state, adopted = self.bridge.seen.snapshot(), self.bridge.derived.adopted
             only = self.mark_class if self.kind != "targets" else self.mark_class or TARGETS
             task = Task(
                 _write_positions,

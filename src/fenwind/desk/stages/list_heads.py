@@ -12,7 +12,7 @@ from PySide6.QtWidgets import QMenu, QVBoxLayout, QWidget
 from fenwind.desk.stages.incoming_rows import MEANING_WORDS
 from fenwind.desk.stages.meaning_drag import HeadDrop, MeaningChips
 from fenwind.desk.statement import choice
-from fenwind.desk.table import Column, RecordTable
+from fenwind.desk.table import Column, RecordTable, column_width
 from fenwind.exchange.point_list import MEANINGS, ColumnMatch
 
 #: Meanings that cannot stand beside one.
@@ -44,7 +44,7 @@ class ListHeads(QWidget):
         self._width = width
         self.table.records.set_columns(columns)
         for i, column in enumerate(columns):
-            self.table.setColumnWidth(i, column.width)
+            self.table.setColumnWidth(i, column_width(column))
 
     def _ask(self, section: int) -> None:
         """A click on a column's head: say what it means."""

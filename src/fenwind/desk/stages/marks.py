@@ -26,6 +26,7 @@ from fenwind.desk.stage_table import Stage
 from fenwind.desk.stages.sheet import Sheet
 from fenwind.desk.statement import choice
 from fenwind.desk.table import Column, RecordTable
+from fenwind.desk.theme import scaled
 from fenwind.errors import FenwindError
 from fenwind.geodesy.frames import height_words
 from fenwind.job import gestures
@@ -124,10 +125,10 @@ class MarksTable(Sheet):
         self.filter = QLineEdit()
         self.filter.setPlaceholderText("Show only rows with …")
         self.filter.setClearButtonEnabled(True)
-        self.filter.setFixedWidth(210)
+        self.filter.setFixedWidth(scaled(210))
         self.new = QLineEdit()
         self.new.setPlaceholderText("New mark: name, Enter")
-        self.new.setFixedWidth(190)
+        self.new.setFixedWidth(scaled(190))
         self.new.returnPressed.connect(self._new_mark)
         self.down = QPushButton("set down the selection")
         self.down.setToolTip(

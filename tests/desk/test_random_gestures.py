@@ -1,0 +1,21 @@
+"""A few of the gestures that bench/attacks.py makes thousands of."""
+
+from fenwind.job.job import Job
+from tests.desk.gestures import RandomHand
+from tests.desk.qt_case import QtTestCase
+
+
+class AtRandom(QtTestCase):
+    def test_stages_switched_while_results_are_derived(self) -> None:
+        w = self.open()
+        w.bridge.long_s = 0.0  # everything is derived in the worker, so that gestures overtake it
+        hand = RandomHand(w, 7)
+        for _ in range(220):
+            hand.act()
+            self.assertEqual(self.errors, [], hand.done[-8:])
+        self.wait_for(lambda: w.bridge._task is None)
+        path, kept = w.bridge.job.path, dict(w.bridge.state.records)
+        w.shell.close()
+        job = Job.open(path)
+        self.addCleanup(job.close)
+        self.assertEqual(dict(job.state.records), kept)
