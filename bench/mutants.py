@@ -31,9 +31,9 @@ SOURCE = ROOT / "src" / "fenwind"
 
 #: Which tests answer for which package; for the desk only what draws is looked at.
 TESTS = {
-    "quantities": ("tests/quantities", "tests/exchange"),
-    "geodesy": ("tests/geodesy", "tests/published", "tests/commands"),
-    "estimation": ("tests/estimation", "tests/published", "tests/procedures"),
+    "quantities": ("tests/quantities", "tests/exchange", "tests/reports"),
+    "geodesy": ("tests/geodesy", "tests/published", "tests/commands", "tests/reports", "tests/job"),
+    "estimation": ("tests/estimation", "tests/published", "tests/procedures", "tests/reports"),
     "procedures": (
         "tests/procedures",
         "tests/published",
@@ -44,7 +44,7 @@ TESTS = {
         "tests/reports",
     ),
     "job": ("tests/job", "tests/doubts", "tests/reports"),
-    "doubts": ("tests/doubts", "tests/commands"),
+    "doubts": ("tests/doubts", "tests/commands", "tests/reports"),
     "exchange": ("tests/exchange", "tests/commands", "tests/reports"),
     "reports": ("tests/reports", "tests/commands"),
     "desk": ("tests/desk",),

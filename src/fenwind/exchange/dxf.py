@@ -171,7 +171,7 @@ def write_dxf(path: str, out: Outgoing, text_height: float = 0.0) -> None:
     space = drawing.modelspace()
     e, n, h = out.e_m / unit.metres, out.n_m / unit.metres, np.nan_to_num(out.height_m / unit.metres)
     height = text_height or _text_height(e, n)
-    _define_symbols(drawing, set(out.symbols))
+    _define_symbols(drawing, sorted(set(out.symbols)))
     for index, name in enumerate(sorted({_layer_of(c) for c in out.words["class"]})):
         for kind in ("points", "symbols", "labels"):
             drawing.layers.add(f"{name} {kind}", color=(7, 5, 3, 1, 6, 4, 30, 94)[index % 8])
