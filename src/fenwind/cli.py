@@ -16,7 +16,22 @@ from importlib import import_module
 from fenwind.errors import FenwindError
 from fenwind.terminal import PlainStream, plain
 
-VERBS = ("fit", "move", "inverse", "convert", "compare", "frame", "export", "explain")
+VERBS = (
+    "fit",
+    "move",
+    "inverse",
+    "convert",
+    "compare",
+    "frame",
+    "export",
+    "explain",
+    "new",
+    "show",
+    "base",
+    "measure",
+    "sessions",
+    "standin",
+)
 
 
 def build_parser() -> argparse.ArgumentParser:

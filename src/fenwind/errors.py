@@ -72,5 +72,9 @@ class JobError(FenwindError, OSError):
     """A job file could not be opened, read or written."""
 
 
+class JobBusyError(JobError):
+    """The job is open in another window or by another command."""
+
+
 class DamagedJobError(JobError):
     """A job file is not what was written; a part of it may be intact."""

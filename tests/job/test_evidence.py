@@ -23,6 +23,7 @@ from fenwind.records.records import (
     PositionChoice,
     Record,
 )
+from fenwind.records.sessions import Antenna, BaseSetup, Occupation
 from tests.support import TempFolder
 
 #: One record of each kind with no field at its default.
@@ -64,6 +65,25 @@ EVERY_KIND: tuple[Record, ...] = (
     Layout(id="l", name="own", columns=("name", "e"), delimiter=";", decimals=2, active=False),
     Backdrop(id="b", path="/a b.dxf", frame="f", hidden_layers=("0", "x"), active=False),
     Acceptance(id="a", doubt="rule|subject|M", reason="seen", value=-1.25, active=False),
+    Antenna(
+        id="an", model="M", radius_m=0.1, rim_offset_m=0.02, mount_offset_m=0.03, arp_to_l1_m=0.06,
+        active=False,
+    ),
+    BaseSetup(
+        id="ba", name="D1", antenna="M", height_m=1.5, method="slant", started="2026-05-01T08:00:00+00:00",
+        word="tie", mark="m", average_lat_rad=1.1, average_lon_rad=-0.1, average_h_m=1 / 3,
+        average_sigma_h_m=0.3, average_sigma_v_m=0.5, average_epochs=7, place_lat_rad=1.2,
+        place_lon_rad=-0.2, place_h_m=4.4, place_sigma_h_m=0.01, place_sigma_v_m=0.02,
+        broadcast_x_m=1e6 / 3, broadcast_y_m=-2e6 / 3, broadcast_z_m=6e6 / 7, read_back=True,
+        message_set="msm", active=False,
+    ),
+    Occupation(
+        id="oc", mark="m", base="ba", started="a", ended="b", epochs=9, antenna="M", height_m=2.0,
+        method="mount", dx_m=1 / 3, dy_m=-2 / 3, dz_m=5.0, cee_m2=1e-6, cen_m2=2e-7, ceu_m2=-1e-7,
+        cnn_m2=2e-6, cnu_m2=3e-7, cuu_m2=4e-6, solution="fixed", pdop=1.1, age_s=0.9, spread_e_m=0.001,
+        spread_n_m=0.002, spread_u_m=0.003, effective=2.2, step_m=0.001, message_set="legacy",
+        moved_m=0.1, off_m=0.2, check=True, finished=False, active=False,
+    ),
     PositionChoice(id="c", mark="m", frame="f", origin="fit", reason="nearer", active=False),
 )  # fmt: skip
 

@@ -49,9 +49,12 @@ STAGES: tuple[Stage, ...] = (
     ),
     Stage(
         name="Sessions",
-        page="waiting:WaitingPage",
-        empty="Base and rover sessions will be kept here: base positions, antenna heights, occupations, "
-        "raw data.",
+        page="sessions:SessionsSheet",
+        families=("base", "occupation", "session"),
+        subjects=("base", "occupation"),
+        empty="Start a base on a known mark or on an average of its own solution, and measure marks from it: "
+        "fenwind base and fenwind measure keep every epoch in this job. They stand here with what each base "
+        "stands on; when that changes, every mark that was measured from it follows.",
     ),
     Stage(
         name="Setups",

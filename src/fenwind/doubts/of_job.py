@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
+from fenwind.doubts import session_rules
 from fenwind.doubts.registry import Doubt
 from fenwind.doubts.rules import doubts_about_fit, doubts_about_job
 from fenwind.errors import FenwindError
@@ -72,6 +73,12 @@ def _failed(what: str, subject: str, error: FenwindError) -> Doubt:
         unit="",
         limit_source="computation",
     )
+
+
+def about_sessions(state: JobState, derived: Derived) -> tuple[Doubt, ...]:
+    """Open doubts about bases and occupations alone."""
+    looks = (session_rules.bases, session_rules.occupations, session_rules.sessions)
+    return _part([doubt for look in looks for doubt in look(state, derived)], state).open
 
 
 def _part(found: list[Doubt], state: JobState) -> Findings:

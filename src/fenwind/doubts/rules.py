@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from fenwind.doubts import fit_blunders, fit_evidence, fit_geometry, job_rules
+from fenwind.doubts import fit_blunders, fit_evidence, fit_geometry, job_rules, session_rules
 from fenwind.doubts.registry import Doubt, Rule
 from fenwind.job.derive import Derived
 from fenwind.job.state import JobState
@@ -55,6 +55,9 @@ RULES: tuple[Rule, ...] = (
     Rule(about="fit", look=fit_geometry.tilting_plane, limit="20 mm/km over a geoid, 100 over an ellipsoid"),
     Rule(about="fit", look=fit_geometry.unseen_model, limit="95 % region of the mark"),
     Rule(about="fit", look=fit_geometry.far_outside, limit="half the extent of the pairs"),
+    Rule(about="job", look=session_rules.bases, limit="a word to stand on; 5 mm of what is broadcast"),
+    Rule(about="job", look=session_rules.occupations, limit="3.29 sigma, 15 and 25 mm at least"),
+    Rule(about="job", look=session_rules.sessions, limit="one check on a known mark"),
     Rule(about="job", look=job_rules.no_control, limit="1 mark"),
     Rule(about="job", look=job_rules.not_tied, limit="0 marks"),
     Rule(about="job", look=job_rules.two_places, limit="20 mm given, 100 mm occupied"),

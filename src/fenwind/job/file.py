@@ -16,7 +16,7 @@ from contextlib import closing
 from dataclasses import dataclass
 from pathlib import Path
 
-from fenwind.errors import DamagedJobError, JobError
+from fenwind.errors import DamagedJobError, JobBusyError, JobError
 from fenwind.job.schema import (
     APPLICATION_ID,
     SCHEMA_VERSION,
@@ -219,6 +219,13 @@ class JobFile:
             row = (blob.hash, blob.name, blob.origin, "", len(blob.data), zlib.compress(blob.data, 6))
             self._db.execute("INSERT OR IGNORE INTO blobs VALUES (?, ?, ?, ?, ?, ?)", row)
 
+    def blobs_of(self, origin: str) -> list[Blob]:
+        """Blobs that came from one place. Raises JobError when one is not what was kept."""
+        if self.version < 3:
+            return []
+        rows = self._db.execute("SELECT hash FROM blobs WHERE origin = ?", (origin,)).fetchall()
+        return [self.blob(key) for (key,) in rows]
+
     def blob(self, key: str) -> Blob:
         """A blob by its hash. Raises JobError when there is none, or when it is not what was kept."""
         found = None
@@ -321,7 +328,7 @@ def _explained(error: sqlite3.Error | UnicodeDecodeError, path: Path) -> JobErro
     name = getattr(error, "sqlite_errorname", "") or ""
     where = str(path)
     if name.startswith(("SQLITE_BUSY", "SQLITE_LOCKED")):
-        return JobError("the job is open in another window", where=where, hint="Close it there first")
+        return JobBusyError("the job is open in another window", where=where, hint="Close it there first")
     if name.startswith("SQLITE_FULL"):
         return JobError(
             "the disk is full; the last change was not kept",

@@ -186,6 +186,11 @@ class Job:
         self.state.apply_all(gesture.entries)
         self._done.append((number, gesture))
 
+    @property
+    def file(self) -> JobFile:
+        """The file that keeps it."""
+        return self._file
+
     def blob(self, key: str) -> Blob:
         """A raw file, a stream or a long series by its hash. Raises JobError."""
         return self._file.blob(key)

@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from typing import Literal
 
 from fenwind.geodesy.frames import FrameSpec
+from fenwind.records.sessions import Antenna, BaseSetup, Occupation
 
 Use = Literal["both", "horizontal", "height", "check", "off"]
 HorizontalChoice = Literal["auto", "shift", "turn", "scale", "pivot"]
@@ -214,6 +215,9 @@ Record = (
     | Backdrop
     | Acceptance
     | PositionChoice
+    | Antenna
+    | BaseSetup
+    | Occupation
 )
 KINDS: dict[str, type[Record]] = {
     "job": JobInfo,
@@ -227,5 +231,8 @@ KINDS: dict[str, type[Record]] = {
     "backdrop": Backdrop,
     "acceptance": Acceptance,
     "choice": PositionChoice,
+    "antenna": Antenna,
+    "base": BaseSetup,
+    "occupation": Occupation,
 }
 KIND_OF: dict[type, str] = {cls: kind for kind, cls in KINDS.items()}

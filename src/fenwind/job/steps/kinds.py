@@ -3,17 +3,23 @@
 from __future__ import annotations
 
 from fenwind.job.steps.adoption import Adoption
+from fenwind.job.steps.base import Base
 from fenwind.job.steps.elsewhere import GivenElsewhere
 from fenwind.job.steps.fit import Fit
 from fenwind.job.steps.known import Known
 from fenwind.job.steps.occupied import OccupiedMarks
 from fenwind.job.steps.outcome import StepKind
+from fenwind.job.steps.receiver_known import ReceiverKnown
+from fenwind.job.steps.rover import Rover
 
 STEP_KINDS: dict[str, StepKind] = {
     kind.name: kind
     for kind in (
         Known(),
         GivenElsewhere(),
+        ReceiverKnown(),
+        Base(),
+        Rover(),
         OccupiedMarks(),
         Fit(),
         Adoption(),

@@ -13,17 +13,22 @@ from numpy.typing import NDArray
 from fenwind.errors import FenwindError
 from fenwind.geodesy.datum_change import ConversionNote
 from fenwind.geodesy.frames import Frame
+from fenwind.geodesy.geocentric import enu_axes
 from fenwind.geodesy.geoid import GeoidGrid
 from fenwind.job.reader import Digest, Reader, Rows, digest_of
 from fenwind.job.state import JobState
 from fenwind.job.steps.known import positions_digest
 from fenwind.job.steps.outcome import CandidateSet, Figures, Gathering, Node, Outcome, TrailStep, with_names
+from fenwind.job.steps.receiver_known import receiver_system
+from fenwind.job.steps.rover import NO_ROVER, RoverMarks, rover_node
 from fenwind.procedures.average import means
 from fenwind.procedures.onto_plane import into_datum, tied
 from fenwind.procedures.positions import ASSUMED_SIGMA_H_M, ASSUMED_SIGMA_V_M, Positions, positions
+from fenwind.procedures.rover import Point, shared
 from fenwind.procedures.to_plane import to_plane
 from fenwind.progress import Progress
 from fenwind.records.records import Mark, MeasuredPosition
+from fenwind.records.sessions import BaseSetup
 
 FloatArray = NDArray[np.float64]
 TextArray = NDArray[np.object_]
@@ -81,6 +86,7 @@ class _Inputs:
     key: str
     rows: Rows
     others: dict[str, Frame]
+    rover: RoverMarks
 
 
 class OccupiedMarks(Gathering):
@@ -96,15 +102,7 @@ class OccupiedMarks(Gathering):
         """Occupations that are on, of marks that are on, and that the frame can be reached from."""
         frame = reader.frame(node.subject)
         rows = reader.rows(MeasuredPosition, *_COLUMNS, *_SYSTEM, active=True)
-        others: dict[str, Frame] = {}
-        for key in dict.fromkeys(rows["frame"].tolist()):
-            if key and key != node.subject and frame.has_datum:
-                try:
-                    other = reader.frame(key)
-                except FenwindError:
-                    continue  # it has a doubt of its own; what was measured in it has no place here
-                if other.has_datum:
-                    others[key] = other
+        others = _other_frames(rows, node.subject, reader) if frame.has_datum else {}
         reach = {"": frame.has_datum, node.subject: True, **dict.fromkeys(others, True)}
         chosen = np.ones(len(rows), dtype=bool)
         for place in dict.fromkeys(rows["frame"].tolist()):
@@ -117,11 +115,17 @@ class OccupiedMarks(Gathering):
         rows = rows if chosen.all() else rows.where(chosen)
         files = reader.digests("file")
         specs = [frame.spec, *(other.spec for other in others.values())]
-        inputs = _Inputs(frame=frame, key=node.subject, rows=rows, others=others)
-        return inputs, digest_of(rows.digest(), specs, files)
+        bases = frame.has_datum and not node.detail and reader.rows(BaseSetup, active=True).ids.size
+        rover = reader.result(rover_node()) if bases else NO_ROVER
+        inputs = _Inputs(frame=frame, key=node.subject, rows=rows, others=others, rover=rover)
+        return inputs, digest_of(rows.digest(), specs, files, reader.digests("result"))
 
     def solve(self, inputs: _Inputs, progress: Progress) -> Occupied:
-        """Carry onto the plane, then average."""
+        """Carry onto the plane, then average; then what rovers measured from bases."""
+        found = self._of_positions(inputs, progress)
+        return with_rover(found, inputs.frame, inputs.rover) if inputs.rover.marks else found
+
+    def _of_positions(self, inputs: _Inputs, progress: Progress) -> Occupied:
         rows, frame = inputs.rows, inputs.frame
         lat, lon, height, notes, operations = _geodetic(inputs, progress)
         every = _on_plane(frame, inputs, lat, lon, height)
@@ -224,6 +228,102 @@ class OccupiedMarks(Gathering):
         said = (tuple(names.get(key, key) for key in keys) for keys in (found.astray, found.off_grid))
         astray, off_grid = said
         return replace(found, plane=with_names(found.plane, names), astray=astray, off_grid=off_grid)
+
+
+def _other_frames(rows: Rows, subject: str, reader: Reader) -> dict[str, Frame]:
+    """Frames with a datum, other than the subject's, that something was measured in."""
+    out: dict[str, Frame] = {}
+    for key in dict.fromkeys(rows["frame"].tolist()):
+        if key and key != subject:
+            try:
+                other = reader.frame(key)
+            except FenwindError:
+                continue  # it has a doubt of its own; what was measured in it has no place here
+            if other.has_datum:
+                out[key] = other
+    return out
+
+
+@dataclass(frozen=True, kw_only=True, eq=False)
+class RoverJoint:
+    """How marks measured from bases vary together on a plane: points by row (None for others), and the
+    axes of the plane at each, rows in geocentric axes (3, 3, m)."""
+
+    points: tuple[Point | None, ...]
+    axes: FloatArray
+
+    def between(self, first: NDArray[np.intp], second: NDArray[np.intp]) -> FloatArray:
+        """See Joint."""
+        out = np.zeros((3, 3, first.size))
+        for k, (i, j) in enumerate(zip(first.tolist(), second.tolist(), strict=True)):
+            a, b = self.points[i], self.points[j]
+            if a is not None and b is not None:
+                out[:, :, k] = self.axes[:, :, i] @ shared(a.errors, b.errors) @ self.axes[:, :, j].T
+        return out
+
+
+def with_rover(found: Occupied, frame: Frame, rover: RoverMarks) -> Occupied:
+    """The positions with the marks that rovers measured from bases; a mark that has both has that from its
+    bases."""
+    keys, points = list(rover.marks), list(rover.marks.values())
+    geodetic = np.array([p.geodetic for p in points]).T
+    at_lat, at_lon, at_h = geodetic
+    done = into_datum(at_lat, at_lon, at_h, receiver_system(frame), frame, frame.spec.epoch_year)
+    lat, lon, h = done.lat_rad, done.lon_rad, done.h_ell_m
+    plane = to_plane(frame, keys, lat, lon, h, lenient=True)
+    fine = np.flatnonzero(np.isfinite(plane.e_m + plane.n_m))
+    keys, points = [keys[i] for i in fine], [points[i] for i in fine]
+    plane, lat, lon, h = plane.take(fine), lat[fine], lon[fine], h[fine]
+    scale, turn = frame.point_scale(lat, lon)
+    zero, one = np.zeros(lat.shape), np.ones(lat.shape)
+    grid = np.array(
+        [
+            [scale * np.cos(turn), -scale * np.sin(turn), zero],
+            [scale * np.sin(turn), scale * np.cos(turn), zero],
+            [zero, zero, one],
+        ]
+    )
+    axes = np.einsum("ijk,jlk->ilk", grid, enu_axes(lat, lon))
+    own = np.array([shared(p.errors, p.errors) for p in points]).reshape(-1, 3, 3).transpose(1, 2, 0)
+    covariance = np.einsum("ijk,jlk,mlk->imk", axes, own, axes)
+    kept = np.array([i for i, key in enumerate(found.plane.names) if key not in set(keys)], dtype=np.intp)
+    old = found.plane.take(kept)
+    every = np.full((3, 3, kept.size), np.nan)
+    used = [rover.used[key] for key in keys]
+    apart = [_departure(rover, p, ids) for p, ids in zip(points, used, strict=True)]
+    starts = np.concatenate([[0], np.cumsum(found.count)])
+    source = [s for i in kept for s in found.source[starts[i] : starts[i + 1]]] + [
+        s for ids in used for s in ids
+    ]
+    ids = np.empty(len(source), dtype=object)
+    ids[:] = source
+    return replace(
+        found,
+        plane=Positions(
+            names=(*old.names, *keys),
+            e_m=np.concatenate([old.e_m, plane.e_m]),
+            n_m=np.concatenate([old.n_m, plane.n_m]),
+            height_m=np.concatenate([old.height_m, plane.height_m]),
+            covariance=np.concatenate([old.covariance, covariance], axis=2),
+            joint=RoverJoint(
+                points=(*([None] * kept.size), *points), axes=np.concatenate([every, axes], axis=2)
+            ),
+        ),
+        lat_rad=np.concatenate([found.lat_rad[kept], lat]),
+        lon_rad=np.concatenate([found.lon_rad[kept], lon]),
+        count=np.concatenate([found.count[kept], np.array([len(u) for u in used], dtype=np.intp)]),
+        departure=np.concatenate([found.departure[:, kept], np.array(apart).reshape(-1, 3).T], axis=1),
+        source=ids,
+        loose=np.concatenate([found.loose[kept], np.full(len(keys), not tied(frame))]),
+        notes=tuple({n.rule: n for n in (*found.notes, *done.notes)}.values()),
+    )
+
+
+def _departure(rover: RoverMarks, mark: Point, ids: tuple[str, ...]) -> FloatArray:
+    """Largest departure (3,) east, north, up of a mark's occupations from their mean, metres."""
+    lat, lon, _ = mark.geodetic
+    away = np.stack([rover.each[i].xyz - mark.xyz for i in ids], axis=1)
+    return np.asarray(np.abs(enu_axes(lat, lon) @ away).max(axis=1))
 
 
 def _with_sigmas(every: Positions) -> FloatArray:

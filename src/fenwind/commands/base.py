@@ -1,0 +1,279 @@
+"""fenwind base: start a base, tie it to a mark, or say where it is."""
+
+from __future__ import annotations
+
+import argparse
+import math
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING, Any
+
+from fenwind.errors import ParseError, ProcedureError
+
+if TYPE_CHECKING:
+    from fenwind.commands.session_json import Opened
+    from fenwind.devices.transport import Address
+    from fenwind.records.entries import Entry
+    from fenwind.records.sessions import BaseSetup
+
+_DESCRIPTION = """Start a base on a known mark (--on) or on the mean of its own epochs (--average); tie it to
+a mark that was measured from it (--tie), or say where it is (--place). The last word on a base holds. Places
+are HOST:PORT, the path of a serial device, or ntrip://USER@HOST:PORT/NAME (its password is asked for or
+taken from FENWIND_CASTER_PASSWORD)."""
+
+
+def add_parser(verbs: Any) -> None:
+    """Declare the verb."""
+    from fenwind.commands.session_json import add_antenna_options
+
+    parser = verbs.add_parser("base", help="start, tie or place a base", description=_DESCRIPTION)
+    parser.add_argument("job", metavar="JOB")
+    what = parser.add_mutually_exclusive_group(required=True)
+    what.add_argument("--start", metavar="BASE", help="name of the new base")
+    what.add_argument("--tie", metavar="BASE=MARK", help="the base lies so that MARK agrees")
+    what.add_argument("--place", metavar="BASE=WORD", help="known:MARK, average, or LAT,LON,H[,SH,SV]")
+    parser.add_argument("--on", metavar="MARK", help="the known mark it stands on")
+    parser.add_argument("--average", metavar="N", type=int, help="epochs of its own solution")
+    parser.add_argument("--nmea", metavar="PLACE", help="its sentences, for --average")
+    parser.add_argument("--control", metavar="PLACE", help="its control port: sets what it broadcasts")
+    parser.add_argument("--rtcm", metavar="PLACE", help="its corrections: what it broadcasts is read back")
+    parser.add_argument("--wait", metavar="S", type=float, default=30.0, help="seconds to wait at most")
+    add_antenna_options(parser, pole=False)
+    parser.add_argument("--json", action="store_true", help="print one JSON object, nothing rounded")
+
+
+def run(options: argparse.Namespace) -> int:
+    """Do what is asked and tell what came of it."""
+    from fenwind.commands.session_json import positive
+
+    positive(options.wait, "--wait")
+    if options.start is None:
+        return _change(options)
+    if (options.on is None) == (options.average is None):
+        raise ParseError("a base starts on a mark or on an average", hint="Give --on MARK or --average N")
+    if options.average is not None and (options.nmea is None or options.average < 1):
+        raise ParseError("--average needs --nmea PLACE and 1 epoch or more", hint="Add what is missing")
+    if options.height is None:
+        raise ParseError("the base has no antenna height", hint="Give --height M and --method")
+    return _start(options)
+
+
+@dataclass(frozen=True, kw_only=True)
+class _Places:
+    nmea: Address | None
+    control: Address | None
+    rtcm: Address | None
+
+
+def _places(options: argparse.Namespace) -> _Places:
+    from fenwind.devices.transport import address
+
+    found = {k: getattr(options, k) for k in ("nmea", "control", "rtcm")}
+    return _Places(**{k: None if v is None else address(v) for k, v in found.items()})
+
+
+def _start(options: argparse.Namespace) -> int:
+    from fenwind.commands.session_json import opened_job
+    from fenwind.job.job import new_id
+    from fenwind.records.entries import Add
+
+    places = _places(options)
+    with opened_job(options.job) as found:
+        record = _new_base(options, found)
+    # The devices are asked while nobody holds the job.
+    if options.average is not None:
+        assert places.nmea is not None
+        record = _averaged(record, places.nmea, options.average, options.wait)
+    record = _broadcast(options, record, places)
+    with opened_job(options.job) as found:
+        _check_new(found.job, record.name)
+        entries: list[Entry] = [] if found.job.state.frames else _own_plane(record)
+        found.job.record(f"Start base {record.name}", [*entries, Add(record=replace(record, id=new_id()))])
+        found.again()
+        return _answer(options, found, record.name, {}, places.rtcm is not None)
+
+
+def _check_new(job: Any, name: str) -> None:
+    from fenwind.records.sessions import BaseSetup
+
+    if not name.strip() or "=" in name:
+        raise ProcedureError(f"{name!r} is no name for a base", hint="Choose another name")
+    if any(b.active and b.name == name for b in job.state.of(BaseSetup).values()):
+        raise ProcedureError(
+            f"the job has a base {name} already", hint="Every start is a base of its own: choose another name"
+        )
+
+
+def _new_base(options: argparse.Namespace, found: Opened) -> BaseSetup:
+    """The record so far; for --on with where its ARP is, which is what it should broadcast."""
+    from fenwind.commands.session_json import antenna_of, mark_named
+    from fenwind.records.sessions import BaseSetup
+
+    _check_new(found.job, options.start)
+    height, method, model = antenna_of(options, found.job)
+    record = BaseSetup(id="", name=options.start, antenna=model, height_m=height, method=method)
+    if options.on is None:
+        return record
+    from fenwind.errors import FenwindError
+    from fenwind.job.steps.base import base_node
+    from fenwind.records.entries import Add
+
+    mark = mark_named(found.job, options.on)
+    record = replace(record, word="known", mark=mark.id)
+    trial = found.job.state.snapshot()
+    trial.apply(Add(record=replace(record, id="trial")))
+    outcome = found.trial(trial).outcomes[base_node("trial")]
+    if isinstance(outcome.error, FenwindError):
+        raise outcome.error
+    x, y, z = (float(v) for v in outcome.result.arp.xyz)
+    return replace(record, broadcast_x_m=x, broadcast_y_m=y, broadcast_z_m=z)
+
+
+def _averaged(record: BaseSetup, nmea: Address, count: int, wait_s: float) -> BaseSetup:
+    """The base on the mean of epochs of its own solution."""
+    import numpy as np
+
+    from fenwind.devices.nmea_in import NmeaReader
+    from fenwind.devices.occupying import Limits, counted_epochs
+    from fenwind.devices.rtcm_in import RtcmReader
+    from fenwind.geodesy.geocentric import from_xyz, to_xyz
+    from fenwind.job.measuring import UNSTATED
+    from fenwind.procedures.rover import mean_of_epochs
+
+    rows = []
+    for epoch in counted_epochs(
+        nmea, Limits(solution="any"), wait_s, None, NmeaReader(), RtcmReader(), lambda: None
+    ):
+        rows.append(epoch)
+        if len(rows) == count:
+            break
+    xyz = to_xyz(*np.array([(r.lat, r.lon, r.h) for r in rows]).T)
+    seconds = np.array([r.time.timestamp() for r in rows])
+    found = mean_of_epochs(xyz, seconds, rows[0].solution)
+    lat, lon, h = (float(v) for v in from_xyz(found.xyz))
+    sigma = np.array([r.sigma or UNSTATED[r.solution] for r in rows])
+    e, n, u = np.sqrt(np.mean(sigma**2, axis=0) / found.effective)
+    x, y, z = (float(v) for v in found.xyz)
+    return replace(
+        record, word="average", average_lat_rad=lat, average_lon_rad=lon, average_h_m=h,
+        average_sigma_h_m=math.sqrt(0.5 * (e * e + n * n)), average_sigma_v_m=float(u), average_epochs=count,
+        started=rows[0].time.isoformat(), broadcast_x_m=x, broadcast_y_m=y, broadcast_z_m=z,
+    )  # fmt: skip
+
+
+def _broadcast(options: argparse.Namespace, record: BaseSetup, places: _Places) -> BaseSetup:
+    """Set what the receiver broadcasts, where it can be set, and read back what it does broadcast."""
+    from datetime import UTC, datetime
+
+    import numpy as np
+
+    from fenwind.devices.control import command
+    from fenwind.devices.occupying import broadcast_position
+    from fenwind.geodesy.geocentric import from_xyz
+
+    wanted = np.array([record.broadcast_x_m, record.broadcast_y_m, record.broadcast_z_m], dtype=float)
+    started = record.started
+    if places.control is not None:
+        lat, lon, h = (float(v) for v in from_xyz(wanted))
+        said = command(places.control, do="set_position", lat=math.degrees(lat), lon=math.degrees(lon), h=h)
+        started = started or str(said.get("time", "")).replace("Z", "+00:00")
+    if places.rtcm is not None:
+        sent, stream = broadcast_position(
+            places.rtcm, options.wait, wanted if places.control is not None else None
+        )
+        x, y, z = (float(v) for v in sent)
+        record = replace(
+            record, broadcast_x_m=x, broadcast_y_m=y, broadcast_z_m=z, read_back=True, message_set=stream.set
+        )
+    elif places.control is None:
+        # Nothing was set and nothing read: what is broadcast is not known.
+        record = replace(record, broadcast_x_m=None, broadcast_y_m=None, broadcast_z_m=None)
+    return replace(record, started=started or datetime.now(UTC).isoformat(timespec="seconds"))
+
+
+def _own_plane(record: BaseSetup) -> list[Entry]:
+    from fenwind.job.measuring import own_plane
+
+    assert record.average_lat_rad is not None and record.average_lon_rad is not None
+    return own_plane(record.average_lat_rad, record.average_lon_rad, record.average_h_m or 0.0)
+
+
+def _change(options: argparse.Namespace) -> int:
+    """--tie and --place."""
+    from fenwind.commands.session_json import base_named, mark_named, opened_job
+    from fenwind.errors import FenwindError
+    from fenwind.job.session_view import places
+    from fenwind.job.steps.base import base_node
+    from fenwind.records.entries import amend
+
+    text = options.tie if options.tie is not None else options.place
+    name, equals, word = text.partition("=")
+    if not equals or not name or not word:
+        raise ParseError(f"{text!r}: expected BASE=...", hint="Write the base's name, =, and where it is")
+    with opened_job(options.job) as found:
+        base, before = base_named(found.job, name), places(found.derived)
+        if options.tie is not None:
+            changes: dict[str, Any] = {"word": "tie", "mark": mark_named(found.job, word).id}
+        elif word.startswith("known:"):
+            changes = {"word": "known", "mark": mark_named(found.job, word[6:]).id}
+        elif word == "average":
+            changes = {"word": "average"}
+        else:
+            changes = _typed_place(word)
+        # Tried before it is kept: what stands on nothing is refused.
+        trial = found.job.state.snapshot()
+        trial.apply(amend(base, **changes))
+        error = found.trial(trial).outcomes[base_node(base.id)].error
+        if isinstance(error, FenwindError):
+            raise error
+        found.job.record(f"Place base {base.name}", [amend(base, **changes)])
+        found.again()
+        return _answer(options, found, base.name, before, False)
+
+
+def _typed_place(word: str) -> dict[str, Any]:
+    from fenwind.commands.reading import place_of
+
+    parts = word.split(",")
+    if len(parts) not in (3, 5):
+        raise ParseError(
+            f"--place {word!r}: expected known:MARK, average, or LAT,LON,H[,SH,SV]", hint="Correct it"
+        )
+    lat, lon, h = place_of(",".join(parts[:3]), "--place")
+    try:
+        sigmas: list[float | None] = [float(p) for p in parts[3:]] or [None, None]
+    except ValueError:
+        raise ParseError(f"--place {word!r}: SH,SV are no numbers", hint="Give metres") from None
+    if any(s is not None and not 0.0 <= s < math.inf for s in sigmas):
+        raise ParseError(f"--place {word!r}: sigmas are 0 or more", hint="Give metres")
+    return {
+        "word": "place", "place_lat_rad": lat, "place_lon_rad": lon, "place_h_m": h,
+        "place_sigma_h_m": sigmas[0], "place_sigma_v_m": sigmas[1],
+    }  # fmt: skip
+
+
+def _answer(options: argparse.Namespace, found: Opened, name: str, before: dict[str, Any], read: bool) -> int:
+    import numpy as np
+
+    from fenwind.commands.session_json import answer, base_named, doubts_json, moved_json, place_json
+    from fenwind.job.session_view import moved, places, rover_of
+    from fenwind.procedures.rover import Point
+
+    base = base_named(found.job, name)
+    placed = rover_of(found.derived).bases.get(base.id)
+    if placed is None:
+        raise ProcedureError(f"base {name} is nowhere", hint="Place it, or tie it to a mark")
+    sent = np.array([base.broadcast_x_m, base.broadcast_y_m, base.broadcast_z_m], dtype=float)
+    doubts = [d for d in found.doubts() if d.subject == base.id or base.name in d.names]
+    change = moved(before, places(found.derived)) if before else moved({}, {})
+    payload = {
+        "base": base.name, **place_json(placed.ground), "basis": base.word,
+        "covariance": placed.ground.covariance().tolist(),
+        "broadcast": place_json(Point(xyz=sent)) if read else None,
+        "moved": moved_json(change), "doubts": doubts_json(doubts),
+    }  # fmt: skip
+    words = [
+        f"base {base.name} ({base.word}): {payload['lat']:.9f}, {payload['lon']:.9f}, {payload['h']:.4f} m",
+        f"moved: {change.marks} marks, at most E {change.de_m:+.3f}, N {change.dn_m:+.3f}, "
+        f"height {change.dh_m:+.3f} m",
+    ]
+    return answer(payload, words, options.json)

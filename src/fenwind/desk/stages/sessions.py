@@ -1,0 +1,312 @@
+"""The Sessions stage: a base said in a sentence whose parts can be clicked, and all occupations side by
+side."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from functools import partial
+
+from PySide6.QtWidgets import QMenu, QWidget
+
+from fenwind.desk.actions import ActionSpec
+from fenwind.desk.bridge import JobBridge
+from fenwind.desk.shell import PlainLabel, look
+from fenwind.desk.stage_table import Stage
+from fenwind.desk.stages.sheet import Sheet
+from fenwind.desk.statement import choice
+from fenwind.desk.table import Column, RecordTable
+from fenwind.errors import FenwindError
+from fenwind.geodesy.antenna import arithmetic
+from fenwind.job import session_gestures as gestures
+from fenwind.job.measuring import finished, kept_rows, settled
+from fenwind.job.session_view import enu_between, known_of, places, rover_of
+from fenwind.job.state import JobState
+from fenwind.job.steps.base import antenna_model
+from fenwind.quantities.lengths import format_length
+from fenwind.quantities.numbers import format_fixed
+from fenwind.records.entries import Gesture
+from fenwind.records.sessions import BaseSetup, Occupation
+from fenwind.reports.fit_report import mm
+from fenwind.reports.statement import Part
+
+#: Departures are drawn against this, plan and height, metres.
+SEEN_H_M, SEEN_V_M = 0.015, 0.025
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class _Row:
+    """One occupation; its departures from the mark's position east, north, up in metres, nan without."""
+
+    one: Occupation
+    mark: str
+    base: str
+    part: str
+    away: tuple[float, float, float]
+
+
+class SessionsSheet(Sheet):
+    """See the module."""
+
+    def __init__(self, bridge: JobBridge, stage: Stage) -> None:
+        super().__init__(bridge, stage)
+        self._base = ""
+        self.statement.set_menus({"base": self._menu_base, "word": self._menu_word})
+        self.statement.part_clicked.connect(self._on_part)
+        self.note = PlainLabel("")
+        self.note.setWordWrap(True)
+        look(self.note, "faint")
+        self.column.addWidget(self.note)
+        self.table = RecordTable(self._columns())
+        self.table.setAccessibleName("Occupations")
+        self.table.row_picked.connect(lambda row: self.bridge.select(row.mark))
+        self.column.addWidget(self.table, 1)
+
+    def _columns(self) -> list[Column]:
+        def way(k: int, title: str) -> Column:
+            limit = SEEN_V_M if k == 2 else SEEN_H_M
+            return Column(
+                key=f"d{k}", title=title, unit="mm", right=True, width=78,
+                text=lambda r: mm(r.away[k], sign=True), value=lambda r: r.away[k] * 1000.0,
+                bar=lambda r: r.away[k] / limit,
+                tone=lambda r: "doubt" if abs(r.away[k]) > limit else "",
+                tip="From the mark's position",
+            )  # fmt: skip
+
+        return [
+            Column(
+                key="use", title="use", width=50, box=lambda r: "dashed" if r.one.check else r.part == "used",
+                toggle=lambda r: self._toggle(r), tip="Click to leave it out, take it in, or finish it",
+            ),
+            Column(key="mark", title="mark", text=lambda r: r.mark, tone=lambda r: "bold", width=66),
+            Column(key="base", title="base", text=lambda r: r.base, width=56),
+            way(0, "ΔE"), way(1, "ΔN"), way(2, "ΔH"),
+            Column(
+                key="height", title="antenna", unit="m", right=True, width=118,
+                text=lambda r: f"{format_fixed(r.one.height_m, 4)} {r.one.method}",
+                value=lambda r: r.one.height_m, edit=self._edit_height,
+                tip="As it was measured: a number and vertical, slant or mount",
+            ),
+            Column(
+                key="part", title="state", text=lambda r: r.part, width=82,
+                tone=lambda r: "doubt" if r.part == "unfinished" else "" if r.part == "used" else "faint",
+            ),
+            Column(
+                key="start", title="start", unit="UTC", width=138,
+                text=lambda r: r.one.started[:16].replace("T", " "), value=lambda r: r.one.started,
+            ),
+            Column(
+                key="epochs", title="epochs", text=lambda r: f"{r.one.epochs}", right=True, width=66,
+                value=lambda r: r.one.epochs,
+            ),
+            Column(
+                key="solution", title="solution", text=lambda r: r.one.solution, width=88,
+                tone=lambda r: "" if r.one.solution == "fixed" else "doubt",
+            ),
+            Column(
+                key="pdop", title="PDOP", right=True, width=62, value=lambda r: r.one.pdop,
+                text=lambda r: "" if r.one.pdop is None else format_fixed(r.one.pdop, 1),
+            ),
+        ]  # fmt: skip
+
+    # What is shown
+
+    @property
+    def base(self) -> BaseSetup | None:
+        """The base looked at."""
+        every = self._bases()
+        return next((b for b in every if b.id == self._base), every[0] if every else None)
+
+    def _bases(self) -> list[BaseSetup]:
+        found = [b for b in self.bridge.state.of(BaseSetup).values() if b.active]
+        return sorted(found, key=lambda b: b.started)
+
+    def show_job(self) -> None:
+        self.caption.setText("SESSIONS")
+        base = self.base
+        self.table.setVisible(base is not None)
+        if base is None:
+            self.statement.show_parts([Part(text="No base was started yet.")])
+            self.note.setText(self.stage.empty)
+            return
+        self.statement.show_parts(self._parts(base))
+        self.note.setText(self._note(base))
+        self.table.records.set_rows(self._rows())
+
+    def _parts(self, base: BaseSetup) -> list[Part]:
+        state = self.bridge.state
+        count = sum(o.base == base.id for o in state.of(Occupation).values())
+        height = format_length(base.height_m, decimals=4)
+        return [
+            Part(text="Base "), Part(text=base.name, key="base"), Part(text=" stands on "),
+            Part(text=_word(state, base), key="word"), Part(text=", its antenna "),
+            Part(text=f"{height} {base.method}", key="height"),
+            Part(text=f"; {count} occupations follow from it."),
+        ]  # fmt: skip
+
+    def _note(self, base: BaseSetup) -> str:
+        state = self.bridge.state
+        placed = rover_of(self.bridge.derived).bases.get(base.id)
+        try:
+            words = f"Antenna: {arithmetic(base.height_m, base.method, antenna_model(state, base.antenna))}."
+        except FenwindError as error:
+            words = f"Antenna: {error.one_line}."
+        if placed is None:
+            return f"{words} It is nowhere yet."
+        e, n, u = (math.sqrt(max(v, 0.0)) for v in placed.ground.covariance().diagonal())
+        day = base.started[:16].replace("T", " ")
+        return (
+            f"Started {day} UTC. {words} Its mark is known to {mm(math.hypot(e, n) / math.sqrt(2.0))} mm in "
+            f"plan and {mm(u)} mm in height (one sigma)."
+        )
+
+    def _rows(self) -> list[_Row]:
+        state, derived = self.bridge.seen, self.bridge.derived
+        rover, where = rover_of(derived), places(derived)
+        bases = state.of(BaseSetup)
+        out = []
+        for one in sorted(state.of(Occupation).values(), key=lambda o: o.started):
+            if one.mark not in state.marks or one.base not in bases:
+                continue
+            point, reference = rover.each.get(one.id), where.get(one.mark)
+            away = (math.nan, math.nan, math.nan)
+            if point is not None and reference is not None:
+                e, n, u = enu_between(point, reference).tolist()
+                away = (e, n, u)
+            used = one.id in rover.used.get(one.mark, ())
+            out.append(
+                _Row(
+                    one=one, mark=state.marks[one.mark].name, base=bases[one.base].name, away=away,
+                    part=_part(one, used),
+                )
+            )  # fmt: skip
+        return out
+
+    # What is done
+
+    def _menu_base(self, menu: QMenu) -> None:
+        for base in self._bases():
+            words = f"{base.name}, {base.started[:10]}, {_word(self.bridge.state, base)}"
+            choice(menu, words, partial(self._look_at, base.id), checked=base is self.base)
+
+    def _look_at(self, key: str) -> None:
+        self._base = key
+        self.show_job()
+
+    def _menu_word(self, menu: QMenu) -> None:
+        base, state = self.base, self.bridge.state
+        if base is None:
+            return
+        if base.average_lat_rad is not None:
+            choice(
+                menu, f"the average of {base.average_epochs} epochs", partial(self._stand, base, "average"),
+                checked=base.word == "average",
+            )  # fmt: skip
+        ties = dict.fromkeys(o.mark for o in state.of(Occupation).values() if o.base == base.id and o.active)
+        for key in ties:
+            if key in state.marks:
+                choice(
+                    menu, f"a tie: {state.marks[key].name} was measured from it",
+                    partial(self._stand, base, "tie", key), checked=(base.word, base.mark) == ("tie", key),
+                )  # fmt: skip
+        menu.addSeparator()
+        for key in list(known_of(self.bridge.derived))[:30]:
+            if key in state.marks:
+                choice(
+                    menu, f"the known mark {state.marks[key].name}", partial(self._stand, base, "known", key),
+                    checked=(base.word, base.mark) == ("known", key),
+                )  # fmt: skip
+
+    def _stand(self, base: BaseSetup, word: str, key: str = "") -> None:
+        mark = self.bridge.state.marks.get(key)
+        self.bridge.do(gestures.stand_on(base, word, mark))  # type: ignore[arg-type]
+
+    def _on_part(self, key: str) -> None:
+        base = self.base
+        if key != "height" or base is None:
+            return
+        self.ask.ask(
+            f"Antenna height of {base.name}, metres, and how it was measured (vertical, slant, mount):",
+            lambda text: self.bridge.attempt(lambda: gestures.set_height(self.bridge.state, base, text)),
+            text=f"{base.height_m:.4f} {base.method}", button="Put it right",
+        )  # fmt: skip
+
+    def _edit_height(self, row: _Row, text: str) -> bool:
+        return self.bridge.attempt(lambda: gestures.set_height(self.bridge.state, row.one, text))
+
+    def _toggle(self, row: _Row) -> None:
+        if not row.one.finished:
+            self._finish(row.one)
+        else:
+            self.bridge.do(gestures.set_active([row.one], not row.one.active))
+
+    def _finish(self, one: Occupation) -> None:
+        def make() -> Gesture:
+            done = finished(one, kept_rows(self.bridge.job.file, one.id), None)
+            return Gesture("Finish an occupation", (settled(self.bridge.state, done),))
+
+        self.bridge.attempt(make)
+
+    def _selected(self) -> list[Occupation]:
+        return [row.one for row in self.table.selected_rows()]
+
+    def _tie_selected(self) -> None:
+        for one in self._selected()[:1]:
+            base = self.bridge.state.of(BaseSetup).get(one.base)
+            if base is not None:
+                self._stand(base, "tie", one.mark)
+
+    # What the desk asks
+
+    def focus(self) -> QWidget:
+        return self.table
+
+    def select(self, name: str) -> None:
+        self.table.pick(lambda row: row.mark == name)
+
+    def pick(self, names: set[str]) -> bool:
+        self.table.pick_all(lambda row: row.mark in names)
+        return True
+
+    def commands(self) -> Sequence[ActionSpec]:
+        def some() -> bool:
+            return self.isVisible() and bool(self._selected())
+
+        def spec(key: str, text: str, tip: str, run: Callable[[], object]) -> ActionSpec:
+            return ActionSpec(
+                id=f"sessions.{key}", menu=self.stage.name, text=text, tip=tip, run=run, enabled=some
+            )
+
+        def use(active: bool) -> None:
+            self.bridge.do(gestures.set_active(self._selected(), active))
+
+        def check(on: bool) -> None:
+            self.bridge.do(gestures.set_check(self._selected(), on))
+
+        return (
+            spec("tie", "Tie the base to this mark", "The base then lies so that the mark agrees",
+                 self._tie_selected),
+            spec("out", "Leave occupations out", "They are kept and take no part", partial(use, False)),
+            spec("in", "Use occupations again", "They take part in the mean", partial(use, True)),
+            spec("check", "Compare occupations only", "As checks, they take no part", partial(check, True)),
+            spec("part", "Let checks take part", "As further occupations", partial(check, False)),
+        )  # fmt: skip
+
+
+def _word(state: JobState, base: BaseSetup) -> str:
+    name = state.marks[base.mark].name if base.mark in state.marks else "a mark that is gone"
+    return {
+        "known": f"the known mark {name}",
+        "average": f"the average of {base.average_epochs} epochs",
+        "tie": f"a tie to {name}",
+        "place": "a place that was typed",
+    }[base.word]
+
+
+def _part(one: Occupation, used: bool) -> str:
+    if not one.finished:
+        return "unfinished"
+    if not one.active:
+        return "left out"
+    return "check" if one.check else "used" if used else "not used"

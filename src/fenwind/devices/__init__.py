@@ -1,0 +1,2 @@
+"""Protocols to receivers, correction casters and control ports; nothing here knows what is at the other
+end."""

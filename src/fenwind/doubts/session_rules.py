@@ -1,0 +1,390 @@
+"""Rules about base and rover sessions: bases that stand on nothing, antenna heights, checks, repeated
+occupations."""
+
+from __future__ import annotations
+
+import math
+from collections import Counter
+from collections.abc import Iterable, Iterator, Mapping
+from datetime import datetime
+from itertools import pairwise
+from typing import Any, NamedTuple
+
+import numpy as np
+
+from fenwind.doubts.registry import Doubt
+from fenwind.errors import FenwindError
+from fenwind.geodesy.antenna import AntennaModel, reduced
+from fenwind.geodesy.geocentric import enu_axes, to_xyz
+from fenwind.job.derive import Derived
+from fenwind.job.state import JobState
+from fenwind.job.steps.base import base_node
+from fenwind.job.steps.receiver_known import receiver_known
+from fenwind.job.steps.rover import RoverMarks, rover_node
+from fenwind.procedures.rover import Point, mean, shared
+from fenwind.quantities.lengths import format_way
+from fenwind.records.sessions import Antenna, BaseSetup, Occupation
+
+#: What a difference may be at least before it is told, plan and height, metres (common practice, no source).
+LEAST_H_M, LEAST_V_M = 0.015, 0.025
+#: Multiple of its sigma above which a difference is told; two-sided 0.1 %.
+REACH = 3.29
+#: Broadcast positions that differ by more are different ones, metres.
+BROADCAST_M = 0.005
+#: Digits of a receiver's sentences that are worth more are too few, metres.
+COARSE_M = 0.003
+#: Occupations nearer in time than these see the same satellites in nearly the same place, seconds (common
+#: practice).
+TOO_SOON_S, SAME_S = 1200.0, 300.0
+#: How near an excess must be to what a slant would make, metres.
+SLANT_M = 0.006
+
+
+def _rover(derived: Derived) -> RoverMarks | None:
+    outcome = derived.outcomes.get(rover_node())
+    return outcome.result if outcome is not None else None
+
+
+def _known(derived: Derived) -> Mapping[str, Point]:
+    outcome = derived.outcomes.get(receiver_known())
+    return outcome.result or {} if outcome is not None else {}
+
+
+def _name(state: JobState, mark: str) -> str:
+    return state.marks[mark].name if mark in state.marks else "?"
+
+
+def bases(state: JobState, derived: Derived) -> Iterator[Doubt]:
+    """Bases that are nowhere, that stand on an autonomous average beside something firmer, or that send
+    something else than the job says."""
+    rover, known = _rover(derived), _known(derived)
+    if rover is None:
+        return
+    every = [b for b in state.of(BaseSetup).values() if b.active]
+    for base in every:
+        outcome = derived.outcomes.get(base_node(base.id))
+        if outcome is not None and isinstance(outcome.error, FenwindError):
+            yield Doubt(
+                rule="base.nowhere", subject=base.id, names=(base.name,), grave=True, unit="",
+                text=f"Base {base.name} is nowhere: {outcome.error}. {outcome.error.hint}.",
+            )  # fmt: skip
+            continue
+        yield from _broadcast(base, rover)
+        if base.word == "average" and (len(every) > 1 or known):
+            yield _untied(state, base, rover, known)
+
+
+def _untied(state: JobState, base: BaseSetup, rover: RoverMarks, known: Mapping[str, Point]) -> Doubt:
+    carried = [
+        o for o in state.of(Occupation).values() if o.base == base.id and o.active and o.id in rover.each
+    ]
+    marks = tuple(dict.fromkeys(_name(state, o.mark) for o in carried))
+    jumps = []
+    for one in carried:
+        others = [known[one.mark]] if one.mark in known else [
+            rover.each[o.id] for o in state.of(Occupation).values()
+            if o.mark == one.mark and o.base != base.id and o.id in rover.each
+        ]  # fmt: skip
+        if others:
+            jumps.append(float(np.linalg.norm(rover.each[one.id].xyz - mean(others).xyz)))
+    jump = max(jumps, default=None)
+    size = f"; a common mark shows a jump of {format_way(jump)}" if jump is not None else ""
+    return Doubt(
+        rule="base.untied",
+        subject=base.id,
+        names=(base.name, *marks),
+        text=f"Base {base.name} was restarted on an autonomous average and is tied to nothing: "
+        f"{len(marks)} marks "
+        f"stand on it{size}. Tie it to a mark, or place it.",
+        value=jump,
+        limit=0.0,
+        grave=True,
+    )
+
+
+def _broadcast(base: BaseSetup, rover: RoverMarks) -> Iterator[Doubt]:
+    sent = (base.broadcast_x_m, base.broadcast_y_m, base.broadcast_z_m)
+    placed = rover.bases.get(base.id)
+    if placed is None or None in sent or not base.read_back:
+        return
+    if base.average_lat_rad is not None and base.average_lon_rad is not None and base.average_h_m is not None:
+        wanted = to_xyz(base.average_lat_rad, base.average_lon_rad, base.average_h_m)
+    elif base.word == "known":
+        wanted = placed.arp.xyz
+    else:
+        return
+    off = float(np.linalg.norm(np.array(sent, dtype=float) - wanted))
+    if off > BROADCAST_M:
+        yield Doubt(
+            rule="base.broadcast", subject=base.id, names=(base.name,), value=off,
+            limit=BROADCAST_M, grave=True,
+            text=f"The stream of base {base.name} says another position than the job, {format_way(off)} "
+                "away: set it, "
+            "or start the base again.",
+        )  # fmt: skip
+
+
+def occupations(state: JobState, derived: Derived) -> Iterator[Doubt]:
+    """Antenna heights, checks, repeated occupations, and what their epochs were like."""
+    rover, known = _rover(derived), _known(derived)
+    if rover is None:
+        return
+    rows = [o for o in state.of(Occupation).values() if o.active and o.mark in state.marks]
+    explained: set[str] = set()
+    for doubt in _heights(state, rows, rover, known):
+        explained.add(doubt.names[0])
+        yield doubt
+    yield from _checks(state, rows, rover, known, explained)
+    yield from _spreads(state, rows, rover, explained)
+    yield from _too_near(state, rows)
+    for one in rows:
+        yield from _epochs(state, one)
+
+
+def _difference(point: Point, reference: Point) -> tuple[Any, Any]:
+    """East, north, up (3,) of a point from another, and the sigmas of that (3,), metres."""
+    lat, lon, _ = reference.geodetic
+    axes = enu_axes(lat, lon)
+    d = axes @ (point.xyz - reference.xyz)
+    cross = shared(point.errors, reference.errors)
+    total = shared(point.errors, point.errors) + shared(reference.errors, reference.errors) - cross - cross.T
+    return d, np.sqrt(np.maximum(np.diag(axes @ total @ axes.T), 0.0))
+
+
+def _limits(sigma: Any) -> tuple[float, float]:
+    plan = REACH * math.sqrt(0.5 * (sigma[0] ** 2 + sigma[1] ** 2)) * math.sqrt(2.0)
+    return max(LEAST_H_M, plan), max(LEAST_V_M, REACH * float(sigma[2]))
+
+
+def _reference(
+    one: Occupation, there: list[Occupation], rover: RoverMarks, known: Mapping[str, Point]
+) -> tuple[Point | None, bool]:
+    """What an occupation is held against, and whether that is known: its mark's known position, else the
+    mean of its other occupations."""
+    if one.mark in known:
+        return known[one.mark], True
+    others = [rover.each[o.id] for o in there if o.id != one.id and o.id in rover.each]
+    return (mean(others), False) if others else (None, False)
+
+
+def _by_mark(rows: Iterable[Occupation]) -> dict[str, list[Occupation]]:
+    out: dict[str, list[Occupation]] = {}
+    for one in rows:
+        out.setdefault(one.mark, []).append(one)
+    return out
+
+
+class _Suspect(NamedTuple):
+    """An occupation that departs in height alone: by how much its antenna height would be too large, what
+    is allowed, whether it was held against a known mark, and the excess of a slant that explains it."""
+
+    one: Occupation
+    excess: float
+    limit: float
+    firm: bool
+    slant: float | None
+
+
+def _heights(
+    state: JobState, rows: list[Occupation], rover: RoverMarks, known: Mapping[str, Point]
+) -> Iterator[Doubt]:
+    """Heights that depart where the plan agrees: the antenna height is another."""
+    models = {
+        a.model: AntennaModel(
+            model=a.model, radius_m=a.radius_m, rim_offset_m=a.rim_offset_m, mount_offset_m=a.mount_offset_m,
+            arp_to_l1_m=a.arp_to_l1_m,
+        )
+        for a in state.of(Antenna).values()
+    }  # fmt: skip
+    heights = Counter((o.height_m, o.method) for o in rows)
+    for mark, there in _by_mark(rows).items():
+        found = list(_suspects(there, rover, known, models))
+        if len(found) == 2 and not found[0].firm:
+            # Either of two may be the wrong one: the one that a slant explains, else the one whose height
+            # nothing else was measured with, else the later.
+            fits = [f for f in found if f.slant is not None]
+            rare = min(reversed(found), key=lambda f: heights[f.one.height_m, f.one.method])
+            found = fits if len(fits) == 1 else [rare]
+        for suspect in found:
+            yield _about_height(suspect, _name(state, mark))
+
+
+def _suspects(
+    there: list[Occupation],
+    rover: RoverMarks,
+    known: Mapping[str, Point],
+    models: Mapping[str, AntennaModel],
+) -> Iterator[_Suspect]:
+    for one in there:
+        reference, firm = _reference(one, there, rover, known)
+        if reference is None or one.id not in rover.each:
+            continue
+        d, sigma = _difference(rover.each[one.id], reference)
+        plan, height = _limits(sigma)
+        if math.hypot(d[0], d[1]) <= plan and abs(d[2]) > height:
+            excess = -float(d[2])
+            yield _Suspect(one, excess, height, firm, _slant_excess(one, excess, models))
+
+
+def _about_height(suspect: _Suspect, name: str) -> Doubt:
+    one, excess = suspect.one, suspect.excess
+    lies = f"{name} lies {format_way(abs(excess))} too {'low' if excess > 0 else 'high'}"
+    given = f"the antenna height {one.height_m:.4f} m"
+    if suspect.slant is not None:
+        text = f"{lies}: {given} given as {one.method} was a slant to the rim."
+    else:
+        text = f"{lies} where its plan agrees: {given} ({one.method}) is another."
+    return Doubt(
+        rule="occupation.slant" if suspect.slant is not None else "occupation.antenna", subject=one.id,
+        names=(one.id, name), text=text, value=excess, limit=suspect.limit, grave=True,
+    )  # fmt: skip
+
+
+def _slant_excess(one: Occupation, excess: float, models: Mapping[str, AntennaModel]) -> float | None:
+    """The excess that a slant given as vertical would make, where it is the one seen."""
+    model = models.get(one.antenna) or (next(iter(models.values())) if len(models) == 1 else None)
+    if one.method != "vertical" or model is None or model.radius_m <= 0.0:
+        return None
+    try:
+        would = one.height_m - reduced(one.height_m, "slant", model)
+    except FenwindError:
+        return None
+    return would if abs(would - excess) <= max(SLANT_M, 0.25 * abs(would)) else None
+
+
+def _checks(
+    state: JobState,
+    rows: list[Occupation],
+    rover: RoverMarks,
+    known: Mapping[str, Point],
+    explained: set[str],
+) -> Iterator[Doubt]:
+    for one in rows:
+        if not one.check or one.id in explained or one.id not in rover.each:
+            continue
+        reference = known.get(one.mark) or rover.marks.get(one.mark)
+        if reference is None:
+            continue
+        d, sigma = _difference(rover.each[one.id], reference)
+        plan, height = _limits(sigma)
+        over_plan, over_height = math.hypot(d[0], d[1]) > plan, abs(d[2]) > height
+        if over_plan or over_height:
+            size = math.hypot(d[0], d[1]) if over_plan else abs(float(d[2]))
+            yield Doubt(
+                rule="occupation.check", subject=one.id, names=(one.id, _name(state, one.mark)), grave=True,
+                text=f"The check on {_name(state, one.mark)} misses by {format_way(size)} in "
+                f"{'plan' if over_plan else 'height'}.",
+                value=size, limit=plan if over_plan else height,
+            )  # fmt: skip
+
+
+def _spreads(
+    state: JobState, rows: list[Occupation], rover: RoverMarks, explained: set[str]
+) -> Iterator[Doubt]:
+    for mark, ids in rover.used.items():
+        if len(ids) < 2 or explained & set(ids):
+            continue
+        worst, size, limit, where = "", 0.0, 0.0, "plan"
+        for key in ids:
+            others = mean([rover.each[i] for i in ids if i != key])
+            d, sigma = _difference(rover.each[key], others)
+            plan, height = _limits(sigma)
+            for way, value, bound in (
+                ("plan", math.hypot(d[0], d[1]), plan),
+                ("height", abs(float(d[2])), height),
+            ):
+                if value > bound and value / bound > size / (limit or 1e9):
+                    worst, size, limit, where = key, value, bound, way
+        if worst:
+            yield Doubt(
+                rule="occupation.spread", subject=worst, names=(worst, _name(state, mark)), grave=True,
+                text=f"Occupations of {_name(state, mark)} lie {format_way(size)} apart in {where}.",
+                value=size, limit=limit,
+            )  # fmt: skip
+
+
+def _too_near(state: JobState, rows: list[Occupation]) -> Iterator[Doubt]:
+    for mark, found in _by_mark(o for o in rows if o.started and o.finished).items():
+        found.sort(key=lambda o: o.started)
+        for first, second in pairwise(found):
+            apart = (_time(second.started) - _time(first.started)).total_seconds()
+            same = (first.height_m, first.method, first.base) == (second.height_m, second.method, second.base)
+            if apart >= TOO_SOON_S:
+                continue
+            setup = same and apart < SAME_S
+            yield Doubt(
+                rule="occupation.same-setup" if setup else "occupation.too-soon",
+                subject=second.id,
+                names=(second.id, _name(state, mark)),
+                text=f"{_name(state, mark)} was measured again after {apart / 60.0:.0f} min"
+                + (", in the same set-up: not independent." if setup else ": nearly the same satellites."),
+                value=apart,
+                limit=SAME_S if setup else TOO_SOON_S,
+                unit="s",
+            )
+
+
+def _time(text: str) -> datetime:
+    return datetime.fromisoformat(text)
+
+
+def _epochs(state: JobState, one: Occupation) -> Iterator[Doubt]:
+    names = (one.id, _name(state, one.mark))
+    if not one.finished:
+        yield Doubt(
+            rule="occupation.unfinished", subject=one.id, names=names, unit="",
+            text=f"The occupation of {names[1]} was not finished: it is kept and not used. Finish it, or "
+                "measure again.",
+        )  # fmt: skip
+        return
+    if one.solution and one.solution != "fixed":
+        yield Doubt(
+            rule="occupation.float", subject=one.id, names=names, unit="",
+            text=f"{names[1]} was measured with a {one.solution} solution: decimetres.",
+        )  # fmt: skip
+    if one.height_m == 0.0:
+        yield Doubt(
+            rule="occupation.no-height", subject=one.id, names=names, unit="",
+            text=f"No antenna height was given: {names[1]} is the reference point of the antenna.",
+        )  # fmt: skip
+    if one.step_m > COARSE_M:
+        yield Doubt(
+            rule="occupation.coarse", subject=one.id, names=names, value=one.step_m, limit=COARSE_M,
+            text=f"The receiver's sentences have too few decimals: a step is {format_way(one.step_m)}.",
+        )  # fmt: skip
+    base = state.of(BaseSetup).get(one.base)
+    what = base.name if base is not None else "its base"
+    if one.moved_m > BROADCAST_M:
+        yield Doubt(
+            rule="base.moved", subject=one.base, names=(what, *names), value=one.moved_m,
+            limit=BROADCAST_M, grave=True,
+            text=f"The position that {what} broadcasts leapt by {format_way(one.moved_m)} while {names[1]} "
+                "was measured.",
+        )  # fmt: skip
+    elif one.off_m > BROADCAST_M:
+        yield Doubt(
+            rule="base.broadcast", subject=one.base, names=(what, *names), value=one.off_m,
+            limit=BROADCAST_M, grave=True,
+            text=f"{what} broadcasts another position than before while {names[1]} was measured, "
+                f"{format_way(one.off_m)} "
+            "away: it was restarted, and is a base of its own.",
+        )  # fmt: skip
+
+
+def sessions(state: JobState, derived: Derived) -> Iterator[Doubt]:
+    """What a day's work from a base lacks: a check on a known mark, enough satellites."""
+    known = _known(derived)
+    for base in state.of(BaseSetup).values():
+        mine = [o for o in state.of(Occupation).values() if o.base == base.id and o.active and o.finished]
+        if not base.active or not mine:
+            continue
+        if base.message_set == "legacy" or any(o.message_set == "legacy" for o in mine):
+            yield Doubt(
+                rule="session.legacy", subject=base.id, names=(base.name,), unit="",
+                text=f"Base {base.name} sends the older messages: fewer satellites than there could be.",
+            )  # fmt: skip
+        if not any(o.check and o.mark in known for o in mine):
+            yield Doubt(
+                rule="session.unchecked", subject=base.id, names=(base.name,), unit="",
+                text=f"Nothing measured from base {base.name} was checked on a known mark.",
+            )  # fmt: skip

@@ -1,0 +1,1 @@
+"""Satellites: orbits, what is seen of them, dilution of precision."""

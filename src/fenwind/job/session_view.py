@@ -1,0 +1,93 @@
+"""What bases and occupations came to, for reading: departures from the mean, what a change moved."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import datetime
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fenwind.geodesy.geocentric import enu_axes
+from fenwind.job.derive import Derived
+from fenwind.job.steps.receiver_known import receiver_known
+from fenwind.job.steps.rover import NO_ROVER, RoverMarks, rover_node
+from fenwind.procedures.rover import Point
+from fenwind.records.sessions import Occupation
+
+FloatArray = NDArray[np.float64]
+
+#: A mark that came to lie elsewhere by more has moved, metres.
+MOVED_M = 1e-6
+
+
+def rover_of(derived: Derived) -> RoverMarks:
+    """What rovers measured."""
+    outcome = derived.outcomes.get(rover_node())
+    return outcome.result if outcome is not None and outcome.result is not None else NO_ROVER
+
+
+def known_of(derived: Derived) -> Mapping[str, Point]:
+    """Known marks in the system of the receivers, by id."""
+    outcome = derived.outcomes.get(receiver_known())
+    return outcome.result if outcome is not None and outcome.result is not None else {}
+
+
+def places(derived: Derived) -> dict[str, Point]:
+    """The position of every mark in the system of the receivers: the known one, else the measured one."""
+    return dict(rover_of(derived).marks) | dict(known_of(derived))
+
+
+def enu_between(point: Point, reference: Point) -> FloatArray:
+    """East, north, up (3,) of a point from another, metres."""
+    lat, lon, _ = reference.geodetic
+    return np.asarray(enu_axes(lat, lon) @ (point.xyz - reference.xyz))
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Moved:
+    """How many marks a change moved, and the largest of each way in size, with its sign, metres."""
+
+    marks: int = 0
+    de_m: float = 0.0
+    dn_m: float = 0.0
+    dh_m: float = 0.0
+
+
+def moved(before: Mapping[str, Point], after: Mapping[str, Point]) -> Moved:
+    """What a change moved, in local east, north, up: after less before."""
+    common = [key for key in before if key in after]
+    if not common:
+        return Moved()
+    ways = np.array([enu_between(after[key], before[key]) for key in common])
+    away = np.linalg.norm(ways, axis=1) > MOVED_M
+    if not away.any():
+        return Moved()
+    largest = [float(ways[np.argmax(np.abs(ways[:, k])), k]) for k in range(3)]
+    return Moved(marks=int(away.sum()), de_m=largest[0], dn_m=largest[1], dh_m=largest[2])
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class MarkSummary:
+    """A mark's used occupations: how many, largest less smallest of east, north, up (None for one), and
+    hours from the first start to the last."""
+
+    count: int
+    spread_m: tuple[float, float, float] | None
+    separation_h: float | None
+
+
+def summary(rows: list[Occupation], rover: RoverMarks, mark: str) -> MarkSummary:
+    """The summary of a mark (by id) from all occupations."""
+    ids = rover.used.get(mark, ())
+    if not ids:
+        return MarkSummary(count=0, spread_m=None, separation_h=None)
+    ways = np.array([enu_between(rover.each[i], rover.marks[mark]) for i in ids])
+    e, n, u = (float(v) for v in ways.max(axis=0) - ways.min(axis=0))
+    starts = sorted(o.started for o in rows if o.id in ids)
+    apart = (datetime.fromisoformat(starts[-1]) - datetime.fromisoformat(starts[0])).total_seconds() / 3600.0
+    many = len(ids) > 1
+    return MarkSummary(
+        count=len(ids), spread_m=(e, n, u) if many else None, separation_h=apart if many else None
+    )

@@ -1,0 +1,91 @@
+"""Marks measured by rovers, from all bases: their means, what they share, and what was left aside."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fenwind.errors import FenwindError
+from fenwind.job.reader import Digest, Reader
+from fenwind.job.state import JobState
+from fenwind.job.steps.base import OccupationRow, PlacedBase, base_node, occupations
+from fenwind.job.steps.outcome import Gathering, Node, Outcome
+from fenwind.procedures.rover import Point, ground_of, mean
+from fenwind.progress import Progress
+from fenwind.records.sessions import BaseSetup
+
+FloatArray = NDArray[np.float64]
+
+
+def rover_node() -> Node:
+    """The step."""
+    return Node("rover", "")
+
+
+@dataclass(frozen=True, kw_only=True, eq=False)
+class RoverMarks:
+    """marks: the mean of its used occupations by mark id. each: where every usable occupation puts its
+    mark, by its id; used: ids of those in a mean, by mark id. bases: by id, those that are somewhere."""
+
+    marks: Mapping[str, Point]
+    each: Mapping[str, Point]
+    used: Mapping[str, tuple[str, ...]]
+    bases: Mapping[str, PlacedBase]
+
+
+NO_ROVER = RoverMarks(marks={}, each={}, used={}, bases={})
+
+
+@dataclass(frozen=True, kw_only=True, eq=False)
+class _Inputs:
+    rows: tuple[OccupationRow, ...]
+    bases: Mapping[str, PlacedBase]
+
+
+class Rover(Gathering):
+    """See the module."""
+
+    name = "rover"
+
+    def nodes(self, state: JobState) -> Iterable[Node]:
+        """One, where there are bases."""
+        return [rover_node()] if state.of(BaseSetup) else []
+
+    def read(self, node: Node, reader: Reader) -> tuple[_Inputs, Digest | None]:
+        """All occupations and all bases that are somewhere."""
+        rows = occupations(reader)
+        keys = reader.rows(BaseSetup, active=True).ids.tolist()
+        outcomes = reader.outcomes([base_node(key) for key in keys])
+        bases = {o.node.subject: o.result for o in outcomes if o.result is not None}
+        return _Inputs(rows=tuple(rows), bases=bases), None
+
+    def solve(self, inputs: _Inputs, progress: Progress) -> RoverMarks:
+        """Every occupation from its base, then the means. Checks take no part; those from an untied base
+        take none where there are others."""
+        each: dict[str, Point] = {}
+        by_mark: dict[str, list[OccupationRow]] = {}
+        for row in inputs.rows:
+            base = inputs.bases.get(row.measured.base)
+            if base is not None:
+                each[row.measured.id] = ground_of(base.arp, row.measured)
+                if not row.check:
+                    by_mark.setdefault(row.measured.mark, []).append(row)
+        used: dict[str, tuple[str, ...]] = {}
+        for mark, rows in by_mark.items():
+            firm = [r for r in rows if inputs.bases[r.measured.base].record.word != "average"]
+            used[mark] = tuple(r.measured.id for r in firm or rows)
+        progress.check()
+        marks = {
+            mark: each[ids[0]] if len(ids) == 1 else mean([each[i] for i in ids])
+            for mark, ids in used.items()
+        }
+        return RoverMarks(marks=marks, each=each, used=used, bases=inputs.bases)
+
+    def named(self, node: Node, outcome: Outcome, names: Mapping[str, str], state: JobState) -> Any:
+        """The result by ids; None where there is none."""
+        found = outcome.result
+        return found if found is not None and not isinstance(found, FenwindError) and found.each else None

@@ -1,0 +1,168 @@
+"""Base and rover: where a base is by the word it stands on, where the marks are that were measured from
+it, and which errors they share.
+
+All in one geocentric system, that of the receivers. A position's error is kept as what it is made of: by
+source, how it acts (3, 3) and the source's covariance (3, 3), so that what two marks share falls out of
+their difference.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fenwind.errors import ProcedureError
+from fenwind.geodesy.geocentric import enu_axes, from_xyz, to_xyz
+
+FloatArray = NDArray[np.float64]
+Errors = Mapping[str, tuple[FloatArray, FloatArray]]
+
+#: Sigma of an antenna height as it is measured with a rule, metres (common practice, no source).
+ANTENNA_SIGMA_M = 0.001
+#: Correlation times of a receiver's errors by solution, seconds (common practice, no source).
+CORRELATED_S = {"autonomous": 900.0, "code": 300.0, "float": 120.0, "fixed": 60.0}
+
+
+@dataclass(frozen=True, kw_only=True, eq=False)
+class Point:
+    """A geocentric position (3,), metres, with its errors by source."""
+
+    xyz: FloatArray
+    errors: Errors = field(default_factory=dict)
+
+    @property
+    def geodetic(self) -> tuple[float, float, float]:
+        """Latitude, longitude (radians) and ellipsoidal height (metres)."""
+        lat, lon, h = from_xyz(self.xyz)
+        return float(lat), float(lon), float(h)
+
+    def covariance(self) -> FloatArray:
+        """Covariance (3, 3) in local east, north, up, m^2."""
+        lat, lon, _ = self.geodetic
+        axes = enu_axes(lat, lon)
+        return np.asarray(axes @ shared(self.errors, self.errors) @ axes.T)
+
+
+def shared(one: Errors, other: Errors) -> FloatArray:
+    """Covariance (3, 3) between two geocentric positions from the sources that both have."""
+    total = np.zeros((3, 3))
+    few, many = (one, other) if len(one) <= len(other) else (other, one)
+    for key in few:
+        if key in many:
+            a, s = one[key]
+            total += a @ s @ other[key][0].T
+    return total
+
+
+def combined(parts: Iterable[tuple[float, Errors]]) -> dict[str, tuple[FloatArray, FloatArray]]:
+    """Errors of a weighted sum."""
+    out: dict[str, tuple[FloatArray, FloatArray]] = {}
+    for weight, errors in parts:
+        for key, (a, s) in errors.items():
+            known = out.get(key)
+            out[key] = (weight * a if known is None else known[0] + weight * a, s)
+    return out
+
+
+def given_point(
+    lat: float, lon: float, h: float, sigma_h: float | None, sigma_v: float | None, source: str
+) -> Point:
+    """A point that somebody gave, exact where nothing is said of its errors."""
+    errors: Errors = {}
+    if sigma_h or sigma_v:
+        axes = enu_axes(lat, lon)
+        variance = np.diag([(sigma_h or 0.0) ** 2, (sigma_h or 0.0) ** 2, (sigma_v or 0.0) ** 2])
+        errors = {source: (np.eye(3), axes.T @ variance @ axes)}
+    return Point(xyz=to_xyz(lat, lon, h), errors=errors)
+
+
+def raised(point: Point, height_m: float, source: str, sign: float = 1.0) -> Point:
+    """The antenna over a ground point (sign 1), or the ground under an antenna (-1), along the normal of the
+    ellipsoid; the height's own error is a source."""
+    lat, lon, _ = point.geodetic
+    up = enu_axes(lat, lon)[2]
+    errors = dict(point.errors)
+    if height_m:
+        errors[source] = (sign * np.outer(up, up), np.eye(3) * ANTENNA_SIGMA_M**2)
+    return Point(xyz=point.xyz + sign * height_m * up, errors=errors)
+
+
+@dataclass(frozen=True, kw_only=True, eq=False)
+class Measured:
+    """One occupation: id, mark, base, vector (3,) geocentric, its covariance (3, 3) in local east, north,
+    up at the rover, height of the rover's ARP over the mark."""
+
+    id: str
+    mark: str
+    base: str
+    vector: FloatArray
+    covariance: FloatArray
+    height_m: float
+
+
+def ground_of(base_arp: Point, one: Measured) -> Point:
+    """The mark that an occupation measured, from a base's ARP."""
+    xyz = base_arp.xyz + one.vector
+    lat, lon, _ = from_xyz(xyz)
+    axes = enu_axes(lat, lon)
+    own = {f"vector {one.id}": (np.eye(3), axes.T @ one.covariance @ axes)}
+    rover = Point(xyz=xyz, errors=dict(base_arp.errors) | own)
+    return raised(rover, one.height_m, f"rover antenna {one.id}", -1.0)
+
+
+def tied_arp(target: Point, there: Sequence[Measured]) -> Point:
+    """The base's ARP such that occupations of a mark from it agree, in the mean, with the mark's position.
+    Raises ProcedureError without any."""
+    if not there:
+        raise ProcedureError(
+            "no occupation from it ties the base to the mark", hint="Measure the mark from this base"
+        )
+    each = []
+    for one in there:
+        rover = raised(target, one.height_m, f"rover antenna {one.id}")
+        lat, lon, _ = rover.geodetic
+        axes = enu_axes(lat, lon)
+        vector = {f"vector {one.id}": (-np.eye(3), axes.T @ one.covariance @ axes)}
+        each.append(Point(xyz=rover.xyz - one.vector, errors=dict(rover.errors) | vector))
+    return mean(each)
+
+
+def mean(points: Sequence[Point]) -> Point:
+    """The mean of points, equal weights."""
+    weight = 1.0 / len(points)
+    return Point(
+        xyz=sum((p.xyz for p in points), np.zeros(3)) * weight,
+        errors=combined((weight, p.errors) for p in points),
+    )
+
+
+# Epochs
+# ---------------------------------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True, kw_only=True, eq=False)
+class EpochMean:
+    """Mean of epochs: geocentric (3,), and how many independent ones they are worth."""
+
+    xyz: FloatArray
+    effective: float
+
+
+def mean_of_epochs(xyz: FloatArray, seconds: FloatArray, solution: str) -> EpochMean:
+    """Mean of k epochs (3, k) at times (k,).
+
+    A receiver's errors are correlated in time: the mean over T seconds of an error with correlation time t
+    has the variance 2 (t/T) (1 - (t/T) (1 - exp(-T/t))) of one epoch's (first-order Gauss-Markov process;
+    Papoulis, Probability, Random Variables and Stochastic Processes, from memory).
+    """
+    k = xyz.shape[1]
+    span = float(seconds.max() - seconds.min()) + (float(np.median(np.diff(seconds))) if k > 1 else 0.0)
+    share = 1.0
+    if k > 1 and span > 0.0:
+        ratio = CORRELATED_S.get(solution, 60.0) / span
+        share = 2.0 * ratio * (1.0 - ratio * (1.0 - math.exp(-1.0 / ratio)))
+    return EpochMean(xyz=xyz.mean(axis=1), effective=1.0 / min(max(share, 1.0 / k), 1.0))

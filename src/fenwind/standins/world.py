@@ -1,0 +1,189 @@
+"""The world of the stand-ins: true marks, a base, a rover, antennas, errors and trouble, from a JSON file."""
+
+from __future__ import annotations
+
+import json
+import math
+import os
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fenwind.errors import FenwindError, FormatError
+from fenwind.geodesy.antenna import AntennaModel, reduced
+from fenwind.geodesy.geocentric import to_xyz
+from fenwind.quantities.angles import RAD_PER_DEGREE
+
+FloatArray = NDArray[np.float64]
+
+#: One sigma in east and north (up: times `up`) and correlation time of each state's error, and the other
+#: times.
+ERRORS: dict[str, float] = {
+    "autonomous": 1.5, "autonomous_s": 900.0, "code": 0.5, "code_s": 300.0, "float": 0.2, "float_s": 120.0,
+    "fixed": 0.004, "fixed_ppm": 1.0, "fixed_s": 60.0, "white": 0.002, "up": 1.7, "to_float_s": 5.0,
+    "to_fixed_s": 20.0, "age_float_s": 10.0, "age_lost_s": 60.0,
+}  # fmt: skip
+TROUBLES = ("obstruction", "wrong_channel", "link", "battery", "storage", "bump", "bubble")
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Place:
+    """A point on the ground, radians and ellipsoidal metres."""
+
+    lat: float
+    lon: float
+    h: float
+
+    def xyz(self) -> FloatArray:
+        """Geocentric position (3,)."""
+        return to_xyz(self.lat, self.lon, self.h)
+
+
+@dataclass(frozen=True, kw_only=True, eq=False)
+class World:
+    """What is true. base_height, pole: of the ARP over the ground, metres."""
+
+    marks: dict[str, Place]
+    base: Place
+    base_height: float
+    base_antenna: str
+    rover: Place
+    pole: float
+    rover_antenna: str
+    separation: float = 0.0
+    antennas: dict[str, AntennaModel] = field(default_factory=dict)
+    systems: str = "GREC"
+    mask_deg: float = 10.0
+    broadcast: str = ""
+    trouble: tuple[dict[str, Any], ...] = ()
+    errors: dict[str, float] = field(default_factory=lambda: dict(ERRORS))
+
+
+def read_world(path: str | os.PathLike[str]) -> World:
+    """Read a world. Raises FormatError with what is wrong where."""
+    where = str(path)
+    try:
+        with open(path, encoding="utf-8") as file:
+            found = json.load(file)
+    except OSError as error:
+        raise FormatError(
+            f"cannot be read: {error.strerror}", where=where, hint="Name a world file"
+        ) from error
+    except ValueError as error:
+        raise FormatError(f"is no JSON: {error}", where=where, hint="Correct the file") from error
+    try:
+        return world_of(found)
+    except FormatError as error:
+        raise FormatError(error.message, where=where, hint=error.hint) from error
+
+
+def read_antennas(path: str | os.PathLike[str]) -> dict[str, AntennaModel]:
+    """The antennas of a JSON file (a world file serves). Raises FormatError."""
+    try:
+        with open(path, encoding="utf-8") as file:
+            found = json.load(file)
+        return _antennas(_required(found, "antennas", list))
+    except OSError as error:
+        raise FormatError(f"cannot be read: {error.strerror}", where=str(path), hint="Name a file") from error
+    except ValueError as error:
+        if isinstance(error, FenwindError):
+            raise
+        raise FormatError(f"is no JSON: {error}", where=str(path), hint="Correct the file") from error
+
+
+def world_of(found: Any) -> World:
+    """A world from its JSON. Raises FormatError."""
+    if not isinstance(found, dict):
+        raise FormatError("a world is an object", hint="See docs/formats/world.md")
+    antennas = _antennas(found.get("antennas", []))
+    marks = {str(m.get("name")): _place(m, "marks") for m in _list(found, "marks")}
+    base, rover = _required(found, "base", dict), found.get("rover", {})
+    antenna = base.get("antenna", {})
+    height, method = _number(antenna, "height", 0.0), str(antenna.get("method", "vertical"))
+    model = str(antenna.get("model", ""))
+    systems = found.get("systems", "GREC")
+    errors = ERRORS | {k: _number(found.get("errors", {}), k, ERRORS[k]) for k in ERRORS}
+    for key in found.get("errors", {}):
+        if key not in ERRORS:
+            raise FormatError(f"errors: {key!r} is not known", hint=f"Use {', '.join(ERRORS)}")
+    sky = found.get("sky", {}) or {}
+    try:
+        arp = reduced(height, method, antennas.get(model))
+    except FenwindError as error:
+        raise FormatError(f"base.antenna: {error.message}", hint=error.hint) from error
+    first = next(iter(marks.values()), None)
+    return World(
+        marks=marks,
+        base=_at(base, marks, "base"),
+        base_height=arp,
+        base_antenna=model,
+        rover=_at(rover, marks, "rover")
+        if rover.get("mark") or "lat" in rover
+        else first or _at(base, marks, "base"),
+        pole=_number(rover, "pole", 2.0),
+        rover_antenna=str(rover.get("model", "")),
+        separation=_number(found, "separation", 0.0),
+        antennas=antennas,
+        systems="".join(s for s in "GREC" if s in systems) or "GREC",
+        mask_deg=_number(found, "mask", 10.0),
+        broadcast=str(sky.get("broadcast", "")) if isinstance(sky, dict) else "",
+        trouble=tuple(sorted(_list(found, "trouble"), key=lambda t: _number(t, "at_s", 0.0))),
+        errors=errors,
+    )
+
+
+def _antennas(found: list[Any]) -> dict[str, AntennaModel]:
+    out: dict[str, AntennaModel] = {}
+    for one in found:
+        if not isinstance(one, dict) or not one.get("model"):
+            raise FormatError("antennas: each has a model", hint="Name every antenna")
+        out[str(one["model"])] = AntennaModel(
+            model=str(one["model"]),
+            radius_m=_number(one, "radius", 0.0),
+            rim_offset_m=_number(one, "rim_offset", 0.0),
+            mount_offset_m=_number(one, "mount_offset", 0.0),
+            arp_to_l1_m=_number(one, "arp_to_l1", 0.0),
+        )
+    return out
+
+
+def _list(found: dict[str, Any], key: str) -> list[dict[str, Any]]:
+    values = found.get(key, [])
+    if not isinstance(values, list) or not all(isinstance(v, dict) for v in values):
+        raise FormatError(f"{key}: expected a list of objects", hint="Correct the file")
+    return values
+
+
+def _required(found: Any, key: str, kind: type) -> Any:
+    value = found.get(key) if isinstance(found, dict) else None
+    if not isinstance(value, kind):
+        raise FormatError(f"{key} is missing", hint=f"Give {key}")
+    return value
+
+
+def _number(found: Any, key: str, default: float) -> float:
+    value = found.get(key, default) if isinstance(found, dict) else default
+    if isinstance(value, bool) or not isinstance(value, (int, float)) or not math.isfinite(value):
+        raise FormatError(f"{key}: {value!r} found, expected a number", hint="Correct the file")
+    return float(value)
+
+
+def _place(found: dict[str, Any], what: str) -> Place:
+    for key in ("lat", "lon", "h"):
+        if key not in found:
+            raise FormatError(f"{what}: {key} is missing", hint="Give lat, lon (degrees) and h (metres)")
+    lat, lon = _number(found, "lat", 0.0), _number(found, "lon", 0.0)
+    if abs(lat) > 90.0 or abs(lon) > 360.0:
+        raise FormatError(f"{what}: {lat}, {lon} is no place on earth", hint="Give degrees")
+    return Place(lat=lat * RAD_PER_DEGREE, lon=lon * RAD_PER_DEGREE, h=_number(found, "h", 0.0))
+
+
+def _at(found: dict[str, Any], marks: dict[str, Place], what: str) -> Place:
+    name = found.get("mark")
+    if name is None:
+        return _place(found, what)
+    if name not in marks:
+        raise FormatError(f"{what}: there is no mark {name!r}", hint=f"Use one of {', '.join(marks)}")
+    return marks[name]

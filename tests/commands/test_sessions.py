@@ -1,0 +1,268 @@
+"""A base, a rover and a caster on ports of this machine, and the commands that measure with them: two days'
+work against the truth of the simulated world."""
+
+import io
+import json
+import math
+import os
+import re
+import signal
+import subprocess
+import sys
+import tempfile
+import time
+import unittest
+from collections.abc import Iterator
+from contextlib import contextmanager, redirect_stderr, redirect_stdout
+from typing import Any
+from unittest import mock
+
+import numpy as np
+
+from fenwind.cli import main
+from fenwind.devices.control import command
+from fenwind.devices.transport import address
+from fenwind.geodesy.geocentric import enu_axes, to_xyz
+
+FENWIND = [sys.executable, "-m", "fenwind"]
+#: West of Greenwich, in the south.
+MARKS = {
+    "A": (-33.5, -70.6, 812.0), "B": (-33.509, -70.61, 820.0), "C": (-33.495, -70.595, 801.5),
+}  # fmt: skip
+WORLD = {
+    "marks": [{"name": n, "lat": p[0], "lon": p[1], "h": p[2]} for n, p in MARKS.items()],
+    "base": {"mark": "A", "antenna": {"height": 1.5, "method": "vertical", "model": "RIM"}},
+    "rover": {"mark": "B", "pole": 2.0, "model": "RIM"},
+    "separation": 27.5,
+    "antennas": [{"model": "RIM", "radius": 0.15, "rim_offset": 0.02, "mount_offset": 0.04}],
+    "errors": {"to_float_s": 2, "to_fixed_s": 4},
+}
+SECRET = "not to be seen"
+
+
+def run(*arguments: str, code: int = 0) -> Any:
+    """What a command answers as JSON; its line of refusal for the exit code 2."""
+    out, said = io.StringIO(), io.StringIO()
+    with redirect_stdout(out), redirect_stderr(said), mock.patch.dict(os.environ, _environment()):
+        try:
+            found = main([*arguments, "--json"])
+        except SystemExit as error:
+            found = error.code
+    if found != code:
+        raise AssertionError(f"{arguments}: exit {found}\n{out.getvalue()}\n{said.getvalue()}")
+    if code == 2:
+        assert out.getvalue() == "" and said.getvalue().count("\n") == 1, said.getvalue()
+        return said.getvalue()
+    return json.loads(out.getvalue())
+
+
+def _environment() -> dict[str, str]:
+    return os.environ | {"FENWIND_CASTER_PASSWORD": SECRET}
+
+
+@contextmanager
+def standin(folder: str, seed: int, speed: float = 40.0, **changes: object) -> Iterator[dict[str, Any]]:
+    """A stand-in that runs; gives its ports."""
+    path = os.path.join(folder, f"world{seed}.json")
+    with open(path, "w", encoding="utf-8") as file:
+        json.dump(WORLD | changes, file)
+    started = subprocess.Popen(
+        [*FENWIND, "standin", "gnss", "--world", path, "--seed", str(seed), "--speed", str(speed),
+         "--start", f"2026-05-{seed:02d}T08:00:00Z"],
+        stdout=subprocess.PIPE, text=True, env=_environment(),
+    )  # fmt: skip
+    try:
+        assert started.stdout is not None
+        yield json.loads(started.stdout.readline())
+    finally:
+        started.send_signal(signal.SIGTERM)
+        code = started.wait(10)
+        if started.stdout is not None:
+            started.stdout.close()
+    assert code == 0, code
+
+
+def at(port: int) -> str:
+    """A place on this machine."""
+    return f"127.0.0.1:{port}"
+
+
+def away(found: dict[str, Any], mark: str) -> np.ndarray:
+    """East, north, up of a position from the truth."""
+    lat, lon, h = MARKS[mark]
+    here = to_xyz(math.radians(found["lat"]), math.radians(found["lon"]), found["h"])
+    there = to_xyz(math.radians(lat), math.radians(lon), h)
+    return enu_axes(math.radians(lat), math.radians(lon)) @ (here - there)
+
+
+class TwoDays(unittest.TestCase):
+    """One folder, one job a test."""
+
+    def setUp(self) -> None:
+        held = tempfile.TemporaryDirectory()
+        self.addCleanup(held.cleanup)
+        self.folder = held.name
+        self.job = os.path.join(held.name, "j.fenwind")
+        antennas, control = os.path.join(held.name, "a.json"), os.path.join(held.name, "k.csv")
+        with open(antennas, "w", encoding="utf-8") as file:
+            json.dump({"antennas": WORLD["antennas"]}, file)
+        with open(control, "w", encoding="utf-8") as file:
+            lat, lon, h = MARKS["A"]
+            file.write(f"name,lat,lon,h,sh,sv\nA,{lat},{lon},{h},0.004,0.006\n")
+        run("new", self.job, "--control", control, "--antennas", antennas)
+
+    def test_two_days_end_at_the_truth(self) -> None:
+        """Day 1 on the known mark; day 2 restarted on an average, metres off, then tied by a common mark."""
+        with standin(self.folder, 1) as ports:
+            started = run(
+                "base", self.job, "--start", "D1", "--on", "A", "--height", "1.5", "--method", "vertical",
+                "--control", at(ports["base"]["control"]), "--rtcm", at(ports["base"]["rtcm"]),
+            )  # fmt: skip
+            self.assertEqual((started["basis"], started["moved"]["marks"]), ("known", 0))
+            self.assertAlmostEqual(started["broadcast"]["h"], 813.5, 3)
+            caster = ports["caster"]
+            place = f"ntrip://{caster['user']}@{at(caster['port'])}/{caster['name']}"
+            first = run(
+                "measure", self.job, "--rover", ports["rover"]["serial"], "--mark", "B", "--base", "D1",
+                "--epochs", "60", "--pole", "2.0", "--rtcm", place,
+            )  # fmt: skip
+            self.assertEqual((first["epochs"], first["solution"], first["check"]), (60, "fixed", None))
+            sigma = np.sqrt(np.diag(first["covariance"]))
+            self.assertLess(float(np.abs(away(first, "B") / sigma).max()), 4.0)
+            command(address(at(ports["rover"]["control"])), do="go", mark="A")
+            check = run(
+                "measure", self.job, "--rover", at(ports["rover"]["nmea"]), "--mark", "A", "--base", "D1",
+                "--seconds", "20", "--height", "2.0", "--method", "vertical", "--check",
+            )  # fmt: skip
+            self.assertLess(max(map(abs, check["check"].values())), 0.04)
+            self.assertNotIn("session.unchecked", [d["rule"] for d in check["doubts"]])
+        with standin(self.folder, 2) as ports:
+            command(address(at(ports["base"]["control"])), do="restart")
+            place = at(ports["base"]["rtcm"])
+            two = run(
+                "base", self.job, "--start", "D2", "--average", "5", "--nmea", at(ports["base"]["nmea"]),
+                "--height", "1.5", "--method", "vertical", "--control", at(ports["base"]["control"]),
+                "--rtcm", place, code=1,
+            )  # fmt: skip
+            self.assertEqual([d["rule"] for d in two["doubts"]], ["base.untied"])
+            self.assertGreater(float(np.linalg.norm(away(two, "A"))), 0.3)
+            for mark in ("B", "C"):
+                command(address(at(ports["rover"]["control"])), do="go", mark=mark)
+                far = run(
+                    "measure", self.job, "--rover", at(ports["rover"]["nmea"]), "--mark", mark, "--base",
+                    "D2", "--pole", "2.0", "--rtcm", place, code=1,
+                )  # fmt: skip
+            shift = away(far, "C")
+            np.testing.assert_allclose(shift, away(two, "A"), atol=0.06)
+        listed = run("sessions", self.job, code=1)
+        untied = next(d for d in listed["doubts"] if d["rule"] == "base.untied")
+        self.assertEqual(untied["names"], ["D2", "B", "C"])
+        self.assertAlmostEqual(untied["value"], float(np.linalg.norm(shift)), delta=0.05)
+        tied = run("base", self.job, "--tie", "D2=B")
+        self.assertLess(float(np.abs(away(tied, "A")).max()), 0.05)
+        self.assertEqual(tied["moved"]["marks"], 1)  # C; B is what the tie leaves where it was
+        np.testing.assert_allclose([tied["moved"][k] for k in ("de", "dn", "dh")], -shift, atol=0.06)
+        shown = {m["name"]: m for m in run("show", self.job)["marks"]}
+        self.assertEqual(
+            {n: m["basis"] for n, m in shown.items()}, {"A": "known", "B": "mean", "C": "measured"}
+        )
+        self.assertIsNone(shown["C"]["e"])
+        for name in "BC":
+            self.assertLess(
+                float(np.abs(away(shown[name] | {"h": shown[name]["ellipsoid_h"]}, name)).max()), 0.05
+            )
+        self.assertEqual(
+            [s["what"] for s in shown["C"]["trail"]],
+            ["position", "occupation", "vector", "antenna", "base", "antenna", "tie", "position",
+             "occupation", "vector", "antenna", "base", "antenna", "known"],
+        )  # fmt: skip
+        own = {n: m["region95"]["a"] for n, m in shown.items()}
+        joint = run("show", self.job, "--between", "B,C")
+        alone = sum((own[n] ** 2 / 5.991465) for n in "BC")
+        self.assertLess(joint["covariance"][0][0], 0.8 * alone)
+
+    def test_what_ends_a_measurement_leaves_its_epochs(self) -> None:
+        with standin(self.folder, 3, speed=10.0) as ports:
+            run(
+                "base", self.job, "--start", "D1", "--on", "A", "--height", "1.5", "--method", "vertical",
+                "--control", at(ports["base"]["control"]),
+            )  # fmt: skip
+            for end in (signal.SIGKILL, signal.SIGINT):
+                with self.subTest(end=end):
+                    rover = at(ports["rover"]["nmea"])
+                    running = subprocess.Popen(
+                        [*FENWIND, "measure", self.job, "--rover", rover, "--mark", "B", "--base", "D1",
+                         "--epochs", "2000", "--pole", "2"],
+                        stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
+                    )  # fmt: skip
+                    listed = self._once_epochs(10)
+                    running.send_signal(end)
+                    out, said = running.communicate(timeout=20)
+                    self.assertEqual(out, "")
+                    if end is signal.SIGINT:
+                        self.assertEqual(running.returncode, 2)
+                        self.assertRegex(said, r"^fenwind: interrupted; \d+ epochs stay")
+                    listed = run("sessions", self.job)
+                    one = next(o for o in listed["occupations"] if not o["finished"])
+                    self.assertFalse(one["used"])
+                    self.assertGreaterEqual(one["epochs"], 10)
+                    self.assertIn("occupation.unfinished", [d["rule"] for d in listed["doubts"]])
+                    done = run("sessions", self.job, "--finish", one["id"])
+                    again = next(o for o in done["occupations"] if o["id"] == one["id"])
+                    self.assertEqual((again["finished"], again["used"]), (True, True))
+                    self.assertEqual(again["epochs"], one["epochs"])
+            late = run(
+                "measure", self.job, "--rover", at(ports["rover"]["nmea"]), "--mark", "C", "--base", "D1",
+                "--max-sh", "0.0001", "--wait", "1", code=2,
+            )  # fmt: skip
+            self.assertIn("no epoch met the limits", late)
+            self.assertNotIn("C", [m["name"] for m in run("show", self.job)["marks"]])
+
+    def _once_epochs(self, count: int) -> dict[str, Any]:
+        """What `sessions` says while a measurement runs, once it has so many epochs."""
+        until = time.monotonic() + 30.0
+        while time.monotonic() < until:
+            found: dict[str, Any] = run("sessions", self.job)
+            if any(o["epochs"] >= count and not o["finished"] for o in found["occupations"]):
+                return found
+        raise AssertionError("no epoch came")
+
+    def test_an_antenna_height_is_found_and_put_right(self) -> None:
+        """2.06 given for 2.00, on a known mark."""
+        with standin(self.folder, 4) as ports:
+            run(
+                "base", self.job, "--start", "D1", "--on", "A", "--height", "1.5", "--method", "vertical",
+                "--control", at(ports["base"]["control"]),
+            )  # fmt: skip
+            command(address(at(ports["rover"]["control"])), do="go", mark="A")
+            found = run(
+                "measure", self.job, "--rover", at(ports["rover"]["nmea"]), "--mark", "A", "--base", "D1",
+                "--epochs", "60", "--height", "2.06", "--antenna", "RIM", "--check", code=1,
+            )  # fmt: skip
+            self.assertEqual(found["doubts"][0]["rule"], "occupation.antenna")
+            self.assertAlmostEqual(found["doubts"][0]["value"], 0.06, delta=0.03)
+        wrong = found["occupation"]
+        fixed = run("sessions", self.job, "--amend", wrong, "height=2.0,method=vertical", "--why", "misread")
+        self.assertEqual([d for d in fixed["doubts"] if d["grave"]], [])
+        dropped = run("sessions", self.job, "--drop", wrong, "--why", "not needed")
+        self.assertFalse(next(o for o in dropped["occupations"] if o["id"] == wrong)["used"])
+
+    def test_refusals(self) -> None:
+        for arguments, words in (
+            (("base", self.job, "--start", "X", "--on", "B", "--height", "1"), "no mark 'B'"),
+            (("base", self.job, "--start", "X", "--on", "A"), "no antenna height"),
+            (("base", self.job, "--start", "X", "--on", "A", "--height", "1", "--method", "slant"), "model"),
+            (("base", self.job, "--start", "X", "--height", "1"), "--on MARK or --average N"),
+            (("base", self.job, "--tie", "X=A"), "no base 'X'"),
+            (("measure", self.job, "--rover", "127.0.0.1:1", "--mark", "B", "--base", "X"), "no base 'X'"),
+            (("measure", self.job, "--rover", "ntrip://a:b@c:1/d", "--mark", "B", "--base", "X"), "password"),
+            (("sessions", self.job, "--drop", "none", "--why", "x"), "no occupation"),
+            (("sessions", self.job, "--drop", "none"), "--why"),
+            (("show", self.job, "--frame", "none"), "no frame"),
+            (("show", self.job, "--between", "A,B"), "B has no position"),
+            (("new", self.job), "there already"),
+        ):
+            with self.subTest(arguments=arguments):
+                said = run(*arguments, code=2)
+                self.assertIn(words, said)
+                self.assertIsNone(re.search("Traceback|" + SECRET, said))

@@ -1,0 +1,144 @@
+"""What follows from bases and occupations, on a job whose truth is known."""
+
+import math
+
+import numpy as np
+
+from fenwind.doubts.of_job import about_sessions
+from fenwind.errors import FenwindError
+from fenwind.geodesy.geocentric import enu_axes, to_xyz
+from fenwind.job import session_gestures as gestures
+from fenwind.job.job import Job
+from fenwind.job.session_view import enu_between, moved, places, rover_of, summary
+from fenwind.procedures.rover import Point, mean_of_epochs
+from fenwind.records.entries import amend
+from fenwind.records.sessions import BaseSetup, Occupation
+from tests.session_job import JUMP, VARIANCE, place, session_job
+from tests.support import TempFolder
+
+
+def truth(name: str) -> Point:
+    return Point(xyz=to_xyz(*place(name)))
+
+
+class Sessions(TempFolder):
+    def setUp(self) -> None:
+        super().setUp()
+        self.job = session_job(self.path("j.fenwind"), blunder=0.0)
+        self.addCleanup(lambda: self.job.close())
+
+    def away(self, name: str) -> np.ndarray:
+        return enu_between(places(self.derive(self.job))[name.lower()], truth(name))
+
+    def do(self, word: str, mark: str = "") -> None:
+        base = self.job.state.of(BaseSetup)["d2"]
+        state = self.job.state
+        gesture = gestures.stand_on(base, word, state.marks.get(mark))  # type: ignore[arg-type]
+        self.job.record(*gesture)
+
+    def test_an_untied_base_takes_no_part_where_there_are_others(self) -> None:
+        rover = rover_of(self.derive(self.job))
+        self.assertEqual(rover.used, {"b": ("o1",), "c": ("o2",)})
+        np.testing.assert_allclose(self.away("B"), 0.0, atol=1e-6)
+        off = enu_between(rover.each["o4"], truth("C"))
+        lat, lon, _ = place("A")
+        axes = enu_axes(*place("C")[:2]) @ enu_axes(lat, lon).T
+        np.testing.assert_allclose(off, axes @ JUMP, atol=1e-6)
+        doubts = {d.rule: d for d in about_sessions(self.job.state, self.derive(self.job))}
+        self.assertEqual(doubts["base.untied"].names, ("D2", "B", "C"))
+        self.assertAlmostEqual(doubts["base.untied"].value or 0.0, float(np.linalg.norm(JUMP)), 5)
+
+    def test_every_word_a_base_can_stand_on(self) -> None:
+        self.do("tie", "b")
+        np.testing.assert_allclose(self.away("C"), 0.0, atol=1e-6)
+        before = places(self.derive(self.job))
+        self.do("known", "a")
+        np.testing.assert_allclose(self.away("C"), 0.0, atol=1e-6)
+        self.assertEqual(moved(before, places(self.derive(self.job))).marks, 0)
+        lat, lon, h = place("A")
+        base = self.job.state.of(BaseSetup)["d2"]
+        self.job.record(
+            "place", [amend(base, word="place", place_lat_rad=lat, place_lon_rad=lon, place_h_m=h + 0.5)]
+        )
+        # Half the weight of C comes from D2, which now lies half a metre too high.
+        np.testing.assert_allclose(self.away("C"), [0.0, 0.0, 0.25], atol=1e-4)
+        change = moved(before, places(self.derive(self.job)))
+        self.assertEqual(change.marks, 2)
+        self.assertAlmostEqual(change.dh_m, 0.25, 4)
+
+    def test_a_tie_needs_another_position(self) -> None:
+        self.job.record(*gestures.set_active([self.job.state.of(Occupation)["o1"]], False))
+        self.do("tie", "b")
+        doubts = [d for d in about_sessions(self.job.state, self.derive(self.job))]
+        self.assertIn("base.nowhere", [d.rule for d in doubts])
+        self.assertIn("B has no other position", doubts[0].text)
+
+    def test_covariances_by_hand(self) -> None:
+        """B: known mark, base antenna, vector, pole. B to C on one base: two vectors and two poles alone."""
+        rover = rover_of(self.derive(self.job))
+        b = rover.marks["b"].covariance().diagonal()
+        # The base's height carries over B: its up and B's differ by about 0.2 mrad, which is nothing.
+        wanted = [
+            0.004**2 + VARIANCE["cee_m2"], 0.004**2 + VARIANCE["cnn_m2"],
+            0.006**2 + 0.001**2 + VARIANCE["cuu_m2"] + 0.001**2,
+        ]  # fmt: skip
+        np.testing.assert_allclose(b, wanted, rtol=1e-3)
+        adopted = self.derive(self.job).adopted["f"]
+        joint = adopted.difference_covariance(adopted.place["b"], adopted.place["c"])
+        np.testing.assert_allclose(
+            np.diag(joint), [2 * VARIANCE["cee_m2"], 2 * VARIANCE["cnn_m2"], 2 * VARIANCE["cuu_m2"] + 2e-6],
+            rtol=1e-3,
+        )  # fmt: skip
+
+    def test_a_check_is_compared_and_takes_no_part(self) -> None:
+        self.do("tie", "b")
+        self.job.record(*gestures.set_check([self.job.state.of(Occupation)["o4"]], True))
+        rover = rover_of(self.derive(self.job))
+        self.assertEqual(rover.used["c"], ("o2",))
+        self.assertIn("o4", rover.each)
+        one = summary(list(self.job.state.of(Occupation).values()), rover, "b")
+        self.assertEqual((one.count, one.separation_h), (2, 24.0))
+
+    def test_mean_of_epochs_against_a_simulation(self) -> None:
+        """4,000 first-order processes: the variance of their means is that of one epoch over `effective`."""
+        rng, t, count = np.random.default_rng(6), 60.0, 120
+        fade = math.exp(-1.0 / t)
+        x = np.empty((4000, count))
+        x[:, 0] = rng.standard_normal(4000)
+        for k in range(1, count):
+            x[:, k] = fade * x[:, k - 1] + math.sqrt(1.0 - fade**2) * rng.standard_normal(4000)
+        found = mean_of_epochs(np.zeros((3, count)), np.arange(count, dtype=float), "fixed")
+        self.assertAlmostEqual(x.mean(axis=1).var() * found.effective, 1.0, delta=0.08)
+
+
+class Heights(TempFolder):
+    def named(self, job: Job) -> dict[str, tuple[str, float]]:
+        found = about_sessions(job.state, self.derive(job))
+        return {d.names[0]: (d.rule, d.value or 0.0) for d in found if d.rule.startswith("occupation.")}
+
+    def test_the_odd_antenna_height_is_named(self) -> None:
+        job = session_job(self.path("j.fenwind"), blunder=0.11)
+        self.addCleanup(job.close)
+        base = job.state.of(BaseSetup)["d2"]
+        job.record(*gestures.stand_on(base, "tie", job.state.marks["b"]))
+        (found,) = self.named(job).items()
+        self.assertEqual(found[0], "o2")
+        self.assertEqual(found[1][0], "occupation.antenna")
+        self.assertAlmostEqual(found[1][1], 0.11, 6)
+        job.record(*gestures.set_height(job.state, job.state.of(Occupation)["o2"], "2.0 vertical"))
+        self.assertEqual(self.named(job), {})
+
+    def test_a_slant_given_as_vertical_is_named_as_one(self) -> None:
+        slant = math.hypot(2.06, 0.15)
+        job = session_job(self.path("j.fenwind"), blunder=0.0, slant=slant)
+        self.addCleanup(job.close)
+        base = job.state.of(BaseSetup)["d2"]
+        job.record(*gestures.stand_on(base, "tie", job.state.marks["b"]))
+        (found,) = self.named(job).items()
+        self.assertEqual((found[0], found[1][0]), ("o4", "occupation.slant"))
+        self.assertAlmostEqual(found[1][1], slant - 2.0, 6)
+        job.record(*gestures.set_height(job.state, job.state.of(Occupation)["o4"], f"{slant} slant"))
+        self.assertEqual(self.named(job), {})
+        for text in ("x", "2.0 sideways", "-1", "9"):
+            with self.subTest(text=text), self.assertRaises(FenwindError):
+                gestures.set_height(job.state, job.state.of(Occupation)["o4"], text)
