@@ -31,6 +31,9 @@ VERBS = (
     "measure",
     "sessions",
     "standin",
+    "traverse",
+    "level",
+    "resect",
 )
 
 

@@ -1,0 +1,93 @@
+"""fenwind level: heights from level runs."""
+
+from __future__ import annotations
+
+import argparse
+import math
+from typing import Any
+
+from fenwind.errors import FormatError, ParseError
+
+_DESCRIPTION = """Adjust levelling. RUNS: from,to,dh and one of distance_km or setups; dh is the height of
+`to` minus the height of `from`. CONTROL: name,h. Lengths in metres."""
+
+
+def add_parser(verbs: Any) -> None:
+    """Declare the verb."""
+    parser = verbs.add_parser("level", help="adjust levelling", description=_DESCRIPTION)
+    parser.add_argument("runs", metavar="RUNS.csv")
+    parser.add_argument("control", metavar="CONTROL.csv")
+    parser.add_argument(
+        "--limit", metavar="MM", type=float, default=4.0, help="mm per root km or root set-up (4)"
+    )
+    parser.add_argument("--sigma", metavar="MM", type=float, default=1.0, help="one sigma, the same way (1)")
+    parser.add_argument("--json", action="store_true", help="print one JSON object, nothing rounded")
+
+
+def run(options: argparse.Namespace) -> int:
+    """Read, adjust, tell."""
+    from fenwind.commands.reading import number
+    from fenwind.commands.session_json import answer, doubts_json
+    from fenwind.doubts.level_rules import level_doubts
+    from fenwind.procedures.levelling import level
+
+    for name in ("limit", "sigma"):
+        if not 0.0 < getattr(options, name) < math.inf:
+            raise ParseError(f"--{name}: expected a number above 0", hint="Give millimetres")
+    work = _read(options)
+    found = level(work)
+    payload: dict[str, Any] = {
+        "heights": [
+            {"name": n, "h": float(h), "sigma": float(s)}
+            for n, h, s in zip(found.names, found.height_m, found.sigma_m, strict=True)
+        ],
+        "residuals": [
+            {"from": a, "to": b, "v": float(v)}
+            for a, b, v in zip(work.first, work.second, found.residuals_m, strict=True)
+        ],
+        "misclosures": [
+            {
+                "names": list(one.names), "misclosure": one.misclosure_m, "length": one.length,
+                "limit": one.limit_m,
+            }
+            for one in found.loops
+        ],
+        "dof": found.dof, "variance_factor": number(found.variance_factor),
+        "doubts": doubts_json(level_doubts(work, found)),
+    }  # fmt: skip
+    words = [f"{m['name']:12} {m['h']:12.4f} ± {m['sigma'] * 1000:.1f} mm" for m in payload["heights"]]
+    words += [
+        f"{' – '.join(one.names)}: misses by {one.misclosure_m * 1000:+.1f} mm, allowed "
+        f"{one.limit_m * 1000:.1f}"
+        for one in found.loops
+    ]
+    return answer(payload, words, options.json)
+
+
+def _read(options: argparse.Namespace) -> Any:
+    import numpy as np
+
+    from fenwind.exchange.named_csv import read_control, read_named
+    from fenwind.procedures.levelling import Levelling
+
+    heads, rows = read_named(options.runs, ("from", "to", "dh"), ("distance_km", "setups"))
+    by = [name for name in ("distance_km", "setups") if name in heads]
+    if len(by) != 1:
+        raise FormatError(
+            "expected one of the columns distance_km and setups", where=f"{options.runs}, line 1",
+            hint="Give the lengths of the runs, or their set-ups",
+        )  # fmt: skip
+    first, second, dh, length = [], [], [], []
+    for row in rows:
+        first.append(row.text("from"))
+        second.append(row.text("to"))
+        if first[-1] == second[-1]:
+            raise row.bad("to", "another mark than from")
+        dh.append(row.needed_number("dh"))
+        length.append(row.needed_number(by[0], "a number above 0", lambda v: v > 0.0))
+    control = read_control(options.control, heights_only=True)
+    return Levelling(
+        first=tuple(first), second=tuple(second), dh_m=np.array(dh), length=np.array(length),
+        control={name: mark.h for name, mark in control.items()}, sigma_m=options.sigma / 1000.0,
+        limit_m=options.limit / 1000.0,
+    )  # fmt: skip

@@ -1,0 +1,189 @@
+"""fenwind resect: where an instrument stands, from sightings of known marks."""
+
+from __future__ import annotations
+
+import argparse
+import math
+from typing import TYPE_CHECKING, Any
+
+from fenwind.errors import ParseError, ProcedureError
+
+if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
+
+    from fenwind.exchange.named_csv import KnownMark
+    from fenwind.procedures.resection import Case, Reduced, Resection, ResectionOptions, Sighting
+
+_DESCRIPTION = """Place an instrument. SHOTS: target,hz_deg,za_deg,sd,ht,prism_mm[,face], one row a sighting;
+za, sd, ht, prism_mm may be empty. CONTROL: name,e,n,h. sd with za is a slope distance, without one a
+horizontal one. Lengths in metres, angles decimal degrees or D-M-S."""
+
+
+def add_parser(verbs: Any) -> None:
+    """Declare the verb."""
+    parser = verbs.add_parser("resect", help="place an instrument from known marks", description=_DESCRIPTION)
+    parser.add_argument("shots", metavar="SHOTS.csv")
+    parser.add_argument("control", metavar="CONTROL.csv")
+    parser.add_argument("--hi", metavar="M", type=float, default=0.0, help="height of the instrument (0)")
+    parser.add_argument("--heights", action="store_true", help="solve the height too")
+    parser.add_argument("--plane", action="store_true", help="no curvature and no refraction")
+    parser.add_argument("--k", metavar="K", type=float, default=0.13, help="refraction (0.13)")
+    parser.add_argument("--factor", metavar="F", type=float, default=1.0, help="of horizontal distances (1)")
+    parser.add_argument("--applied-prism", metavar="MM", type=float, default=0.0)
+    parser.add_argument("--scale", choices=("fixed", "show", "apply"), default="fixed")
+    parser.add_argument("--sigma-direction", metavar="S", type=float, default=5.0, help="seconds (5)")
+    parser.add_argument("--sigma-zenith", metavar="S", type=float, default=5.0, help="seconds (5)")
+    parser.add_argument("--sigma-distance", metavar="MM,PPM", default="3,2")
+    parser.add_argument("--check", metavar="NAME,..", help="targets that are only compared")
+    parser.add_argument("--json", action="store_true", help="print one JSON object, nothing rounded")
+
+
+def run(options: argparse.Namespace) -> int:
+    """Read, solve, tell."""
+    import numpy as np
+
+    from fenwind.commands.reading import split_names
+    from fenwind.commands.session_json import answer, doubts_json
+    from fenwind.doubts.resect_rules import Looked, resect_doubts
+    from fenwind.exchange.named_csv import read_control
+    from fenwind.procedures.resection import case_of, part_of, reduce, solve
+    from fenwind.quantities.angles import RAD_PER_SECOND
+
+    control = read_control(options.control)
+    shots = _shots(options, control)
+    settings = _options(options)
+    checks = split_names(options.check)
+    sighted = {shot.target for shot in shots}
+    for name in checks:
+        if name not in sighted:
+            raise ProcedureError(f"the check {name} was not sighted", hint="Check the names of --check")
+    reduced = reduce(shots, settings)
+    known = np.array([(m.e, m.n, m.h) for m in (control[s.target] for s in shots)]).T
+    every = case_of(reduced, known, settings.heights)
+    takes_part = np.array([s.target not in checks for s in shots])
+    case = part_of(every, takes_part)
+    found = solve(case, settings.scale)
+    look = Looked(
+        case=case, found=found, scale=settings.scale, checks=len(checks),
+        others={n: (m.e, m.n, m.h) for n, m in control.items() if n not in sighted},
+        collimation_s=reduced.collimation / RAD_PER_SECOND, index_s=reduced.index / RAD_PER_SECOND,
+    )  # fmt: skip
+    payload = _json(found, reduced, case) | {
+        "checks": _checks(found, every, takes_part), "doubts": doubts_json(resect_doubts(look)),
+    }  # fmt: skip
+    return answer(payload, _words(payload), options.json)
+
+
+def _shots(options: argparse.Namespace, control: dict[str, KnownMark]) -> list[Sighting]:
+    from fenwind.exchange.named_csv import read_named
+    from fenwind.procedures.resection import Sighting
+
+    needed = ("target", "hz_deg", "za_deg", "sd", "ht", "prism_mm")
+    out = []
+    for row in read_named(options.shots, needed, ("face",))[1]:
+        target = row.text("target")
+        if target not in control:
+            raise row.bad("target", f"a mark of {options.control}")
+        hz, za = row.angle("hz_deg"), row.angle("za_deg")
+        if math.isnan(hz):
+            raise row.bad("hz_deg", "an angle such as 117.5979 or 117-35-52.5")
+        if not math.isnan(za) and not 0.0 < za < 2.0 * math.pi:
+            raise row.bad("za_deg", "a zenith angle above 0 and below 360")
+        face = row.text("face", needed=False)
+        if face not in ("", "1", "2"):
+            raise row.bad("face", "1 or 2")
+        prism = row.number("prism_mm")
+        ht = row.number("ht")
+        out.append(
+            Sighting(
+                target=target, direction=hz, zenith=za,
+                distance=row.number("sd", "a distance above 0", lambda v: v > 0.0),
+                target_height=0.0 if math.isnan(ht) else ht,
+                prism_m=((0.0 if math.isnan(prism) else prism) - options.applied_prism) / 1000.0,
+                face=int(face) if face else 2 if za > math.pi else 1,
+            )
+        )  # fmt: skip
+    return out
+
+
+def _options(options: argparse.Namespace) -> ResectionOptions:
+    from fenwind.commands.traverse import mm_ppm
+    from fenwind.procedures.resection import ResectionOptions
+    from fenwind.quantities.angles import RAD_PER_SECOND
+
+    for name in ("sigma_direction", "sigma_zenith", "factor"):
+        if not 0.0 < getattr(options, name) < math.inf:
+            raise ParseError(f"--{name.replace('_', '-')}: expected a number above 0", hint="Correct it")
+    for name in ("hi", "k", "applied_prism"):
+        if not math.isfinite(getattr(options, name)):
+            raise ParseError(f"--{name.replace('_', '-')}: expected a number", hint="Correct it")
+    mm, ppm = mm_ppm(options.sigma_distance, "--sigma-distance")
+    return ResectionOptions(
+        instrument_height=options.hi, heights=options.heights, plane=options.plane, k=options.k,
+        factor=options.factor, scale=options.scale, sigma_direction=options.sigma_direction * RAD_PER_SECOND,
+        sigma_zenith=options.sigma_zenith * RAD_PER_SECOND, sigma_distance_m=mm / 1000.0,
+        sigma_distance_ppm=ppm,
+    )  # fmt: skip
+
+
+def _json(found: Resection, reduced: Reduced, case: Case) -> dict[str, Any]:
+    from fenwind.commands.reading import number
+    from fenwind.quantities.angles import RAD_PER_SECOND
+
+    residuals = [
+        {
+            "target": name, "v_hz_s": number(float(v[0]) / RAD_PER_SECOND), "v_d": number(float(v[1])),
+            "v_h": number(float(v[2])),
+        }
+        for name, v in zip(case.reduced.targets, found.residuals.T, strict=True)
+    ]  # fmt: skip
+    return {
+        "e": found.e, "n": found.n, "h": number(found.h),
+        "orientation_deg": math.degrees(found.orientation) % 360.0, "scale": found.scale,
+        "covariance": found.covariance.tolist(),
+        "sigma_orientation_s": found.sigma_orientation / RAD_PER_SECOND,
+        "sigma_scale": number(found.sigma_scale), "dof": found.dof,
+        "variance_factor": number(found.variance_factor),
+        "collimation_s": number(reduced.collimation / RAD_PER_SECOND),
+        "index_s": number(reduced.index / RAD_PER_SECOND), "residuals": residuals,
+    }  # fmt: skip
+
+
+def _checks(found: Resection, every: Case, takes_part: NDArray[np.bool_]) -> list[dict[str, Any]]:
+    """Each check, the mean of its sightings less the known mark."""
+    import numpy as np
+
+    from fenwind.commands.reading import number
+
+    r = every.reduced
+    azimuth = r.direction + found.orientation
+    measured = np.stack(
+        [
+            found.e + found.scale * r.hd * np.sin(azimuth), found.n + found.scale * r.hd * np.cos(azimuth),
+            found.h + r.dh,
+        ]
+    ) - every.known  # fmt: skip
+    out = []
+    for name in dict.fromkeys(t for t, part in zip(r.targets, takes_part, strict=True) if not part):
+        rows = measured[:, [t == name for t in r.targets]]
+        seen = [row[np.isfinite(row)] for row in rows]
+        de, dn, dh = (number(float(v.mean())) if v.size else None for v in seen)
+        out.append({"name": name, "de": de, "dn": dn, "dh": dh})
+    return out
+
+
+def _words(payload: dict[str, Any]) -> list[str]:
+    h = f" {payload['h']:.4f}" if payload["h"] is not None else ""
+    lines = [
+        f"{payload['e']:.4f} {payload['n']:.4f}{h}, orientation {payload['orientation_deg']:.6f}°, "
+        f"scale {payload['scale']:.7f}"
+    ]
+    for one in payload["residuals"]:
+        d = f", distance {one['v_d'] * 1000:+.1f} mm" if one["v_d"] is not None else ""
+        up = f", height {one['v_h'] * 1000:+.1f} mm" if one["v_h"] is not None else ""
+        lines.append(f"{one['target']:12} direction {one['v_hz_s']:+.1f} s{d}{up}")
+    for one in payload["checks"]:
+        ways = [f"{k[1].upper()} {one[k]:+.4f}" for k in ("de", "dn", "dh") if one[k] is not None]
+        lines.append(f"check {one['name']}: {', '.join(ways) or 'a direction only'}")
+    return lines

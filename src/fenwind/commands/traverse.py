@@ -1,0 +1,242 @@
+"""fenwind traverse: a traverse as booked, its misclosures, and its adjustment."""
+
+from __future__ import annotations
+
+import argparse
+import math
+from typing import TYPE_CHECKING, Any
+
+from fenwind.errors import FormatError, ParseError, ProcedureError
+
+if TYPE_CHECKING:
+    from fenwind.procedures.traverse import Ends, Options, Sight, Traverse, TraverseResult
+
+_DESCRIPTION = """Compute a traverse. BOOK: from,to,direction_kind,direction_dms,distance[,dh], rows in the
+order of the walk; direction_kind is azimuth, right, left or deflection; distances horizontal. Rows that are
+no leg of the chain are side shots, laid off after the adjustment. Lengths in metres, angles decimal degrees
+or D-M-S."""
+
+
+def add_parser(verbs: Any) -> None:
+    """Declare the verb."""
+    parser = verbs.add_parser("traverse", help="adjust a traverse", description=_DESCRIPTION)
+    parser.add_argument("book", metavar="BOOK.csv")
+    parser.add_argument("--start", metavar="NAME,E,N[,H]", required=True)
+    line = parser.add_mutually_exclusive_group()
+    line.add_argument("--start-azimuth", metavar="DMS", help="from the start to its backsight")
+    line.add_argument("--backsight", metavar="NAME,E,N", help="the mark sighted back to from the start")
+    parser.add_argument("--close", metavar="NAME[,E,N[,H]]", help="a known mark; the name alone: a loop")
+    end = parser.add_mutually_exclusive_group()
+    end.add_argument("--closing-azimuth", metavar="DMS", help="of the closing line, from the closing mark")
+    end.add_argument("--foresight", metavar="NAME,E,N", help="the mark at its other end")
+    parser.add_argument("--closing-angle", metavar="DMS", help="from the last station to the closing line")
+    parser.add_argument("--angles", choices=("none", "equal"), default="none")
+    parser.add_argument("--method", choices=("none", "compass", "transit", "lsq"), default="compass")
+    parser.add_argument("--sigma-angle", metavar="S", type=float, default=5.0, help="seconds (5)")
+    parser.add_argument("--sigma-distance", metavar="MM,PPM", default="3,2")
+    parser.add_argument("--heights-by", choices=("distance", "setups"), default="distance")
+    parser.add_argument("--spec", metavar="1:N", default="1:10000")
+    parser.add_argument("--angle-limit", metavar="S", type=float, help="for the whole figure, seconds")
+    parser.add_argument("--json", action="store_true", help="print one JSON object, nothing rounded")
+
+
+def run(options: argparse.Namespace) -> int:
+    """Read, solve, tell."""
+    from fenwind.commands.session_json import answer, doubts_json
+    from fenwind.doubts.traverse_rules import Limits, traverse_doubts
+    from fenwind.procedures.traverse import Traverse, solve, taken_apart
+    from fenwind.quantities.angles import RAD_PER_SECOND
+
+    rows = _rows(options.book)
+    start, name, ends = _ends(options, rows)
+    names, legs, shots = taken_apart(rows, start, name)
+    _check(legs, shots, name, options)
+    work = Traverse(names=names, legs=legs, shots=shots, ends=ends, options=_options(options))
+    found = solve(work)
+    limit = options.angle_limit
+    limits = Limits(
+        spec=_spec(options.spec),
+        angle=(2.0 * options.sigma_angle * math.sqrt(found.angles) if limit is None else limit)
+        * RAD_PER_SECOND,
+    )
+    payload = _json(work, found, limits.angle) | {"doubts": doubts_json(traverse_doubts(work, found, limits))}
+    return answer(payload, _words(payload), options.json)
+
+
+def _rows(path: str) -> list[Sight]:
+    from fenwind.exchange.named_csv import read_named
+    from fenwind.procedures.traverse import KINDS, Sight
+
+    needed = ("from", "to", "direction_kind", "direction_dms", "distance")
+    out = []
+    for row in read_named(path, needed, ("dh",))[1]:
+        kind = row.text("direction_kind")
+        if kind not in KINDS:
+            raise row.bad("direction_kind", ", ".join(KINDS))
+        direction = row.angle("direction_dms")
+        if math.isnan(direction):
+            raise row.bad("direction_dms", "an angle such as 117.5979 or 117-35-52.5")
+        if kind == "deflection" and abs(direction) > math.pi:
+            raise row.bad("direction_dms", "a deflection from -180 to 180")
+        here, there = row.text("from"), row.text("to")
+        if here == there:
+            raise row.bad("to", "another mark than from")
+        out.append(
+            Sight(
+                here=here, there=there, kind=kind, direction=direction, dh=row.number("dh"),
+                distance=row.needed_number("distance", "a distance above 0", lambda v: v > 0.0),
+            )
+        )  # fmt: skip
+    return out
+
+
+def _check(legs: tuple[Sight, ...], shots: tuple[Sight, ...], closing: str | None, options: Any) -> None:
+    given = [not math.isnan(leg.dh) for leg in legs]
+    if any(given) and not all(given):
+        leg = legs[given.index(False)]
+        raise FormatError(
+            f"column dh: empty in the leg {leg.here} to {leg.there}, expected in all legs or in none",
+            where=options.book, hint="Give the height differences of all legs",
+        )  # fmt: skip
+
+
+def _ends(options: argparse.Namespace, rows: list[Sight]) -> tuple[str, str | None, Ends]:
+    from fenwind.exchange.named_csv import typed_mark
+    from fenwind.procedures.traverse import Ends
+
+    start = typed_mark(options.start, "--start")
+    here = (start.e, start.n, start.h)
+    close, name, loop = None, None, False
+    if options.close is not None:
+        name = options.close.split(",")[0].strip()
+        loop = "," not in options.close
+        if not loop:
+            mark = typed_mark(options.close, "--close")
+            close = (mark.e, mark.n, mark.h)
+    elif rows[-1].there == start.name:
+        name, loop = start.name, True
+    if name is not None and not any(row.there == name for row in rows):
+        raise ProcedureError(f"no row leads to the closing mark {name}", hint="Name the last leg's end")
+    if loop:
+        close = here
+    there = close or (math.nan, math.nan, math.nan)
+    if (options.closing_azimuth or options.foresight or options.closing_angle) and close is None:
+        raise ProcedureError(
+            "an open traverse has no closing line", hint="Give the closing mark with --close"
+        )
+    ends = Ends(
+        start=here, close=close, loop=loop,
+        start_line=_line(options.start_azimuth, "--start-azimuth", options.backsight, "--backsight", here),
+        closing_line=_line(
+            options.closing_azimuth, "--closing-azimuth", options.foresight, "--foresight", there
+        ),
+        closing_angle=_angle(options.closing_angle, "--closing-angle"),
+    )  # fmt: skip
+    return start.name, name, ends
+
+
+def _line(
+    azimuth: str | None, option: str, mark: str | None, mark_option: str, here: tuple[float, float, float]
+) -> float | None:
+    from fenwind.exchange.named_csv import typed_mark
+
+    if mark is None:
+        return _angle(azimuth, option)
+    found = typed_mark(mark, mark_option)
+    de, dn = found.e - here[0], found.n - here[1]
+    if de == dn == 0.0:
+        raise ParseError(f"{mark_option}: {found.name} is at the same place", hint="Name another mark")
+    return math.atan2(de, dn)
+
+
+def _angle(text: str | None, option: str) -> float | None:
+    from fenwind.quantities.angles import parse_angle
+
+    if text is None:
+        return None
+    try:
+        return parse_angle(text)
+    except ParseError as error:
+        raise ParseError(f"{option}: {error.message}", hint=error.hint) from error
+
+
+def _options(options: argparse.Namespace) -> Options:
+    from fenwind.procedures.traverse import Options
+    from fenwind.quantities.angles import RAD_PER_SECOND
+
+    mm, ppm = mm_ppm(options.sigma_distance, "--sigma-distance")
+    for name in ("sigma_angle", "angle_limit"):
+        value = getattr(options, name)
+        if value is not None and not 0.0 < value < math.inf:
+            raise ParseError(f"--{name.replace('_', '-')}: expected a number above 0", hint="Give seconds")
+    return Options(
+        method=options.method, balance=options.angles == "equal", heights_by=options.heights_by,
+        sigma_angle=options.sigma_angle * RAD_PER_SECOND, sigma_distance_m=mm / 1000.0,
+        sigma_distance_ppm=ppm,
+    )  # fmt: skip
+
+
+def mm_ppm(text: str, option: str) -> tuple[float, float]:
+    """The two numbers of MM,PPM. Raises ParseError."""
+    try:
+        mm, ppm = (float(part) for part in text.split(","))
+    except ValueError:
+        mm = ppm = math.nan
+    if not (math.isfinite(mm + ppm) and mm >= 0.0 and ppm >= 0.0 and mm + ppm > 0.0):
+        raise ParseError(f"{option} {text!r}: expected MM,PPM", hint=f"Write {option} 3,2")
+    return mm, ppm
+
+
+def _spec(text: str) -> float:
+    one, colon, number = text.partition(":")
+    try:
+        value = float(number) if colon and one.strip() == "1" else math.nan
+    except ValueError:
+        value = math.nan
+    if not 1.0 <= value < math.inf:
+        raise ParseError(f"--spec {text!r}: expected 1:N", hint="Write --spec 1:10000")
+    return value
+
+
+def _json(work: Traverse, found: TraverseResult, limit: float) -> dict[str, Any]:
+    from fenwind.commands.reading import number
+    from fenwind.quantities.angles import RAD_PER_SECOND
+
+    def stations(names: Any, values: Any) -> list[dict[str, Any]]:
+        return [
+            {"name": name, "e": number(e), "n": number(n), "h": number(h)}
+            for name, e, n, h in zip(names, *values.tolist(), strict=True)
+        ]
+
+    e, n, h = (number(v) for v in found.misclosure)
+    out = {
+        "figure": "open" if work.ends.close is None else "loop" if work.ends.loop else "link",
+        "angles": found.angles, "angular_misclosure_s": number(found.angular / RAD_PER_SECOND),
+        "angular_limit_s": limit / RAD_PER_SECOND, "misclosure_e": e, "misclosure_n": n, "misclosure_h": h,
+        "misclosure": number(found.linear), "length": found.length, "ratio": number(found.ratio),
+        "unadjusted": stations(work.names, found.unadjusted),
+        "adjusted": stations(work.names, found.adjusted),
+        "side_shots": stations([s.there for s in work.shots], found.shots),
+    }  # fmt: skip
+    if work.options.method == "lsq":
+        out |= {"dof": found.dof, "variance_factor": number(found.variance_factor)}
+    return out
+
+
+def _words(payload: dict[str, Any]) -> list[str]:
+    lines = [f"{payload['figure']}, {payload['length']:.3f} m, {payload['angles']} angles"]
+    if payload["angular_misclosure_s"] is not None:
+        lines.append(
+            f"angles miss by {payload['angular_misclosure_s']:+.1f} s, allowed "
+            f"{payload['angular_limit_s']:.1f} s"
+        )
+    if payload["misclosure"] is not None:
+        ratio = f", 1:{payload['ratio']:.0f}" if payload["ratio"] else ""
+        lines.append(
+            f"misses by E {payload['misclosure_e']:+.4f}, N {payload['misclosure_n']:+.4f} m, "
+            f"{payload['misclosure']:.4f} m{ratio}"
+        )
+    for one in payload["adjusted"] + payload["side_shots"]:
+        h = f" {one['h']:10.4f}" if one["h"] is not None else ""
+        lines.append(f"{one['name']:12} {one['e']:14.4f} {one['n']:14.4f}{h}")
+    return lines

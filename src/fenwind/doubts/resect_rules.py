@@ -1,0 +1,304 @@
+"""Rules about resections: the one blunder that explains the residuals, weak figures, the danger circle."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, replace
+from itertools import combinations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fenwind.doubts.registry import Doubt
+from fenwind.errors import FenwindError
+from fenwind.estimation.distributions import chi2_quantile
+from fenwind.procedures.resection import Case, Resection, Scale, part_of, solve
+from fenwind.quantities.angles import RAD_PER_SECOND
+from fenwind.quantities.lengths import format_way
+from fenwind.quantities.numbers import format_fixed
+
+FloatArray = NDArray[np.float64]
+
+#: Level of the test of the whole; a single residual is over its limit above so many sigmas.
+WHOLE_ALPHA, RESIDUAL = 0.001, 3.8906
+#: A set-up is weak with a semi-axis above this, metres, or with two marks nearer to one line, radians.
+WEAK_M, WEAK_RAD = 0.030, 15.0 * math.pi / 180.0
+#: How near to the circle through three targets is danger: a part of its radius.
+CIRCLE = 0.10
+#: Collimation or index that a check of the instrument would put right, seconds.
+FACES_S = 30.0
+FEET = {"feet": 0.3048, "US survey feet": 1200.0 / 3937.0}
+#: Starts that a changed case is solved from.
+TRIED = 2
+#: An explanation whose sum of squares is at most this much above the least is as likely.
+AS_LIKELY = 4.0
+
+
+@dataclass(frozen=True, kw_only=True, eq=False)
+class Looked:
+    """What the rules look at. others: coordinates of marks of the control that were not sighted."""
+
+    case: Case
+    found: Resection
+    scale: Scale
+    others: Mapping[str, tuple[float, float, float]]
+    checks: int
+    collimation_s: float
+    index_s: float
+
+
+@dataclass(frozen=True)
+class _Cause:
+    """An explanation: the sum of squares it leaves, and the doubt about it."""
+
+    squares: float
+    doubt: Doubt
+
+
+def _grave(
+    rule: str, names: tuple[str, ...], text: str, value: float | None = None, limit: float | None = None
+) -> Doubt:
+    return Doubt(
+        rule=rule, subject="resect", names=names, text=text, value=value, limit=limit, grave=True
+    )  # fmt: skip
+
+
+def resect_doubts(look: Looked) -> list[Doubt]:
+    """Blunders, the likeliest first, then residuals over their limit, then the figure."""
+    out: list[Doubt] = []
+    if look.found.dof > 0 and _suspicious(look.found):
+        out += _causes(look)
+        out += _residuals(look)
+    out += list(_circle(look.case, look.found))
+    if not out or out[-1].rule != "resect.danger-circle":
+        out += list(_weak(look))
+    worst = max((abs(v) for v in (look.collimation_s, look.index_s) if math.isfinite(v)), default=0.0)
+    if worst > FACES_S:
+        out.append(
+            Doubt(
+                rule="resect.faces", subject="resect", names=(), value=worst, limit=FACES_S, unit="s",
+                text=f"The two faces differ by an error of {format_fixed(worst, 0)} s: adjust it.",
+            )
+        )  # fmt: skip
+    if look.scale == "apply":
+        out.append(
+            Doubt(
+                rule="resect.scale-applied", subject="resect", names=(), unit="",
+                text="The estimated scale is applied: it hides what the residuals would have told.",
+            )
+        )  # fmt: skip
+    if not look.checks:
+        out.append(
+            Doubt(
+                rule="resect.unchecked", subject="resect", names=(), unit="",
+                text="No check was sighted: sight a known mark that takes no part.",
+            )
+        )  # fmt: skip
+    return out
+
+
+def _suspicious(found: Resection) -> bool:
+    return found.sum_squares > chi2_quantile(1.0 - WHOLE_ALPHA, found.dof) or bool(
+        np.nanmax(found.standardised, initial=0.0) > RESIDUAL
+    )
+
+
+def _residuals(look: Looked) -> list[Doubt]:
+    """The residual furthest over its limit."""
+    w = np.nan_to_num(look.found.standardised)
+    kind, k = np.unravel_index(int(np.argmax(w)), w.shape)
+    name = look.case.reduced.targets[k]
+    v = float(look.found.residuals[kind, k])
+    size = f"{format_fixed(v / RAD_PER_SECOND, 1)} s" if kind == 0 else format_way(v)
+    what = ("direction", "distance", "height")[kind]
+    return [
+        Doubt(
+            rule="resect.residual", subject="resect", names=(name,), grave=True, limit=RESIDUAL,
+            value=float(w[kind, k]), unit="",
+            text=f"The {what} to {name} is left over by {size}, {w[kind, k]:.1f} sigmas.",
+        )
+    ]  # fmt: skip
+
+
+# One blunder at a time
+# ---------------------------------------------------------------------------------------------------------
+
+
+def _causes(look: Looked) -> list[Doubt]:
+    found: list[_Cause] = []
+    for search in (_units, _offsets, _exchanged, _wrong_marks):
+        found += list(search(look))
+    fine = [c for c in found if c.squares <= 0.25 * look.found.sum_squares]
+    if not fine:
+        return []
+    least = min(c.squares for c in fine)
+    near = [c for c in fine if c.squares <= least + AS_LIKELY]
+    return [c.doubt for c in sorted(near, key=lambda c: c.squares)]
+
+
+def _squares(case: Case, scale: Scale) -> float:
+    """What a changed case leaves; infinite where it has no solution, and what it can leave by itself does
+    not count."""
+    try:
+        found = solve(case, "fixed" if scale == "show" else scale, tried=TRIED)
+    except FenwindError:
+        return math.inf
+    if found.dof > 0 and found.sum_squares > chi2_quantile(1.0 - WHOLE_ALPHA, found.dof):
+        return math.inf
+    return found.sum_squares
+
+
+def _units(look: Looked) -> Iterator[_Cause]:
+    """All distances in feet: the figure then fits with another scale."""
+    if int(look.case.used[1].sum()) < 2:
+        return
+    for words, metres in FEET.items():
+        for factor in (metres, 1.0 / metres):
+            r = look.case.reduced
+            reduced = replace(r, hd=r.hd * factor, dh=r.dh * factor)
+            squares = _squares(replace(look.case, reduced=reduced), look.scale)
+            if squares < math.inf:
+                yield _Cause(
+                    squares,
+                    _grave("resect.unit", (), f"The distances or the coordinates are in {words}.", factor),
+                )
+                return
+
+
+def _offsets(look: Looked) -> Iterator[_Cause]:
+    """A target's distances, or its heights, that are all off by the same."""
+    case, scale = look.case, "fixed" if look.scale == "show" else look.scale
+    for name in dict.fromkeys(case.reduced.targets):
+        mine = np.array([t == name for t in case.reduced.targets])
+        for kind, rule in ((1, "resect.prism"), (2, "resect.target-height")):
+            rows = mine & case.used[kind]
+            if not rows.any():
+                continue
+            used = case.used.copy()
+            used[kind, rows] = False
+            freed = replace(case, used=used, heights=case.heights and bool(used[2].any()))
+            try:
+                off = _offset(case, solve(freed, scale, tried=TRIED), kind, rows)
+            except FenwindError:
+                continue
+            squares = _squares(_put_right(case, kind, rows, off), look.scale)
+            if squares < math.inf:
+                yield _Cause(squares, _offset_doubt(rule, name, off))
+
+
+def _put_right(case: Case, kind: int, rows: NDArray[np.bool_], off: float) -> Case:
+    """The case with an offset taken off readings; a distance takes its height difference with it."""
+    r = case.reduced
+    hd, dh = r.hd.copy(), r.dh.copy()
+    if kind == 1:
+        dh[rows] -= off * r.dh[rows] / r.hd[rows]
+        hd[rows] -= off
+    else:
+        dh[rows] -= off
+    return replace(case, reduced=replace(r, hd=hd, dh=dh))
+
+
+def _offset(case: Case, found: Resection, kind: int, rows: NDArray[np.bool_]) -> float:
+    """How much too large the readings of a target are, metres, in the mean."""
+    known, r = case.known[:, rows], case.reduced
+    if kind == 1:
+        d = np.hypot(known[0] - found.e, known[1] - found.n) / found.scale
+        return float(np.mean(r.hd[rows] - d))
+    return float(np.mean(r.dh[rows] - (known[2] - found.h))) if math.isfinite(found.h) else math.nan
+
+
+def _offset_doubt(rule: str, name: str, error: float) -> Doubt:
+    if rule == "resect.prism":
+        text = f"The distances to {name} are off by {format_way(error)}: another prism constant than was set."
+        return _grave(rule, (name,), text, error)
+    # Too low a target height makes the mark too high: the height difference is too large.
+    text = f"Heights at {name} are off by {format_way(error)}: its target height is another."
+    return _grave(rule, (name,), text, -error)
+
+
+def _at(case: Case, places: Mapping[str, FloatArray]) -> Case:
+    """The case with some targets at other coordinates (3,)."""
+    known = case.known.copy()
+    for i, name in enumerate(case.reduced.targets):
+        if name in places:
+            known[:, i] = places[name]
+    return replace(case, known=known)
+
+
+def _exchanged(look: Looked) -> Iterator[_Cause]:
+    """Two targets whose names were exchanged."""
+    place = {t: look.case.known[:, i] for i, t in enumerate(look.case.reduced.targets)}
+    if len(place) > 12:
+        return
+    for a, b in combinations(place, 2):
+        squares = _squares(_at(look.case, {a: place[b], b: place[a]}), look.scale)
+        if squares < math.inf:
+            yield _Cause(squares, _grave("resect.names", (a, b), f"The names of {a} and {b} were exchanged."))
+
+
+def _wrong_marks(look: Looked) -> Iterator[_Cause]:
+    """A target that is another mark of the control."""
+    for name in dict.fromkeys(look.case.reduced.targets):
+        rest = part_of(look.case, np.array([t != name for t in look.case.reduced.targets]))
+        if len(set(rest.reduced.targets)) >= 3 and _squares(rest, look.scale) == math.inf:
+            continue
+        for other, place in list(look.others.items())[:200]:
+            squares = _squares(_at(look.case, {name: np.array(place)}), look.scale)
+            if squares < math.inf:
+                text = f"Not {name} but another mark was sighted: {other} fits."
+                yield _Cause(squares, _grave("resect.wrong-mark", (name, other), text))
+
+
+# The figure
+# ---------------------------------------------------------------------------------------------------------
+
+
+def circle_through(points: FloatArray) -> tuple[FloatArray, float]:
+    """Centre (2,) and radius of the circle through three points (2, 3); infinite for three on a line."""
+    a = 2.0 * (points[:, 1:] - points[:, :1]).T
+    b = (points[:, 1:] ** 2).sum(axis=0) - (points[:, :1] ** 2).sum(axis=0)
+    if abs(np.linalg.det(a)) < 1e-9 * np.abs(a).max() ** 2:
+        return np.full(2, np.inf), math.inf
+    centre = np.linalg.solve(a, b)
+    return centre, float(np.hypot(*(centre - points[:, 0])))
+
+
+def _circle(case: Case, found: Resection) -> Iterator[Doubt]:
+    """Directions only, to three marks, near the circle through these."""
+    names = list(dict.fromkeys(case.reduced.targets))
+    if case.used[1].any() or len(names) != 3:
+        return
+    points = np.stack([case.known[:2, case.reduced.targets.index(n)] for n in names], axis=1)
+    about = points.mean(axis=1, keepdims=True)
+    centre, radius = circle_through(points - about)
+    if not math.isfinite(radius):
+        return
+    off = abs(float(np.hypot(*(np.array([found.e, found.n]) - about[:, 0] - centre))) / radius - 1.0)
+    if off < CIRCLE:
+        yield _grave(
+            "resect.danger-circle", tuple(names),
+            f"The instrument is near the danger circle through {', '.join(names)}: there directions alone do "
+            "not place it. Measure a distance.", off, CIRCLE,
+        )  # fmt: skip
+
+
+def _weak(look: Looked) -> Iterator[Doubt]:
+    axis = math.sqrt(max(float(np.linalg.eigvalsh(look.found.covariance[:2, :2])[-1]), 0.0))
+    names = tuple(dict.fromkeys(look.case.reduced.targets))
+    if axis > WEAK_M:
+        yield Doubt(
+            rule="resect.weak", subject="resect", names=names, value=axis, limit=WEAK_M,
+            text=f"The resection is weak: the instrument is known to {format_way(axis)} only.",
+        )  # fmt: skip
+    elif len(names) == 2:
+        at = np.stack([look.case.known[:2, look.case.reduced.targets.index(n)] for n in names], axis=1)
+        de, dn = at - np.array([[look.found.e], [look.found.n]])
+        a, b = np.arctan2(de, dn)
+        angle = abs((a - b + math.pi) % (2.0 * math.pi) - math.pi)
+        if min(angle, math.pi - angle) < WEAK_RAD:
+            yield Doubt(
+                rule="resect.weak", subject="resect", names=names, value=math.degrees(angle), unit="°",
+                limit=math.degrees(WEAK_RAD),
+                text=f"The resection is weak: its two marks stand {math.degrees(angle):.0f}° apart.",
+            )  # fmt: skip

@@ -1,0 +1,384 @@
+"""Resection: where an instrument stands, from sightings of marks that are known.
+
+Every sighting is an observation of its own. The distance used is reduced to the horizontal at the
+instrument's height: hd = S sin z - (1 - K/2) S^2 sin z cos z / R, dh = S cos z + (1 - K) (S sin z)^2 / (2 R)
++ hi - ht (common practice, R and K as given). Radians, metres; azimuth = direction + orientation.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
+from typing import Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fenwind.errors import EstimationError, ProcedureError
+from fenwind.estimation.engine import Adjustment, Problem, adjust
+
+FloatArray = NDArray[np.float64]
+Scale = Literal["fixed", "show", "apply"]
+
+EARTH_RADIUS_M = 6_372_000.0
+HINT_NEEDED = "Sight three marks, or two with at least one distance"
+#: Starting positions: this many a side of a square, so many times as large as what the marks span.
+GRID, REACH, TRIED = 17, 4.0, 12
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Sighting:
+    """One sighting: target, direction, zenith angle and distance (nan without), height of the target,
+    distance to be added for the prism, face 1 or 2."""
+
+    target: str
+    direction: float
+    zenith: float = math.nan
+    distance: float = math.nan
+    target_height: float = 0.0
+    prism_m: float = 0.0
+    face: int = 1
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ResectionOptions:
+    """How it is solved. heights: h too. plane: no curvature and no refraction. factor: of horizontal
+    distances. sigmas of one sighting: radians, metres and a part of the length."""
+
+    instrument_height: float = 0.0
+    heights: bool = False
+    plane: bool = False
+    k: float = 0.13
+    factor: float = 1.0
+    scale: Scale = "fixed"
+    sigma_direction: float = 5.0 * math.pi / 648000.0
+    sigma_zenith: float = 5.0 * math.pi / 648000.0
+    sigma_distance_m: float = 0.003
+    sigma_distance_ppm: float = 2.0
+
+
+@dataclass(frozen=True, kw_only=True, eq=False)
+class Reduced:
+    """k sightings in face 1: direction, hd and dh (nan without), and their covariance (3, 3, k) in that
+    order. collimation, index: radians, nan without both faces."""
+
+    targets: tuple[str, ...]
+    direction: FloatArray
+    hd: FloatArray
+    dh: FloatArray
+    covariance: FloatArray
+    collimation: float
+    index: float
+
+
+@dataclass(frozen=True, kw_only=True, eq=False)
+class Resection:
+    """Where the instrument stands. residuals (3, k) adjusted - observed of direction, hd and dh, nan where
+    one was not used. covariance of e, n or e, n, h. scale is the estimated one, 1 where it is fixed."""
+
+    e: float
+    n: float
+    h: float
+    orientation: float
+    scale: float
+    covariance: FloatArray
+    sigma_orientation: float
+    sigma_scale: float
+    dof: int
+    sum_squares: float
+    residuals: FloatArray
+    standardised: FloatArray = field(repr=False)
+
+    @property
+    def variance_factor(self) -> float | None:
+        """v^T P v / dof; None without redundancy."""
+        return self.sum_squares / self.dof if self.dof else None
+
+
+# Reduction
+# ---------------------------------------------------------------------------------------------------------
+
+
+def reduce(shots: Sequence[Sighting], options: ResectionOptions) -> Reduced:
+    """Bring to face 1, take collimation and index off, reduce to horizontal distance and height difference.
+    Raises ProcedureError for a reading that cannot be."""
+    second = np.array([s.face == 2 for s in shots])
+    hz = np.array([s.direction for s in shots]) - np.where(second, math.pi, 0.0)
+    za = np.array([s.zenith for s in shots])
+    za = np.where(second, 2.0 * math.pi - za, za)
+    names = [s.target for s in shots]
+    collimation, index = _faces(names, hz, za, second)
+    sin = np.where(np.isfinite(za), np.sin(np.where(np.isfinite(za), za, 0.5 * math.pi)), 1.0)
+    c = 0.0 if math.isnan(collimation) else collimation
+    i = 0.0 if math.isnan(index) else index
+    hz = hz + np.where(second, c, -c) / sin
+    za = za - np.where(second, -i, i)
+    s = np.array([shot.distance + shot.prism_m for shot in shots])
+    if (s <= 0.0).any():
+        bad = names[int(np.flatnonzero(s <= 0.0)[0])]
+        raise ProcedureError(f"the distance to {bad} is not above 0", hint="Check distance and prism")
+    up = np.array([options.instrument_height - shot.target_height for shot in shots])
+    hd, dh, covariance = _horizontal(s, za, up, options)
+    return Reduced(
+        targets=tuple(names), direction=hz, hd=hd, dh=dh, covariance=covariance, collimation=collimation,
+        index=index,
+    )  # fmt: skip
+
+
+def _faces(
+    names: Sequence[str], hz: FloatArray, za: FloatArray, second: NDArray[np.bool_]
+) -> tuple[float, float]:
+    """Collimation and index from the face means of targets read in both faces; nan without."""
+    c, i = [], []
+    for name in dict.fromkeys(names):
+        mine = np.array([n == name for n in names])
+        one, two = np.flatnonzero(mine & ~second), np.flatnonzero(mine & second)
+        if not one.size or not two.size:
+            continue
+        first = hz[one[0]]
+        means = [float(np.mean(_wrap(hz[k] - first))) for k in (one, two)]
+        zenith = [float(np.nanmean(za[k])) if np.isfinite(za[k]).any() else math.nan for k in (one, two)]
+        middle = 0.5 * (zenith[0] + zenith[1])
+        sin = math.sin(middle) if math.isfinite(middle) else 1.0
+        c.append(sin * float(_wrap(np.array(means[0] - means[1]))) / 2.0)
+        if math.isfinite(middle):
+            i.append((zenith[0] - zenith[1]) / 2.0)
+    return (float(np.mean(c)) if c else math.nan), (float(np.mean(i)) if i else math.nan)
+
+
+def _wrap(angle: FloatArray) -> FloatArray:
+    return np.asarray(np.remainder(angle + math.pi, 2.0 * math.pi) - math.pi)
+
+
+def _horizontal(
+    s: FloatArray, za: FloatArray, up: FloatArray, o: ResectionOptions
+) -> tuple[FloatArray, FloatArray, FloatArray]:
+    """hd, dh (nan without a zenith angle) and the covariance (3, 3, k) of direction, hd and dh."""
+    slope = np.isfinite(za)
+    z = np.where(slope, za, 0.5 * math.pi)
+    bend = 0.0 if o.plane else 1.0 / EARTH_RADIUS_M
+    sin, cos = np.sin(z), np.cos(z)
+    a, b = (1.0 - 0.5 * o.k) * bend, 0.5 * (1.0 - o.k) * bend
+    hd = np.where(slope, s * sin - a * s**2 * sin * cos, s) * o.factor
+    dh = np.where(slope, s * cos + b * (s * sin) ** 2 + up, np.nan)
+    by_s = np.stack(
+        [np.where(slope, sin - 2.0 * a * s * sin * cos, 1.0) * o.factor, cos + 2.0 * b * s * sin**2]
+    )
+    by_z = np.stack(
+        [
+            np.where(slope, s * cos - a * s**2 * np.cos(2.0 * z), 0.0) * o.factor,
+            -s * sin + 2.0 * b * s**2 * sin * cos,
+        ]
+    )
+    var_s = (o.sigma_distance_m + o.sigma_distance_ppm * 1e-6 * s) ** 2
+    covariance = np.zeros((3, 3, s.size))
+    covariance[0, 0] = o.sigma_direction**2
+    covariance[1:, 1:] = np.einsum("ik,jk,k->ijk", by_s, by_s, var_s) + np.einsum(
+        "ik,jk,k->ijk", by_z, by_z, np.full(s.size, o.sigma_zenith**2)
+    )
+    return hd, dh, covariance
+
+
+# Solution
+# ---------------------------------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True, kw_only=True, eq=False)
+class Case:
+    """What is solved: reduced sightings that take part, the coordinates of their targets (3, k), which of
+    direction, hd and dh are used (3, k)."""
+
+    reduced: Reduced
+    known: FloatArray
+    used: NDArray[np.bool_]
+    heights: bool
+
+
+def case_of(reduced: Reduced, known: FloatArray, heights: bool) -> Case:
+    """The case of all sightings, some of whose targets have no height."""
+    hd = np.isfinite(reduced.hd)
+    dh = np.isfinite(reduced.dh) & hd & np.isfinite(known[2]) if heights else np.zeros(hd.shape, dtype=bool)
+    return Case(
+        reduced=reduced, known=known, used=np.stack([np.ones(hd.shape, dtype=bool), hd, dh]), heights=heights
+    )
+
+
+def part_of(case: Case, keep: NDArray[np.bool_]) -> Case:
+    """The case with some sightings only."""
+    r = case.reduced
+    rows = np.flatnonzero(keep)
+    reduced = replace(
+        r, targets=tuple(r.targets[i] for i in rows), direction=r.direction[rows], hd=r.hd[rows],
+        dh=r.dh[rows], covariance=r.covariance[:, :, rows],
+    )  # fmt: skip
+    return Case(reduced=reduced, known=case.known[:, rows], used=case.used[:, rows], heights=case.heights)
+
+
+def solve(case: Case, scale: Scale, start: FloatArray | None = None, tried: int = TRIED) -> Resection:
+    """Solve for e, n, orientation, and h and scale where they are asked for, from a start or from the best
+    so many places around the marks. Raises ProcedureError when there is too little, EstimationError when it
+    is not determined."""
+    _check_enough(case)
+    heights = case.heights and bool(case.used[2].any())
+    if case.heights and not heights:
+        raise ProcedureError(
+            "no sighting gives a height", hint="Read zenith angle and distance to a mark with a height"
+        )
+    starts = [start] if start is not None else _starts(case)[:tried]
+    whitening = _whitening(case)
+    best: Adjustment | None = None
+    error: EstimationError | None = None
+    for one in starts:
+        try:
+            found = _adjusted(case, whitening[0], one, heights, scale == "apply")
+        except EstimationError as failed:
+            error = failed
+            continue
+        if best is None or found.sum_squares < best.sum_squares * (1.0 - 1e-9) - 1e-12:
+            best = found
+    if best is None:
+        if not case.used[1].any():
+            raise EstimationError(
+                "directions alone do not place the instrument: it is on or near the danger circle "
+                "through its "
+                "marks", hint="Measure a distance, or sight another mark",
+            ) from error  # fmt: skip
+        raise error or EstimationError("there is no solution", hint=HINT_NEEDED)
+    result = _result(case, whitening, best, heights, scale == "apply")
+    if scale == "show":
+        free = solve(case, "apply", np.array([result.e, result.n, result.orientation]))
+        result = replace(result, scale=free.scale, sigma_scale=free.sigma_scale)
+    return result
+
+
+def _check_enough(case: Case) -> None:
+    marks = len(set(case.reduced.targets))
+    distances = bool(case.used[1].any())
+    if marks < 2 or (marks < 3 and not distances):
+        raise ProcedureError(
+            f"{marks} mark{'s' if marks != 1 else ''} with {'a distance' if distances else 'no distance'} "
+            "cannot place the instrument", hint=HINT_NEEDED,
+        )  # fmt: skip
+
+
+def _rows(case: Case) -> tuple[list[NDArray[np.intp]], list[FloatArray]]:
+    """For every sighting the kinds that it uses, and the inverse of the Cholesky factor of their
+    covariance."""
+    kinds = [np.flatnonzero(case.used[:, k]) for k in range(case.used.shape[1])]
+    lower = [
+        np.asarray(np.linalg.inv(np.linalg.cholesky(case.reduced.covariance[:, :, k][np.ix_(u, u)])))
+        for k, u in enumerate(kinds)
+    ]
+    return kinds, lower
+
+
+def _whitening(case: Case) -> tuple[FloatArray, FloatArray]:
+    """A matrix (m, 3k) that whitens all residuals that are used, and which of the 3k those are (m,)."""
+    kinds, lower = _rows(case)
+    count = case.used.shape[1]
+    places = np.concatenate([u * count + k for k, u in enumerate(kinds)])
+    out = np.zeros((places.size, 3 * count))
+    at = 0
+    for k, (u, inverse) in enumerate(zip(kinds, lower, strict=True)):
+        out[at : at + u.size, u * count + k] = inverse
+        at += u.size
+    return out, places
+
+
+def _computed(case: Case, x: FloatArray, heights: bool, free: bool) -> tuple[FloatArray, FloatArray]:
+    """Computed less observed (3, k), and the derivatives (3, n, k)."""
+    e, n, turn = x[:3]
+    h = x[3] if heights else 0.0
+    scale = x[-1] if free else 1.0
+    de, dn = case.known[0] - e, case.known[1] - n
+    d = np.hypot(de, dn)
+    d = np.where(d > 1e-9, d, 1e-9)
+    r = case.reduced
+    off = np.stack(
+        [_wrap(np.arctan2(de, dn) - turn - r.direction), d / scale - r.hd, case.known[2] - h - r.dh]
+    )
+    rows = np.zeros((3, x.size, d.size))
+    rows[0, 0], rows[0, 1], rows[0, 2] = -dn / d**2, de / d**2, -1.0
+    rows[1, 0], rows[1, 1] = -de / d / scale, -dn / d / scale
+    if heights:
+        rows[2, 3] = -1.0
+    if free:
+        rows[1, -1] = -d / scale**2
+    return np.where(case.used, off, 0.0), np.where(case.used[:, None], rows, 0.0)
+
+
+def _adjusted(case: Case, whiten: FloatArray, start: FloatArray, heights: bool, free: bool) -> Adjustment:
+    def model(x: FloatArray) -> tuple[FloatArray, FloatArray]:
+        off, rows = _computed(case, x, heights, free)
+        return (whiten @ off.ravel())[None], (whiten @ rows.transpose(0, 2, 1).reshape(-1, x.size)).T[None]
+
+    names = ("e", "n", "orientation", *(["h"] if heights else []), *(["scale"] if free else []))
+    x = list(start[:3])
+    if heights:
+        there = case.used[2]
+        x.append(float(np.mean(case.known[2, there] - case.reduced.dh[there])))
+    if free:
+        x.append(1.0)
+    m = whiten.shape[0]
+    return adjust(
+        Problem(
+            names=names,
+            start=np.array(x),
+            observed=np.zeros((1, m)),
+            covariance=np.ones((1, 1, m)),
+            model=model,
+        )
+    )
+
+
+def _starts(case: Case) -> list[FloatArray]:
+    """Starting e, n, orientation: the best of a square of places around the marks."""
+    low, high = case.known[:2].min(axis=1), case.known[:2].max(axis=1)
+    reach = float(max((high - low).max(), np.nanmax(np.where(case.used[1], case.reduced.hd, 0.0)), 1.0))
+    middle = 0.5 * (low + high)
+    steps = np.linspace(-0.5, 0.5, GRID) * REACH * reach
+    # Off the marks themselves and off lines of symmetry.
+    e, n = (
+        g.ravel() for g in np.meshgrid(middle[0] + steps + 0.0137 * reach, middle[1] + steps + 0.0071 * reach)
+    )
+    de, dn = case.known[0][:, None] - e, case.known[1][:, None] - n
+    off = np.arctan2(de, dn) - case.reduced.direction[:, None]
+    turn = np.arctan2(np.sin(off).mean(axis=0), np.cos(off).mean(axis=0))
+    cost = np.sum(_wrap(off - turn) ** 2, axis=0)
+    hd = np.where(case.used[1], case.reduced.hd, 0.0)[:, None]
+    d = np.hypot(de, dn)
+    cost = cost + np.sum(np.where(case.used[1][:, None], (d - hd) / reach, 0.0) ** 2, axis=0)
+    best = np.argsort(cost)[:TRIED]
+    return [np.array([e[i], n[i], turn[i]]) for i in best]
+
+
+def _result(
+    case: Case, whitening: tuple[FloatArray, FloatArray], found: Adjustment, heights: bool, free: bool
+) -> Resection:
+    off, _ = _computed(case, found.x, heights, free)
+    whiten, places = whitening
+    q = found.cofactors
+    unknowns = [0, 1, 3] if heights else [0, 1]
+    w = np.full(3 * case.used.shape[1], np.nan)
+    w[places] = np.abs(_raw_standardised(whiten, found, places))
+    return Resection(
+        e=float(found.x[0]), n=float(found.x[1]), h=float(found.x[3]) if heights else math.nan,
+        orientation=float(found.x[2]), scale=float(found.x[-1]) if free else 1.0,
+        covariance=q[np.ix_(unknowns, unknowns)], sigma_orientation=math.sqrt(max(q[2, 2], 0.0)),
+        sigma_scale=math.sqrt(max(q[-1, -1], 0.0)) if free else math.nan, dof=found.dof,
+        sum_squares=found.sum_squares, residuals=np.where(case.used, off, np.nan),
+        standardised=w.reshape(3, -1),
+    )  # fmt: skip
+
+
+def _raw_standardised(whiten: FloatArray, found: Adjustment, places: FloatArray) -> FloatArray:
+    """Standardised residuals of the observations themselves: (P v)_i / sqrt((P Qvv P)_ii), Baarda 1968."""
+    lower = whiten[:, places]  # L^-1
+    design = found.whitened_design[0].T
+    v = found.whitened_residuals[0]
+    free = np.eye(v.size) - design @ found.cofactors @ design.T
+    pv, spread = lower.T @ v, np.einsum("ij,ik,kj->j", lower, free, lower)
+    weight = np.einsum("ij,ij->j", lower, lower)
+    fine = spread > 1e-9 * weight
+    return np.where(fine, pv / np.sqrt(np.where(fine, spread, 1.0)), 0.0)
