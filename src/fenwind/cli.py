@@ -12,6 +12,7 @@ import re
 import sys
 from contextlib import suppress
 from importlib import import_module
+from types import ModuleType
 
 from fenwind.errors import FenwindError
 from fenwind.terminal import PlainStream, plain
@@ -34,7 +35,15 @@ VERBS = (
     "traverse",
     "level",
     "resect",
+    "ground",
+    "projection",
+    "datum-fit",
+    "loops",
 )
+
+
+def _module(verb: str) -> ModuleType:
+    return import_module(f"fenwind.commands.{verb.replace('-', '_')}")
 
 
 def build_parser() -> argparse.ArgumentParser:
@@ -45,7 +54,7 @@ def build_parser() -> argparse.ArgumentParser:
     parser.add_argument("--version", action="version", version="fenwind 0.1.0")
     verbs = parser.add_subparsers(dest="verb", required=True, metavar="VERB")
     for verb in VERBS:
-        import_module(f"fenwind.commands.{verb}").add_parser(verbs)
+        _module(verb).add_parser(verbs)
     return parser
 
 
@@ -68,7 +77,7 @@ def main(argv: list[str] | None = None) -> int:
     if whole.isatty():
         sys.stdout = PlainStream(whole)
     try:
-        code = int(import_module(f"fenwind.commands.{options.verb}").run(options))
+        code = int(_module(options.verb).run(options))
         sys.stdout.flush()
         return code
     except FenwindError as error:

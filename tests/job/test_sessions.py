@@ -6,10 +6,11 @@ import numpy as np
 
 from fenwind.doubts.of_job import about_sessions
 from fenwind.errors import FenwindError
+from fenwind.geodesy.frames import open_frame
 from fenwind.geodesy.geocentric import enu_axes, to_xyz
 from fenwind.job import session_gestures as gestures
 from fenwind.job.job import Job
-from fenwind.job.session_view import enu_between, moved, places, rover_of, summary
+from fenwind.job.session_view import between, enu_between, moved, places, rover_of, summary
 from fenwind.procedures.rover import Point, mean_of_epochs
 from fenwind.records.entries import amend
 from fenwind.records.sessions import BaseSetup, Occupation
@@ -89,6 +90,13 @@ class Sessions(TempFolder):
             np.diag(joint), [2 * VARIANCE["cee_m2"], 2 * VARIANCE["cnn_m2"], 2 * VARIANCE["cuu_m2"] + 2e-6],
             rtol=1e-3,
         )  # fmt: skip
+
+    def test_a_mark_on_a_known_one_shares_its_error(self) -> None:
+        found = between(self.derive(self.job), open_frame(self.job.state.frames["f"].spec), "b", "a")
+        assert found is not None
+        # The antenna of the base, the vector, the pole: nothing of A's own 4 and 6 mm.
+        wanted = [VARIANCE["cee_m2"], VARIANCE["cnn_m2"], VARIANCE["cuu_m2"] + 2e-6]
+        np.testing.assert_allclose(np.diag(found), wanted, rtol=2e-3)
 
     def test_a_check_is_compared_and_takes_no_part(self) -> None:
         self.do("tie", "b")

@@ -160,6 +160,7 @@ class _View:
     def between(self, text: str) -> dict[str, Any]:
         """Difference of two marks with its covariance in square metres."""
         from fenwind.commands.reading import number, split_names
+        from fenwind.job.session_view import between
 
         names = split_names(text)
         if len(names) != 2:
@@ -174,7 +175,11 @@ class _View:
             rows.append(row)
         assert a is not None
         i, j = rows
-        covariance = [[number(v) for v in line] for line in a.difference_covariance(i, j).tolist()]
+        joint = a.difference_covariance(i, j)
+        if self.frame is not None and {a.basis[i], a.basis[j]} == {"given", "measured"}:
+            found = between(self.found.derived, self.frame, a.ids[j], a.ids[i])
+            joint = joint if found is None else found
+        covariance = [[number(v) for v in line] for line in joint.tolist()]
         differences: Sequence[float] = [float(v[j] - v[i]) / self.unit for v in (a.e_m, a.n_m, a.height_m)]
         de, dn, dh = (number(v) for v in differences)
         return {"from": names[0], "to": names[1], "de": de, "dn": dn, "dh": dh, "covariance": covariance}

@@ -133,7 +133,8 @@ class KnownMark:
 def read_control(path: str, heights_only: bool = False) -> dict[str, KnownMark]:
     """Given marks of name,e,n,h (h may be empty), or of name,h where only heights count. Raises
     FormatError."""
-    _, rows = read_named(path, ("name", "h") if heights_only else ("name", "e", "n", "h"), ("e", "n"))
+    needed, optional = (("name", "h"), ("e", "n")) if heights_only else (("name", "e", "n", "h"), ())
+    _, rows = read_named(path, needed, optional)
     out: dict[str, KnownMark] = {}
     for row in rows:
         name = row.text("name")

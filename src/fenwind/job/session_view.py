@@ -9,11 +9,13 @@ from datetime import datetime
 import numpy as np
 from numpy.typing import NDArray
 
+from fenwind.geodesy.frames import Frame
 from fenwind.geodesy.geocentric import enu_axes
 from fenwind.job.derive import Derived
+from fenwind.job.steps.occupied import plane_axes
 from fenwind.job.steps.receiver_known import receiver_known
 from fenwind.job.steps.rover import NO_ROVER, RoverMarks, rover_node
-from fenwind.procedures.rover import Point
+from fenwind.procedures.rover import Point, shared
 from fenwind.records.sessions import Occupation
 
 FloatArray = NDArray[np.float64]
@@ -43,6 +45,22 @@ def enu_between(point: Point, reference: Point) -> FloatArray:
     """East, north, up (3,) of a point from another, metres."""
     lat, lon, _ = reference.geodetic
     return np.asarray(enu_axes(lat, lon) @ (point.xyz - reference.xyz))
+
+
+def between(derived: Derived, frame: Frame, one: str, other: str) -> FloatArray | None:
+    """Covariance (3, 3) of a mark less another (by ids) on the plane of a frame, where both are known or
+    measured from bases: what they share is not in it. None where one is neither."""
+    points = places(derived)
+    if one not in points or other not in points:
+        return None
+    a, b = points[one], points[other]
+    axes = []
+    for point in (a, b):
+        lat, lon, _ = point.geodetic
+        axes.append(plane_axes(frame, np.array([lat]), np.array([lon]))[:, :, 0])
+    cross = axes[0] @ shared(a.errors, b.errors) @ axes[1].T
+    own = [x @ shared(p.errors, p.errors) @ x.T for x, p in zip(axes, (a, b), strict=True)]
+    return np.asarray(own[0] + own[1] - cross - cross.T)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -274,16 +274,7 @@ def with_rover(found: Occupied, frame: Frame, rover: RoverMarks) -> Occupied:
     fine = np.flatnonzero(np.isfinite(plane.e_m + plane.n_m))
     keys, points = [keys[i] for i in fine], [points[i] for i in fine]
     plane, lat, lon, h = plane.take(fine), lat[fine], lon[fine], h[fine]
-    scale, turn = frame.point_scale(lat, lon)
-    zero, one = np.zeros(lat.shape), np.ones(lat.shape)
-    grid = np.array(
-        [
-            [scale * np.cos(turn), -scale * np.sin(turn), zero],
-            [scale * np.sin(turn), scale * np.cos(turn), zero],
-            [zero, zero, one],
-        ]
-    )
-    axes = np.einsum("ijk,jlk->ilk", grid, enu_axes(lat, lon))
+    axes = plane_axes(frame, lat, lon)
     own = np.array([shared(p.errors, p.errors) for p in points]).reshape(-1, 3, 3).transpose(1, 2, 0)
     covariance = np.einsum("ijk,jlk,mlk->imk", axes, own, axes)
     kept = np.array([i for i, key in enumerate(found.plane.names) if key not in set(keys)], dtype=np.intp)
@@ -317,6 +308,20 @@ def with_rover(found: Occupied, frame: Frame, rover: RoverMarks) -> Occupied:
         loose=np.concatenate([found.loose[kept], np.full(len(keys), not tied(frame))]),
         notes=tuple({n.rule: n for n in (*found.notes, *done.notes)}.values()),
     )
+
+
+def plane_axes(frame: Frame, lat: FloatArray, lon: FloatArray) -> FloatArray:
+    """Axes of the plane and up at places (k,), as rows in geocentric axes (3, 3, k)."""
+    scale, turn = frame.point_scale(lat, lon)
+    zero, one = np.zeros(lat.shape), np.ones(lat.shape)
+    grid = np.array(
+        [
+            [scale * np.cos(turn), -scale * np.sin(turn), zero],
+            [scale * np.sin(turn), scale * np.cos(turn), zero],
+            [zero, zero, one],
+        ]
+    )
+    return np.asarray(np.einsum("ijk,jlk->ilk", grid, enu_axes(lat, lon)))
 
 
 def _departure(rover: RoverMarks, mark: Point, ids: tuple[str, ...]) -> FloatArray:

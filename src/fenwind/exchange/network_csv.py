@@ -1,0 +1,137 @@
+"""Observations of a network from a CSV file: one row an observation of the line from `at` to `to`."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fenwind.errors import FormatError, ParseError
+from fenwind.exchange.named_csv import NamedRow, read_named
+from fenwind.quantities.angles import RAD_PER_GON, RAD_PER_SECOND, parse_angle
+
+FloatArray = NDArray[np.float64]
+
+KINDS = ("distance", "direction", "angle", "azimuth", "zenith", "height_difference", "vector")
+ANGLES = ("direction", "angle", "azimuth", "zenith")
+COVARIANCE = ("sxx", "sxy", "sxz", "syy", "syz", "szz")
+OPTIONAL = (
+    "from", "value", "sigma", "unit", "hi", "ht", "set", "group", "dx", "dy", "dz", *COVARIANCE,
+)  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Sigmas:
+    """What an empty sigma stands for: metres and a part of the length, and radians."""
+
+    distance_m: float = 0.003
+    distance_part: float = 2e-6
+    direction: float = 5.0 * RAD_PER_SECOND
+    zenith: float = 5.0 * RAD_PER_SECOND
+    height_m: float = 0.001
+
+
+@dataclass(frozen=True, kw_only=True, eq=False)
+class Observation:
+    """One row: value (b,) in metres or radians with its covariance (b, b); back: the first target of an
+    angle."""
+
+    line: int
+    kind: str
+    at: str
+    to: str
+    back: str
+    value: FloatArray
+    covariance: FloatArray
+    set: str
+    group: str
+    hi: float
+    ht: float
+
+
+def read_network(path: str, sigmas: Sigmas | None = None) -> list[Observation]:
+    """The observations of a file. Raises FormatError with the place of the first bad cell."""
+    _, rows = read_named(path, ("kind", "at", "to"), OPTIONAL)
+    return [_observation(row, sigmas or Sigmas()) for row in rows]
+
+
+def _observation(row: NamedRow, sigmas: Sigmas) -> Observation:
+    kind = row.text("kind")
+    if kind not in KINDS:
+        raise row.bad("kind", ", ".join(KINDS))
+    at, to = row.text("at"), row.text("to")
+    back = row.text("from", needed=kind == "angle")
+    if at == to:
+        raise row.bad("to", "another mark than at")
+    if kind == "angle" and back in (at, to):
+        raise row.bad("from", "another mark than at and to")
+    _empty_where_unused(row, kind)
+    value, covariance = _vector(row) if kind == "vector" else _single(row, kind, sigmas)
+    hi, ht = (0.0 if math.isnan(v := row.number(c)) else v for c in ("hi", "ht"))
+    if kind in ("height_difference", "vector") and (hi or ht):
+        raise row.bad("hi" if hi else "ht", "0 or nothing: it goes from mark to mark")
+    return Observation(
+        line=row.line, kind=kind, at=at, to=to, back=back, value=value, covariance=covariance,
+        set=row.text("set", needed=False), group=row.text("group", needed=False) or kind, hi=hi, ht=ht,
+    )  # fmt: skip
+
+
+def _empty_where_unused(row: NamedRow, kind: str) -> None:
+    unused = ["from"] if kind != "angle" else []
+    unused += ["value", "sigma", "unit"] if kind == "vector" else ["dx", "dy", "dz", *COVARIANCE]
+    unused += ["set"] if kind != "direction" else []
+    for column in unused:
+        if row.text(column, needed=False):
+            raise row.bad(column, f"nothing for a {kind}")
+
+
+def _vector(row: NamedRow) -> tuple[FloatArray, FloatArray]:
+    value = np.array([row.needed_number(c) for c in ("dx", "dy", "dz")])
+    xx, xy, xz, yy, yz, zz = (row.needed_number(c) for c in COVARIANCE)
+    covariance = np.array([[xx, xy, xz], [xy, yy, yz], [xz, yz, zz]])
+    if not np.linalg.eigvalsh(covariance)[0] > 0.0:
+        raise FormatError(
+            "columns sxx to szz: not positive definite, expected a covariance",
+            where=f"{row.source}, line {row.line}", hint="Give all six in square metres",
+        )  # fmt: skip
+    return value, covariance
+
+
+def _single(row: NamedRow, kind: str, sigmas: Sigmas) -> tuple[FloatArray, FloatArray]:
+    unit = row.text("unit", needed=False)
+    if kind in ANGLES:
+        value = _angle(row, unit)
+        if kind == "zenith" and not 0.0 < value < math.pi:
+            raise row.bad("value", "a zenith angle above 0 and below 180")
+        default = sigmas.zenith if kind == "zenith" else sigmas.direction
+        default *= math.sqrt(2.0) if kind == "angle" else 1.0
+        factor = RAD_PER_SECOND
+    else:
+        if unit not in ("", "m"):
+            raise row.bad("unit", "m")
+        value = row.needed_number("value")
+        if kind == "distance" and not value > 0.0:
+            raise row.bad("value", "a distance above 0")
+        default = (
+            sigmas.height_m
+            if kind == "height_difference"
+            else sigmas.distance_m + sigmas.distance_part * value
+        )
+        factor = 1.0
+    sigma = row.number("sigma", "a sigma above 0", lambda v: v > 0.0)
+    sigma = default if math.isnan(sigma) else sigma * factor
+    return np.array([value]), np.array([[sigma**2]])
+
+
+def _angle(row: NamedRow, unit: str) -> float:
+    if unit not in ("", "deg", "dms", "gon"):
+        raise row.bad("unit", "deg, dms or gon")
+    if unit == "gon":
+        return row.needed_number("value") * RAD_PER_GON
+    text = row.text("value")
+    try:
+        return parse_angle(text)
+    except ParseError:
+        raise row.bad("value", "an angle such as 117.5979 or 117-35-52.5") from None
