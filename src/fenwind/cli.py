@@ -39,6 +39,7 @@ VERBS = (
     "projection",
     "datum-fit",
     "loops",
+    "adjust",
 )
 
 

@@ -1,0 +1,472 @@
+"""fenwind adjust: a network in one adjustment."""
+
+from __future__ import annotations
+
+import argparse
+import math
+from dataclasses import replace
+from typing import TYPE_CHECKING, Any
+
+from fenwind.errors import FormatError, ParseError, ProcedureError
+
+if TYPE_CHECKING:
+    from fenwind.exchange.network_csv import Observation
+    from fenwind.geodesy.frames import Frame
+    from fenwind.procedures.network import Given, Network, NetworkResult, RowFigures
+
+_DESCRIPTION = """Adjust a network. OBS as in fenwind loops. CONTROL: name,e,n,h or name,lat,lon,h, optional
+sh,sv,planned; heights above the ellipsoid, with --geoid above that geoid. Without --hold, --weighted or
+--free every mark of CONTROL is held in what is given."""
+CHI2_95 = 5.991465
+
+
+def add_parser(verbs: Any) -> None:
+    """Declare the verb."""
+    parser = verbs.add_parser("adjust", help="adjust a network", description=_DESCRIPTION)
+    parser.add_argument("observations", metavar="OBS.csv")
+    parser.add_argument("control", metavar="CONTROL.csv")
+    space = parser.add_mutually_exclusive_group()
+    space.add_argument("--plane", action="store_true", help="e, n, h are rectangular")
+    space.add_argument("--frame", metavar="CODE", help="projected frame of e,n,h")
+    parser.add_argument("--geoid", metavar="FILE")
+    datum = parser.add_mutually_exclusive_group()
+    datum.add_argument("--hold", metavar="NAME,..", help="marks held; the rest is compared")
+    datum.add_argument("--weighted", action="store_true", help="control takes part with sh, sv")
+    datum.add_argument("--free", action="store_true", help="inner constraints over the control")
+    parser.add_argument("--sigma-distance", metavar="MM,PPM", default="3,2")
+    parser.add_argument("--sigma-direction", metavar="S", type=float, default=5.0)
+    parser.add_argument("--sigma-zenith", metavar="S", type=float, default=5.0)
+    parser.add_argument("--sigma-height", metavar="MM", type=float, default=1.0)
+    parser.add_argument("--k", metavar="K", type=float, default=0.13, help="refraction (0.13)")
+    parser.add_argument("--alpha", metavar="A", type=float, default=0.001)
+    parser.add_argument("--power", metavar="P", type=float, default=0.80)
+    parser.add_argument("--components", action="store_true", help="variance components of the groups")
+    parser.add_argument("--apply-components", action="store_true", help="repeated until they are 1")
+    parser.add_argument("--json", action="store_true", help="print one JSON object, nothing rounded")
+
+
+def run(options: argparse.Namespace) -> int:
+    """Read, adjust, tell."""
+    from fenwind.commands.session_json import answer, doubts_json
+    from fenwind.doubts.network_rules import network_doubts
+    from fenwind.estimation.distributions import chi2_tail
+    from fenwind.exchange.network_csv import read_network
+    from fenwind.procedures.network import row_figures
+
+    rows = read_network(options.observations, _sigmas(options))
+    net, frame, geographic = _network(options, rows)
+    result, components = _solved(options, net, rows)
+    found = result.found
+    figures = row_figures(result, options.alpha, options.power) if found is not None else {}
+    dof = found.dof if found is not None else 0
+    squares = found.sum_squares if found is not None else 0.0
+    p_value = float(chi2_tail(squares, dof)) if dof > 0 else None
+    doubts = list(network_doubts(result, figures, p_value, options.alpha))
+    payload: dict[str, Any] = {
+        "dimensions": net.dimensions,
+        "positions": _positions(result, net, frame, geographic),
+        "observations": _observations(result, net, rows, figures),
+        "control": _control(result, net, options),
+        "variance_factor": squares / dof if dof > 0 else None, "dof": dof, "p_value": p_value,
+        "components": components, "doubts": doubts_json(doubts),
+    }  # fmt: skip
+    return answer(payload, _words(payload), options.json)
+
+
+def _sigmas(options: argparse.Namespace) -> Any:
+    from fenwind.commands.traverse import mm_ppm
+    from fenwind.exchange.network_csv import Sigmas
+    from fenwind.quantities.angles import RAD_PER_SECOND
+
+    for name in ("sigma_direction", "sigma_zenith", "sigma_height"):
+        if not 0.0 < getattr(options, name) < math.inf:
+            raise ParseError(f"--{name.replace('_', '-')}: expected a number above 0", hint="Correct it")
+    for name in ("alpha", "power"):
+        if not 0.0 < getattr(options, name) < 1.0:
+            raise ParseError(f"--{name}: expected a number between 0 and 1", hint="Correct it")
+    if not math.isfinite(options.k):
+        raise ParseError("--k: expected a number", hint="Correct it")
+    mm, ppm = mm_ppm(options.sigma_distance, "--sigma-distance")
+    return Sigmas(
+        distance_m=mm / 1000.0, distance_part=ppm * 1e-6, direction=options.sigma_direction * RAD_PER_SECOND,
+        zenith=options.sigma_zenith * RAD_PER_SECOND, height_m=options.sigma_height / 1000.0,
+    )  # fmt: skip
+
+
+# The network
+# ---------------------------------------------------------------------------------------------------------
+
+
+def _network(options: argparse.Namespace, rows: list[Observation]) -> tuple[Network, Frame | None, bool]:
+    from fenwind.geodesy.frames import open_frame, working_frame_spec
+    from fenwind.geodesy.geocentric import GRS80_A, GRS80_F
+    from fenwind.geodesy.geoid import GeoidGrid
+    from fenwind.procedures.network import Network
+
+    kinds = {o.kind for o in rows}
+    dimensions = 3
+    if kinds == {"height_difference"}:
+        dimensions = 1
+    elif options.plane and not kinds & {"zenith", "height_difference", "vector"}:
+        dimensions = 2
+    frame = open_frame(working_frame_spec(options.frame)) if options.frame else None
+    control, geographic = _read_control(options, frame, rows, dimensions)
+    a, f = GRS80_A, GRS80_F
+    if frame is not None:
+        ellipsoid = frame.geodetic_crs.ellipsoid
+        assert ellipsoid is not None
+        a, f = ellipsoid.semi_major_metre, 1.0 / ellipsoid.inverse_flattening
+    geoid = GeoidGrid(options.geoid).height if options.geoid and dimensions == 3 else None
+    if geoid is not None and options.plane:
+        raise ParseError("--geoid has no meaning with --plane", hint="Leave one of them out")
+    hold = _hold(options, control)
+    net = Network(
+        rows=(), control=control, dimensions=dimensions, plane=options.plane or dimensions == 1,
+        datum="weighted" if options.weighted else "free" if options.free else "hold", hold=hold, a=a, f=f,
+        k=options.k, geoid=geoid,
+    )  # fmt: skip
+    return _with_geoid(net), frame, geographic
+
+
+def _hold(options: argparse.Namespace, control: dict[str, Given]) -> frozenset[str] | None:
+    if options.hold is None:
+        return None
+    hold = frozenset(part.strip() for part in options.hold.split(",") if part.strip())
+    for name in sorted(hold - set(control)):
+        raise ProcedureError(f"{name} is not in the control", hint="Check the names of --hold")
+    return hold
+
+
+def _with_geoid(net: Network) -> Network:
+    """Control heights above the geoid as heights above the ellipsoid."""
+    import numpy as np
+
+    if net.geoid is None:
+        return net
+    placed = [g for g in net.control.values() if g.has[0]]
+    if not placed:
+        return net
+    middle = float(np.mean([g.first for g in placed])), float(np.mean([g.second for g in placed]))
+    control = {}
+    for name, g in net.control.items():
+        lat, lon = (g.first, g.second) if g.has[0] else middle
+        n = float(net.geoid(np.array([lat]), np.array([lon]))[0])
+        if not math.isfinite(n):
+            raise ProcedureError(f"{name} lies outside the geoid grid", hint="Give a grid that covers it")
+        control[name] = replace(g, h=g.h + n)
+    return replace(net, control=control)
+
+
+def _read_control(
+    options: argparse.Namespace, frame: Frame | None, rows: list[Observation], dimensions: int
+) -> tuple[dict[str, Given], bool]:
+    from fenwind.exchange.named_csv import read_named
+    from fenwind.procedures.network import Given
+
+    heads, cells = read_named(options.control, ("name", "h"), ("e", "n", "lat", "lon", "sh", "sv", "planned"))
+    geographic = {"lat", "lon"} <= set(heads)
+    _check_columns(options, heads, geographic, dimensions)
+    seen = {n for o in rows for n in (o.at, o.to, o.back)}
+    names: set[str] = set()
+    out: dict[str, Given] = {}
+    for row in cells:
+        name = row.text("name")
+        if name in names:
+            raise row.bad("name", "every name once")
+        names.add(name)
+        planned = row.text("planned", needed=False)
+        if planned not in ("", "yes"):
+            raise row.bad("planned", "yes or nothing")
+        first, second = _plan(row, geographic, frame)
+        sh, sv = (row.number(c, "a sigma of 0 or more", lambda v: v >= 0.0) for c in ("sh", "sv"))
+        if name in seen:
+            out[name] = Given(
+                first=first, second=second, h=row.number("h"), sh=sh, sv=sv, planned=planned == "yes"
+            )
+    return out, geographic
+
+
+def _check_columns(
+    options: argparse.Namespace, heads: tuple[str, ...], geographic: bool, dimensions: int
+) -> None:
+    if dimensions == 1:
+        return
+    if not geographic and not {"e", "n"} <= set(heads):
+        raise FormatError(
+            "expected the columns name,e,n,h or name,lat,lon,h", where=f"{options.control}, line 1",
+            hint="Name the columns",
+        )  # fmt: skip
+    if geographic and options.plane:
+        raise ParseError("--plane needs e,n,h", hint="Leave --plane out, or give plane coordinates")
+    if not geographic and not options.plane and not options.frame:
+        raise ParseError("e and n need --frame CODE, or --plane", hint="Name the frame they are in")
+
+
+def _plan(row: Any, geographic: bool, frame: Frame | None) -> tuple[float, float]:
+    import numpy as np
+
+    if geographic:
+        first, second, columns = row.angle("lat"), row.angle("lon"), ("lat", "lon")
+        if abs(first) > 0.5 * math.pi:
+            raise row.bad("lat", "a latitude from -90 to 90")
+    else:
+        first, second, columns = row.number("e"), row.number("n"), ("e", "n")
+    if math.isnan(first) != math.isnan(second):
+        raise row.bad(columns[math.isnan(second)], "both coordinates, or neither")
+    if frame is not None and not geographic and math.isfinite(first):
+        unit = _unit(frame)
+        lat, lon = frame.inverse(np.array([first * unit]), np.array([second * unit]))
+        first, second = float(lat[0]), float(lon[0])
+        if not math.isfinite(first + second):
+            raise row.bad("e", "a place in the frame")
+    return first, second
+
+
+def _unit(frame: Frame) -> float:
+    from fenwind.quantities.lengths import UNITS
+
+    return UNITS[frame.spec.unit].metres
+
+
+def _solved(options: argparse.Namespace, net: Network, rows: list[Observation]) -> tuple[NetworkResult, Any]:
+    """Solve; with components wanted, again and again."""
+    scale: dict[str, float] = {}
+    result, groups = _once(net, rows, scale)
+    if not (options.components or options.apply_components) or result.found is None:
+        return result, None
+    table = groups()
+    for _ in range(100):
+        if not options.apply_components or all(f is None or abs(f - 1.0) < 1e-6 for _, f in table.values()):
+            break
+        for name, (_, factor) in table.items():
+            if factor:
+                scale[name] = scale.get(name, 1.0) * factor
+        result, groups = _once(net, rows, scale)
+        table = groups()
+    return result, [
+        {
+            "group": name, "redundancy": r,
+            "factor": scale.get(name, 1.0) * (f or 1.0) if options.apply_components else f,
+        }
+        for name, (r, f) in table.items()
+    ]  # fmt: skip
+
+
+def _once(net: Network, rows: list[Observation], scale: dict[str, float]) -> tuple[NetworkResult, Any]:
+    from fenwind.procedures.network import Row
+
+    made = tuple(
+        Row(
+            kind=o.kind, at=o.at, to=o.to, back=o.back, set=o.set, hi=o.hi, ht=o.ht, value=o.value,
+            covariance=o.covariance * scale.get(o.group, 1.0),
+        )
+        for o in rows
+    )  # fmt: skip
+    root = math.sqrt(scale.get("control", 1.0))
+    control = {n: replace(g, sh=g.sh * root, sv=g.sv * root) for n, g in net.control.items()}
+    result = _determined(replace(net, rows=made, control=control))
+    return result, lambda: _groups(result, rows)
+
+
+def _groups(result: NetworkResult, rows: list[Observation]) -> dict[str, tuple[float, float | None]]:
+    """Redundancy and variance factor by group."""
+    assert result.found is not None
+    sums: dict[str, list[float]] = {}
+    kept = [o for o in rows if not {o.at, o.to, o.back} & set(result.lost)]
+    for part, group in zip(result.parts, result.found.groups, strict=False):
+        squares = (group.whitened_residuals**2).sum(axis=0)
+        for k, row in enumerate(part.rows.tolist()):
+            one = sums.setdefault(kept[row].group, [0.0, 0.0])
+            one[0] += float(group.redundancy[:, k].sum())
+            one[1] += float(squares[k])
+    if result.weighted:
+        control = result.found.groups[-1]
+        sums["control"] = [float(control.redundancy.sum()), float((control.whitened_residuals**2).sum())]
+    return {n: (r, s / r if r > 1e-9 else None) for n, (r, s) in sums.items()}
+
+
+def _determined(net: Network) -> NetworkResult:
+    """Solve what is determined; the rest is told."""
+    from fenwind.errors import DatumDefectError
+    from fenwind.procedures.network import solve, undetermined
+    from fenwind.procedures.network_start import starting_marks, without
+
+    lost: set[str] = set()
+    for _ in range(20):
+        part = without(net, lost)
+        if not part.rows:
+            break
+        start, missing = starting_marks(part)
+        if missing:
+            lost |= set(missing)
+            continue
+        try:
+            result = solve(part, start)
+        except DatumDefectError as error:
+            found = undetermined(error, start.names)
+            if not found:
+                raise
+            lost |= found
+            continue
+        return replace(result, lost=tuple(sorted(lost)))
+    raise ProcedureError("nothing of the network is determined", hint="Give control, or observe more")
+
+
+# What is told
+# ---------------------------------------------------------------------------------------------------------
+
+
+def _positions(
+    result: NetworkResult, net: Network, frame: Frame | None, geographic: bool
+) -> list[dict[str, Any]]:
+    import numpy as np
+
+    from fenwind.procedures.network import covariance_of
+
+    out = []
+    for name in (*result.marks.names, *result.lost):
+        if name in result.lost:
+            empty = dict.fromkeys(("lat", "lon", "h") if geographic else ("e", "n", "h"))
+            out.append({"name": name, "held": False, **empty, "covariance": None, "ellipse": None})
+            continue
+        i = result.marks.index[name]
+        place = result.marks.place[:, i]
+        covariance = covariance_of(result, name)
+        one: dict[str, Any] = {"name": name, "held": bool((result.setup.unknowns[:, i] < 0).all())}
+        if net.dimensions == 1:
+            one |= {"h": float(place[2])}
+            covariance = covariance[2:, 2:]
+        elif net.plane:
+            one |= {"e": float(place[0]), "n": float(place[1])}
+            one["h"] = float(place[2]) if net.dimensions == 3 else None
+            covariance = covariance[: net.dimensions, : net.dimensions]
+        else:
+            turn = np.eye(3)
+            one |= _in_space(net, place, frame, geographic)
+            if frame is not None and not geographic:
+                _, gamma = frame.point_scale(place[0], place[1])
+                c, s = math.cos(float(gamma)), math.sin(float(gamma))
+                turn = np.array([[c, -s, 0.0], [s, c, 0.0], [0.0, 0.0, 1.0]])
+            covariance = turn @ covariance @ turn.T
+        one |= {"covariance": covariance.tolist(), "ellipse": _ellipse(net, covariance)}
+        out.append(one)
+    return out
+
+
+def _in_space(net: Network, place: Any, frame: Frame | None, geographic: bool) -> dict[str, Any]:
+    import numpy as np
+
+    from fenwind.procedures.network import positions_of
+
+    x, y, z = (float(v) for v in positions_of(net, place[:, None])[:, 0])
+    n = 0.0 if net.geoid is None else float(net.geoid(place[:1], place[1:2])[0])
+    out: dict[str, Any] = {"h": float(place[2]) - n, "x": x, "y": y, "z": z}
+    if frame is not None and not geographic:
+        e, north = frame.forward(place[0], place[1])
+        return {"e": float(e) / _unit(frame), "n": float(north) / _unit(frame)} | out
+    lon = float(np.degrees(place[1]))
+    return {"lat": float(np.degrees(place[0])), "lon": (lon + 180.0) % 360.0 - 180.0} | out
+
+
+def _ellipse(net: Network, covariance: Any) -> dict[str, float] | None:
+    from fenwind.procedures.regions import ellipses
+
+    if net.dimensions == 1:
+        return None
+    a, b, bearing = ellipses(covariance[:2, :2, None])
+    root = math.sqrt(CHI2_95)
+    return {"a": root * float(a[0]), "b": root * float(b[0]), "bearing_deg": math.degrees(float(bearing[0]))}
+
+
+def _observations(
+    result: NetworkResult, net: Network, rows: list[Observation], figures: dict[int, RowFigures]
+) -> list[dict[str, Any]]:
+    from fenwind.commands.reading import number
+    from fenwind.exchange.network_csv import ANGLES
+    from fenwind.quantities.angles import RAD_PER_SECOND
+
+    out = []
+    at = 0
+    for o in rows:
+        one: dict[str, Any] = {"line": o.line, "kind": o.kind, "at": o.at, "to": o.to}
+        keys = ("residual", "redundancy", "w", "mdb", "external", "external_at")
+        if {o.at, o.to, o.back} & set(result.lost) or at not in figures:
+            out.append(one | dict.fromkeys(keys))
+            at += not {o.at, o.to, o.back} & set(result.lost)
+            continue
+        f = figures[at]
+        at += 1
+        unit = RAD_PER_SECOND if o.kind in ANGLES else 1.0
+        values = {
+            "residual": f.residual / unit, "redundancy": f.redundancy, "w": f.w, "mdb": f.mdb / unit,
+            "external": f.external,
+        }  # fmt: skip
+        lists = {key: [number(float(v)) for v in value] for key, value in values.items()}
+        names = [n if lists["external"][i] is not None else None for i, n in enumerate(f.external_at)]
+        if o.kind == "vector":
+            out.append(one | lists | {"external_at": names})
+        else:
+            out.append(one | {key: value[0] for key, value in lists.items()} | {"external_at": names[0]})
+    return out
+
+
+def _control(result: NetworkResult, net: Network, options: argparse.Namespace) -> list[dict[str, Any]]:
+    import numpy as np
+
+    from fenwind.commands.reading import number
+    from fenwind.procedures.network import base_axes, positions_of
+
+    out = []
+    for name, given in net.control.items():
+        if given.planned or name not in result.marks.index:
+            continue
+        place = result.marks.place[:, result.marks.index[name]]
+        first = np.array([given.first, given.second, given.h])
+        first = np.where(np.isfinite(first), first, place)[:, None]
+        d = positions_of(net, place[:, None]) - positions_of(net, first)
+        local = np.einsum("ijm,jm->im", base_axes(net, first), d)[:, 0]
+        fine = [has and axis in net.axes for axis, has in enumerate(given.has)]
+        one: dict[str, Any] = {
+            "name": name,
+            "difference": [number(float(v)) if ok else None for v, ok in zip(local, fine, strict=True)],
+        }
+        if options.weighted and result.found is not None:
+            one |= _weight_figures(result, name, options)
+        out.append(one)
+    return out
+
+
+def _weight_figures(result: NetworkResult, name: str, options: argparse.Namespace) -> dict[str, Any]:
+
+    from fenwind.commands.reading import number
+    from fenwind.estimation.distributions import detectable_shift
+
+    out: dict[str, list[float | None]] = {key: [None] * 3 for key in ("redundancy", "w", "mdb")}
+    import numpy as np
+
+    assert result.found is not None
+    group = result.found.groups[-1] if result.weighted else None
+    for k, (mark, axis) in enumerate(result.weighted):
+        if mark == name and group is not None:
+            r = float(group.redundancy[0, k])
+            sigma = math.sqrt(float(np.asarray(group.group.covariance)[0, 0, k]))
+            out["redundancy"][axis] = r
+            if r >= 1e-6:
+                out["w"][axis] = number(float(group.standardised[0, k]))
+                out["mdb"][axis] = detectable_shift(options.alpha, options.power) * sigma / math.sqrt(r)
+    return dict(out)
+
+
+def _words(payload: dict[str, Any]) -> list[str]:
+    factor = payload["variance_factor"]
+    head = f"{payload['dof']} redundant"
+    lines = [head if factor is None else f"{head}, variance factor {factor:.3f}, p {payload['p_value']:.4f}"]
+    for one in payload["positions"]:
+        values = [
+            f"{one[k]:.9f}" if k in ("lat", "lon") else f"{one[k]:.4f}"
+            for k in ("lat", "lon", "e", "n", "h")
+            if one.get(k) is not None
+        ]
+        a = f"  95 %: {one['ellipse']['a'] * 1000:.1f} mm" if one["ellipse"] else ""
+        lines.append(f"{one['name']:12} {' '.join(values) or 'not determined'}{a}")
+    return lines

@@ -1,0 +1,99 @@
+"""Rules about a network: the one value that is wrong, the test of the whole, what nothing checks."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator, Mapping
+
+import numpy as np
+
+from fenwind.doubts.registry import Doubt
+from fenwind.estimation.distributions import normal_quantile
+from fenwind.procedures.network import NetworkResult, RowFigures
+from fenwind.quantities.angles import RAD_PER_SECOND
+from fenwind.quantities.lengths import format_way
+from fenwind.quantities.numbers import format_fixed
+
+#: A value is named as wrong where the whole fails, or alone above so many sigmas.
+ALONE = 4.5
+UNCHECKED = 0.1
+LENGTHS = ("distance", "height_difference", "vector")
+WORDS = {"height_difference": "height difference", "zenith": "zenith angle"}
+
+
+def network_doubts(
+    result: NetworkResult, figures: Mapping[int, RowFigures], p_value: float | None, alpha: float
+) -> Iterator[Doubt]:
+    """Blunders first, then the test of the whole, then what deserves a look."""
+    limit = normal_quantile(1.0 - 0.5 * alpha)
+    failed = p_value is not None and p_value < alpha
+    worst = _worst(figures)
+    if worst is not None and (worst[2] > ALONE or (failed and worst[2] > limit)):
+        yield _wrong(result, figures, *worst[:2])
+    if failed:
+        yield Doubt(
+            rule="adjust.global", subject="adjust", names=(), value=p_value, limit=alpha, unit="", grave=True,
+            text="The residuals are larger than the stated sigmas allow.",
+        )  # fmt: skip
+    if result.lost:
+        yield Doubt(
+            rule="adjust.undetermined", subject="adjust", names=result.lost, unit="", grave=True,
+            text=f"Nothing determines {', '.join(result.lost)}: observe more to it.",
+        )  # fmt: skip
+    yield from _looked_at(result, figures, limit)
+    angles = any(r.kind not in ("distance", "vector") for r in result.net.rows)
+    if not result.net.plane and result.net.dimensions == 3 and result.net.geoid is None and angles:
+        yield Doubt(
+            rule="adjust.deflection", subject="adjust", names=(), unit="",
+            text="Angles and height differences are taken as if plumb lines were normals of the ellipsoid: "
+            "the deflection is left out.",
+        )  # fmt: skip
+
+
+def _kind(kind: str) -> str:
+    return WORDS.get(kind, kind)
+
+
+def _worst(figures: Mapping[int, RowFigures]) -> tuple[int, int, float] | None:
+    best: tuple[int, int, float] | None = None
+    for row, one in figures.items():
+        w = np.abs(np.nan_to_num(one.w))
+        c = int(w.argmax())
+        if best is None or w[c] > best[2]:
+            best = (row, c, float(w[c]))
+    return best
+
+
+def _wrong(result: NetworkResult, figures: Mapping[int, RowFigures], row: int, c: int) -> Doubt:
+    """The observation with the largest w, and how much it is off by."""
+    observed, one = result.net.rows[row], figures[row]
+    error = -float(one.residual[c]) / float(one.redundancy[c])
+    kind = observed.kind
+    if kind in LENGTHS:
+        value, size, unit = error, format_way(error), "m"
+    else:
+        value = error / RAD_PER_SECOND
+        size, unit = f"{format_fixed(value, 1)} s", "s"
+    return Doubt(
+        rule=f"adjust.{kind}", subject="adjust", names=(observed.at, observed.to), value=value,
+        limit=abs(value) / max(abs(float(one.w[c])), 1e-9) * 3.29, unit=unit, grave=True,
+        text=f"The {_kind(kind)} {observed.at} – {observed.to} is off by {size}.",
+    )  # fmt: skip
+
+
+def _looked_at(result: NetworkResult, figures: Mapping[int, RowFigures], limit: float) -> Iterator[Doubt]:
+    for row, one in figures.items():
+        observed = result.net.rows[row]
+        names, w = (observed.at, observed.to), float(np.nanmax(np.abs(one.w), initial=0.0))
+        if math.isfinite(w) and w > limit:
+            yield Doubt(
+                rule="adjust.residual", subject="adjust", names=names, value=w, limit=limit, unit="",
+                text=f"The {_kind(observed.kind)} {names[0]} – {names[1]} is left over by {w:.1f} sigmas.",
+            )  # fmt: skip
+        if float(one.redundancy.min()) < UNCHECKED:
+            yield Doubt(
+                rule="adjust.unchecked", subject="adjust", names=names, value=float(one.redundancy.min()),
+                limit=UNCHECKED, unit="",
+                text=f"Hardly anything checks the {_kind(observed.kind)} {names[0]} – "
+                f"{names[1]}.",
+            )  # fmt: skip

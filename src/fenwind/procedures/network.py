@@ -1,0 +1,571 @@
+"""A network in one adjustment: distances, directions, angles, azimuths, zenith angles, height differences and
+vectors between marks, in heights alone, in a plane, or in space.
+
+In space every mark moves along its own east, north and up; observations are computed from geocentric
+positions, exactly, and differentiated by differences of the fourth order. What is held is a component that
+has no unknown. After the engine has settled, the places about which marks move are renewed, until they stay.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any, Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fenwind.errors import DatumDefectError, ProcedureError
+from fenwind.estimation.distributions import detectable_shift
+from fenwind.estimation.engine import GroupAdjustment, GroupProblem, ObservationGroup, adjust
+from fenwind.geodesy.geocentric import GRS80_A, GRS80_F, enu_axes, from_xyz, to_xyz
+
+FloatArray = NDArray[np.float64]
+IntArray = NDArray[np.intp]
+Datum = Literal["hold", "weighted", "free"]
+
+EARTH_RADIUS_M = 6_372_000.0
+#: Step of the differences, metres; far over the rounding of geocentric metres.
+STEP_M = 0.02
+#: Places are renewed until marks move less than this, metres, at most so often.
+SETTLED_M, ROUNDS = 1e-7, 8
+SINGLE = ("distance", "direction", "angle", "azimuth", "zenith", "height_difference")
+#: Geoid heights at latitudes and longitudes (radians).
+Geoid = Callable[[FloatArray, FloatArray], FloatArray]
+
+
+@dataclass(frozen=True, kw_only=True, eq=False)
+class Row:
+    """One observation: value (b,), metres or radians, and its covariance (b, b). hi, ht: axis above `at`,
+    target above `to`. back: the first target of an angle."""
+
+    kind: str
+    at: str
+    to: str
+    value: FloatArray
+    covariance: FloatArray
+    back: str = ""
+    set: str = ""
+    hi: float = 0.0
+    ht: float = 0.0
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Given:
+    """A control mark: e, n, h of a plane, or latitude, longitude (radians) and ellipsoidal height; nan for
+    what is not given. sh, sv: sigmas, nan or 0 for none. planned: only where it starts."""
+
+    first: float
+    second: float
+    h: float
+    sh: float = math.nan
+    sv: float = math.nan
+    planned: bool = False
+
+    @property
+    def has(self) -> tuple[bool, bool, bool]:
+        """Which of the three are given."""
+        plan = math.isfinite(self.first) and math.isfinite(self.second)
+        return plan, plan, math.isfinite(self.h)
+
+
+@dataclass(frozen=True, kw_only=True, eq=False)
+class Network:
+    """What to adjust. dimensions: 1 heights, 2 plan, 3; plane: e, n, h are rectangular. hold: names that are
+    held, None for all of the control."""
+
+    rows: tuple[Row, ...]
+    control: Mapping[str, Given]
+    dimensions: int
+    plane: bool
+    datum: Datum = "hold"
+    hold: frozenset[str] | None = None
+    a: float = GRS80_A
+    f: float = GRS80_F
+    k: float = 0.13
+    geoid: Geoid | None = None
+
+    def held(self, name: str) -> tuple[bool, bool, bool]:
+        """Which of a mark's three components are held."""
+        given = self.control.get(name)
+        if given is None or given.planned or self.datum == "free":
+            return False, False, False
+        if self.datum == "weighted":
+            weight = (given.sh > 0.0, given.sh > 0.0, given.sv > 0.0)
+            e, n, h = (has and not w for has, w in zip(given.has, weight, strict=True))
+            return e, n, h
+        if self.hold is not None and name not in self.hold:
+            return False, False, False
+        return given.has
+
+    @property
+    def axes(self) -> tuple[int, ...]:
+        """Which of e, n, h a mark moves along."""
+        return {1: (2,), 2: (0, 1), 3: (0, 1, 2)}[self.dimensions]
+
+
+@dataclass(frozen=True, kw_only=True, eq=False)
+class Marks:
+    """Places of marks: names, and (3, m) e, n, h of a plane or latitude, longitude, height."""
+
+    names: tuple[str, ...]
+    place: FloatArray
+
+    @property
+    def index(self) -> dict[str, int]:
+        """Column of each."""
+        return {name: i for i, name in enumerate(self.names)}
+
+
+# Geometry
+# ---------------------------------------------------------------------------------------------------------
+
+
+def _verticals(net: Network, xyz: FloatArray) -> FloatArray:
+    """East, north and up (3, 3, k) as rows at positions; with a geoid up is the plumb line's."""
+    if net.plane:
+        return np.repeat(np.eye(3)[:, :, None], xyz.shape[1], axis=2)
+    lat, lon, _ = from_xyz(xyz, net.a, net.f)
+    axes = enu_axes(lat, lon)
+    if net.geoid is None:
+        return axes
+    xi, eta = _deflection(net, lat, lon)
+    up = axes[2] + xi * axes[1] + eta * axes[0]
+    up = up / np.linalg.norm(up, axis=0)
+    north = axes[1] - np.einsum("ik,ik->k", axes[1], up) * up
+    north = north / np.linalg.norm(north, axis=0)
+    east = np.cross(north.T, up.T).T
+    return np.stack([east, north, up])
+
+
+def _deflection(net: Network, lat: FloatArray, lon: FloatArray) -> tuple[FloatArray, FloatArray]:
+    """xi and eta: minus the slope of the geoid to the north and to the east, over 100 m each way."""
+    assert net.geoid is not None
+    e2 = net.f * (2.0 - net.f)
+    w = np.sqrt(1.0 - e2 * np.sin(lat) ** 2)
+    north, east = net.a * (1.0 - e2) / w**3, net.a / w * np.cos(lat)
+    dlat, dlon = 100.0 / north, 100.0 / east
+    xi = -(net.geoid(lat + dlat, lon) - net.geoid(lat - dlat, lon)) / 200.0
+    eta = -(net.geoid(lat, lon + dlon) - net.geoid(lat, lon - dlon)) / 200.0
+    return xi, eta
+
+
+def computed(
+    net: Network, kind: str, at: FloatArray, to: FloatArray, back: FloatArray, hi: FloatArray, ht: FloatArray
+) -> FloatArray:
+    """Values (b, k) of observations from positions (3, k), directions and angles without orientation."""
+    if kind == "vector":
+        return np.asarray(to - at)
+    if kind == "height_difference":
+        return np.asarray(_height(net, to) - _height(net, at))[None]
+    axes = _verticals(net, at)
+    axis = at + hi * axes[2]
+    line = to + ht * _verticals(net, to)[2] - axis
+    if net.dimensions == 2:
+        line = np.vstack([line[:2], np.zeros((1, line.shape[1]))])
+    if kind == "distance":
+        return np.asarray(np.linalg.norm(line, axis=0))[None]
+    e, n, u = np.einsum("ijk,jk->ik", axes, line)
+    if kind == "zenith":
+        s = np.linalg.norm(line, axis=0)
+        bend = 0.0 if net.plane else net.k * s / (2.0 * EARTH_RADIUS_M)
+        return np.asarray(np.arctan2(np.hypot(e, n), u) - bend)[None]
+    azimuth = np.arctan2(e, n)
+    if kind == "angle":
+        e0, n0, _ = np.einsum("ijk,jk->ik", axes, back - axis)
+        azimuth = azimuth - np.arctan2(e0, n0)
+    return np.asarray(azimuth)[None]
+
+
+def _height(net: Network, xyz: FloatArray) -> FloatArray:
+    if net.plane:
+        return np.asarray(xyz[2])
+    lat, lon, h = from_xyz(xyz, net.a, net.f)
+    return h if net.geoid is None else h - net.geoid(lat, lon)
+
+
+def positions_of(net: Network, place: FloatArray) -> FloatArray:
+    """Positions (3, m) of places."""
+    return place if net.plane else to_xyz(place[0], place[1], place[2], net.a, net.f)
+
+
+def base_axes(net: Network, place: FloatArray) -> FloatArray:
+    """East, north, up (3, 3, m) of the ellipsoid's normal that marks move along, as rows."""
+    if net.plane:
+        return np.repeat(np.eye(3)[:, :, None], place.shape[1], axis=2)
+    return enu_axes(place[0], place[1])
+
+
+# The problem
+# ---------------------------------------------------------------------------------------------------------
+
+
+@dataclass(eq=False)
+class Setup:
+    """The numbering of unknowns: of every mark's three components (3, m), -1 where it has none, then of
+    every orientation."""
+
+    unknowns: IntArray
+    sets: dict[tuple[str, str], int]
+    names: tuple[str, ...]
+
+
+def numbering(net: Network, marks: Marks) -> Setup:
+    """Number the unknowns."""
+    unknowns = np.full((3, len(marks.names)), -1, dtype=np.intp)
+    names: list[str] = []
+    for i, name in enumerate(marks.names):
+        held = net.held(name)
+        for axis in net.axes:
+            if not held[axis]:
+                unknowns[axis, i] = len(names)
+                names.append(f"{'enh'[axis]} {name}")
+    sets: dict[tuple[str, str], int] = {}
+    for row in net.rows:
+        if row.kind == "direction" and (row.at, row.set) not in sets:
+            sets[row.at, row.set] = len(names)
+            names.append(f"orientation {row.set} {row.at}".replace("  ", " "))
+    return Setup(unknowns=unknowns, sets=sets, names=tuple(names))
+
+
+@dataclass(eq=False)
+class Part:
+    """The observations of a kind as arrays: which rows, columns of their marks, unknowns (p, k)."""
+
+    kind: str
+    rows: IntArray
+    ends: IntArray
+    hi: FloatArray
+    ht: FloatArray
+    observed: FloatArray
+    covariance: FloatArray
+    unknowns: IntArray
+    free: NDArray[np.bool_]
+
+
+def parts_of(net: Network, marks: Marks, setup: Setup) -> list[Part]:
+    """The observations by kind."""
+    place = marks.index
+    out = []
+    for kind in (*SINGLE, "vector"):
+        rows = np.array([i for i, row in enumerate(net.rows) if row.kind == kind], dtype=np.intp)
+        if not rows.size:
+            continue
+        mine = [net.rows[i] for i in rows]
+        ends = np.array([[place[r.at], place[r.to], place[r.back or r.to]] for r in mine]).T
+        roles = 3 if kind == "angle" else 2
+        unknowns = [setup.unknowns[:, ends[role]] for role in range(roles)]
+        if kind == "direction":
+            unknowns.append(np.array([[setup.sets[r.at, r.set] for r in mine]]))
+        index = np.concatenate(unknowns)
+        out.append(
+            Part(
+                kind=kind, rows=rows, ends=ends, hi=np.array([r.hi for r in mine]),
+                ht=np.array([r.ht for r in mine]), observed=np.stack([r.value for r in mine], axis=1),
+                covariance=np.stack([r.covariance for r in mine], axis=2),
+                unknowns=np.where(index < 0, 0, index), free=index >= 0,
+            )
+        )  # fmt: skip
+    return out
+
+
+@dataclass(eq=False)
+class About:
+    """Where marks move about: positions and axes of their places."""
+
+    xyz: FloatArray
+    axes: FloatArray
+    unknowns: IntArray
+
+    def positions(self, x: FloatArray) -> FloatArray:
+        """Positions (3, m) for values of the unknowns."""
+        if not x.size:
+            return self.xyz
+        move = np.where(self.unknowns >= 0, x[np.maximum(self.unknowns, 0)], 0.0)
+        return np.asarray(self.xyz + np.einsum("ijm,im->jm", self.axes, move))
+
+
+def _group(net: Network, part: Part, about: About) -> ObservationGroup:
+    at, to, back = part.ends
+    roles = part.unknowns.shape[0] // 3
+
+    def values(xyz: list[FloatArray]) -> FloatArray:
+        return computed(net, part.kind, xyz[0], xyz[1], xyz[2], part.hi, part.ht)
+
+    def model(x: FloatArray) -> tuple[FloatArray, FloatArray]:
+        p = about.positions(x)
+        ends = [p[:, at], p[:, to], p[:, back]]
+        value = values(ends)
+        design = np.zeros((value.shape[0], part.unknowns.shape[0], value.shape[1]))
+        for role in range(roles):
+            for axis in net.axes:
+                way = STEP_M * about.axes[axis][:, part.ends[role]]
+                shifted = []
+                for times in (-2.0, -1.0, 1.0, 2.0):
+                    moved = list(ends)
+                    moved[role] = ends[role] + times * way
+                    shifted.append(_near(part.kind, values(moved), value))
+                a, b, c, d = shifted
+                design[:, 3 * role + axis] = (a - 8.0 * b + 8.0 * c - d) / (12.0 * STEP_M)
+        if part.kind == "direction":
+            value = value - x[part.unknowns[-1]]
+            design[:, -1] = -1.0
+        design = np.where(part.free, design, 0.0)
+        return part.observed + _near(part.kind, value - part.observed, 0.0), design
+
+    return ObservationGroup(
+        observed=part.observed,
+        covariance=part.covariance,
+        model=model,
+        unknowns=part.unknowns,
+        name=part.kind,
+    )
+
+
+def _near(kind: str, value: Any, to: Any) -> FloatArray:
+    """An angle as the one nearest to another."""
+    if kind not in ("direction", "angle", "azimuth"):
+        return np.asarray(value)
+    return np.asarray(to + np.remainder(value - to + math.pi, 2.0 * math.pi) - math.pi)
+
+
+def _weighted(
+    net: Network, marks: Marks, about: About, setup: Setup
+) -> tuple[ObservationGroup, list[tuple[str, int]]] | None:
+    """The control's coordinates as observations, one a component."""
+    if net.datum != "weighted":
+        return None
+    which, sigma, given = [], [], []
+    for i, name in enumerate(marks.names):
+        known = net.control.get(name)
+        if known is None or known.planned:
+            continue
+        place = np.array([known.first, known.second, known.h])
+        at = positions_of(net, np.where(np.isfinite(place), place, marks.place[:, i])[:, None])
+        for axis in net.axes:
+            s = known.sv if axis == 2 else known.sh
+            if known.has[axis] and s > 0.0:
+                which.append((i, axis))
+                sigma.append(s)
+                given.append(at[:, 0])
+    if not which:
+        return None
+    columns, axes = np.array(which).T
+    rows = about.axes[axes, :, columns]  # (k, 3)
+    start = np.array(given)
+
+    def model(x: FloatArray) -> tuple[FloatArray, FloatArray]:
+        p = about.positions(x)[:, columns].T
+        return np.einsum("ki,ki->k", rows, p - start)[None], np.ones((1, 1, columns.size))
+
+    group = ObservationGroup(
+        observed=np.zeros((1, columns.size)), covariance=(np.array(sigma) ** 2)[None, None], model=model,
+        unknowns=setup.unknowns[axes, columns][None], name="control",
+    )  # fmt: skip
+    return group, [(marks.names[i], axis) for i, axis in which]
+
+
+def _inner(net: Network, marks: Marks, about: About, setup: Setup) -> Any:
+    """Inner constraints over the control marks, exact at x0 = their given coordinates."""
+    if net.datum != "free":
+        return None
+    names = [n for n in marks.names if (g := net.control.get(n)) is not None and not g.planned]
+    whole = [n for n in names if all(net.control[n].has[a] for a in net.axes)]
+    if not whole:
+        raise ProcedureError("no control mark gives the free network a place", hint="Give coordinates")
+    columns = np.array([marks.index[n] for n in whole])
+    given = np.array(
+        [[g.first, g.second, g.h if g.has[2] else 0.0] for n in whole if (g := net.control[n])]
+    ).T
+    if net.dimensions == 1:
+        given = np.vstack([marks.place[:2, columns], given[2:]])
+    x0 = positions_of(net, given)
+    about0 = x0 - x0.mean(axis=1, keepdims=True)
+    weights = list(_conditions(net, about0, x0.mean(axis=1)))  # each (3, k)
+
+    def constraints(x: FloatArray) -> tuple[FloatArray, FloatArray]:
+        d = about.positions(x)[:, columns] - x0
+        value = np.array([np.sum(w * d) for w in weights])
+        rows = np.zeros((len(weights), x.size))
+        for c, w in enumerate(weights):
+            along = np.einsum("ijk,jk->ik", about.axes[:, :, columns], w)
+            index = setup.unknowns[:, columns]
+            np.add.at(rows[c], index[index >= 0], along[index >= 0])
+        return value, rows
+
+    return constraints
+
+
+def _conditions(net: Network, x: FloatArray, middle: FloatArray) -> Any:
+    kinds = {row.kind for row in net.rows}
+    for axis in net.axes if net.plane or net.dimensions == 1 else (0, 1, 2):
+        yield np.repeat(np.eye(3)[axis][:, None], x.shape[1], axis=1)
+    if net.dimensions == 1:
+        return
+    up = np.array([0.0, 0.0, 1.0])
+    if not net.plane:
+        lat, lon, _ = from_xyz(middle, net.a, net.f)
+        up = enu_axes(lat, lon)[2]
+    if not kinds & {"azimuth", "vector"}:
+        tilts = net.dimensions == 3 and not kinds & {"zenith", "height_difference"}
+        for turn in list(np.eye(3)) if tilts else [up]:
+            yield np.cross(turn, x.T).T
+    if not kinds & {"distance", "vector", "height_difference"}:
+        yield x
+
+
+@dataclass(frozen=True, kw_only=True, eq=False)
+class NetworkResult:
+    """The engine's answer with the numbering, the places (3, m) adjusted, and which components the weighted
+    control's observations are."""
+
+    net: Network
+    marks: Marks
+    setup: Setup
+    parts: list[Part]
+    about: About
+    found: GroupAdjustment | None
+    weighted: list[tuple[str, int]]
+    lost: tuple[str, ...] = ()
+    x: FloatArray = field(default_factory=lambda: np.zeros(0))
+
+
+def solve(net: Network, start: Marks) -> NetworkResult:
+    """Adjust from starting places. Raises ProcedureError with nothing to solve, EstimationError,
+    DatumDefectError."""
+    marks = start
+    setup = numbering(net, marks)
+    if not setup.names:
+        raise ProcedureError("every mark is held: there is nothing to solve", hint="Hold fewer marks")
+    parts = parts_of(net, marks, setup)
+    turns = np.zeros(len(setup.names))
+    for _ in range(ROUNDS):
+        about = About(
+            xyz=positions_of(net, marks.place), axes=base_axes(net, marks.place), unknowns=setup.unknowns
+        )
+        if _ == 0:
+            turns = _orientations(net, parts, about, setup)
+        groups = [_group(net, part, about) for part in parts]
+        control = _weighted(net, marks, about, setup)
+        every = (*groups, control[0]) if control is not None else tuple(groups)
+        found = adjust(
+            GroupProblem(
+                names=setup.names, start=turns, groups=every, constraints=_inner(net, marks, about, setup)
+            )
+        )
+        moved = _moved(setup, found.x)
+        marks = _renewed(net, marks, about, found.x)
+        turns = found.x.copy()
+        turns[setup.unknowns[setup.unknowns >= 0]] = 0.0
+        if moved < SETTLED_M:
+            break
+    return NetworkResult(
+        net=net, marks=marks, setup=setup, parts=parts, about=about, found=found,
+        weighted=control[1] if control is not None else [], x=found.x,
+    )  # fmt: skip
+
+
+def _moved(setup: Setup, x: FloatArray) -> float:
+    index = setup.unknowns[setup.unknowns >= 0]
+    return float(np.abs(x[index]).max(initial=0.0))
+
+
+def _orientations(net: Network, parts: list[Part], about: About, setup: Setup) -> FloatArray:
+    out = np.zeros(len(setup.names))
+    for part in parts:
+        if part.kind == "direction":
+            at, to, back = (about.xyz[:, e] for e in part.ends)
+            value = computed(net, "direction", at, to, back, part.hi, part.ht)
+            for k in range(value.shape[1])[::-1]:
+                out[part.unknowns[-1, k]] = value[0, k] - part.observed[0, k]
+    return out
+
+
+def _renewed(net: Network, marks: Marks, about: About, x: FloatArray) -> Marks:
+    """Places after a solution; what is held stays exactly what it was."""
+    xyz = about.positions(x)
+    place = xyz.copy() if net.plane else np.stack(from_xyz(xyz, net.a, net.f))
+    for i, name in enumerate(marks.names):
+        held = net.held(name)
+        for axis in range(3):
+            if held[axis] or axis not in net.axes:
+                place[axis, i] = marks.place[axis, i]
+    return Marks(names=marks.names, place=place)
+
+
+# What it comes to
+# ---------------------------------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True, kw_only=True, eq=False)
+class RowFigures:
+    """Of one observation: residual, redundancy, w, smallest error found (b,), external reliability (b,) in
+    metres and the mark it is at; nan where the redundancy is under 1e-6."""
+
+    residual: FloatArray
+    redundancy: FloatArray
+    w: FloatArray
+    mdb: FloatArray
+    external: FloatArray
+    external_at: tuple[str, ...]
+
+
+def row_figures(result: NetworkResult, alpha: float, power: float) -> dict[int, RowFigures]:
+    """Figures by row number."""
+    assert result.found is not None
+    d0 = detectable_shift(alpha, power)
+    out: dict[int, RowFigures] = {}
+    for part, group in zip(result.parts, result.found.groups, strict=False):
+        r, w = group.redundancy, group.standardised
+        weight = np.asarray(np.linalg.inv(part.covariance.transpose(2, 0, 1)), dtype=float).transpose(1, 2, 0)
+        _, design = group.group.model(result.x)
+        q = result.found.factor.cofactor_blocks(part.unknowns, part.unknowns)
+        qa = np.einsum("pqk,bqk,bck->pck", q, design, weight)  # Q A' P e_c
+        spread = _sensitivity(weight, design, q)
+        fine = r >= 1e-6
+        mdb = np.where(fine, d0 / np.where(fine, spread, 1.0), np.nan)
+        for k, row in enumerate(part.rows.tolist()):
+            shift = np.where(part.free[:, k, None], qa[:, :, k] * mdb[:, k], 0.0)
+            external, where = _longest(result, part, k, shift)
+            out[row] = RowFigures(
+                residual=group.residuals[:, k], redundancy=r[:, k], w=np.where(fine[:, k], w[:, k], np.nan),
+                mdb=mdb[:, k], external=np.where(fine[:, k], external, np.nan), external_at=where,
+            )  # fmt: skip
+    return out
+
+
+def _sensitivity(weight: FloatArray, design: FloatArray, q: FloatArray) -> FloatArray:
+    """Roots of the diagonal of P Qvv P (b, k)."""
+    inner = np.einsum("bpk,pqk,cqk->bck", design, q, design)
+    whole = weight - np.einsum("bck,cdk,dek->bek", weight, inner, weight)
+    return np.asarray(np.sqrt(np.maximum(np.einsum("bbk->bk", whole), 0.0)))
+
+
+def _longest(
+    result: NetworkResult, part: Part, k: int, shift: FloatArray
+) -> tuple[FloatArray, tuple[str, ...]]:
+    roles = 3 if part.kind == "angle" else 2
+    axes = [0, 1] if result.net.dimensions == 2 else [2] if result.net.dimensions == 1 else [0, 1, 2]
+    lengths = np.array([np.linalg.norm(shift[[3 * role + a for a in axes]], axis=0) for role in range(roles)])
+    best = lengths.argmax(axis=0)
+    names = tuple(result.marks.names[part.ends[int(b), k]] for b in best)
+    return lengths.max(axis=0), names
+
+
+def covariance_of(result: NetworkResult, name: str) -> FloatArray:
+    """Covariance (3, 3) of a mark in its east, north, up; zeros where it does not move."""
+    assert result.found is not None
+    index = result.setup.unknowns[:, result.marks.index[name]]
+    out = np.zeros((3, 3))
+    free = np.flatnonzero(index >= 0)
+    if free.size:
+        block = result.found.factor.cofactor_blocks(index[free][:, None], index[free][:, None])[:, :, 0]
+        out[np.ix_(free, free)] = block
+    return out
+
+
+def undetermined(error: DatumDefectError, names: Sequence[str]) -> set[str]:
+    """Marks that a defect is about."""
+    known = set(names)
+    return {n for p in error.parameters if (n := p.split(" ", 1)[1]) in known}

@@ -1,0 +1,281 @@
+"""Where the marks of a network are to begin with, from its observations: good to metres is good enough.
+
+Works on a level plane through the middle of the control: east, north, up there.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fenwind.geodesy.geocentric import enu_axes, from_xyz
+from fenwind.procedures.network import Given, Marks, Network, Row, positions_of
+
+FloatArray = NDArray[np.float64]
+
+#: Places that a mark seen by distances and directions alone is looked for in, a side.
+GRID, REACH = 61, 3.0
+
+
+def starting_marks(net: Network) -> tuple[Marks, tuple[str, ...]]:
+    """Places of all marks of the network, and those for which no way was found."""
+    names = tuple(
+        dict.fromkeys(n for row in net.rows for n in (row.at, row.to, *([row.back] if row.back else [])))
+    )
+    search = _Search(net, names)
+    search.run()
+    return search.marks()
+
+
+class _Search:
+    """Coordinates found so far, (e, n, h) by name, nan for what is not known."""
+
+    def __init__(self, net: Network, names: tuple[str, ...]) -> None:
+        self.net, self.names = net, names
+        self.origin, self.axes = _level(net)
+        self.at: dict[str, FloatArray] = {name: np.full(3, np.nan) for name in names}
+        for name in names:
+            given = net.control.get(name)
+            if given is not None:
+                self.at[name] = self._given(given)
+        self.azimuths: dict[tuple[str, str], float] = {}
+        self.lengths = self._lengths()
+
+    def _given(self, given: Given) -> FloatArray:
+        if self.net.plane or self.net.dimensions == 1:
+            return np.array([given.first, given.second, given.h])
+        if not given.has[0]:
+            return np.array([math.nan, math.nan, given.h - self._zero])
+        h = given.h if given.has[2] else self._zero
+        local = self.axes @ (
+            positions_of(self.net, np.array([[given.first], [given.second], [h]])) - self.origin[:, None]
+        )
+        return np.array([local[0, 0], local[1, 0], local[2, 0] if given.has[2] else math.nan])
+
+    @property
+    def _zero(self) -> float:
+        return 0.0 if self.net.plane else float(from_xyz(self.origin, self.net.a, self.net.f)[2])
+
+    def _lengths(self) -> dict[frozenset[str], float]:
+        """Horizontal distances by their ends, slope ones by their zenith angles where there are some."""
+        zenith = {frozenset((r.at, r.to)): float(r.value[0]) for r in self.net.rows if r.kind == "zenith"}
+        out: dict[frozenset[str], float] = {}
+        for r in self.net.rows:
+            if r.kind == "distance":
+                key = frozenset((r.at, r.to))
+                out.setdefault(key, float(r.value[0]) * math.sin(zenith.get(key, 0.5 * math.pi)))
+        return out
+
+    def run(self) -> None:
+        """Until nothing more is found."""
+        while True:
+            count = self._count()
+            self._vectors_and_heights()
+            if self.net.dimensions != 1:
+                self._orient()
+                self._polar()
+                self._zeniths()
+            if self._count() > count:
+                continue
+            if self.net.dimensions == 1 or not (self._intersect() or self._place_by_grid()):
+                return
+
+    def _count(self) -> int:
+        return int(sum(np.isfinite(v).sum() for v in self.at.values())) + len(self.azimuths)
+
+    def _vectors_and_heights(self) -> None:
+        for r in self.net.rows:
+            if r.kind == "vector":
+                way = r.value if self.net.plane else self.axes @ r.value
+                for here, there, sign in ((r.at, r.to, 1.0), (r.to, r.at, -1.0)):
+                    self._set(there, self.at[here] + sign * way)
+            elif r.kind == "height_difference":
+                for here, there, sign in ((r.at, r.to, 1.0), (r.to, r.at, -1.0)):
+                    self._set(there, np.array([math.nan, math.nan, self.at[here][2] + sign * r.value[0]]))
+
+    def _set(self, name: str, value: FloatArray) -> None:
+        known = self.at[name]
+        self.at[name] = np.where(np.isfinite(known), known, value)
+
+    def _bearing(self, a: str, b: str) -> float:
+        d = self.at[b] - self.at[a]
+        return math.atan2(d[0], d[1])
+
+    def _fixed(self, name: str) -> bool:
+        return bool(np.isfinite(self.at[name][:2]).all())
+
+    def _orient(self) -> None:
+        """Azimuths of lines: observed, from orientations, over angles."""
+        turns: dict[tuple[str, str], float] = {}
+        for r in self.net.rows:
+            if r.kind == "azimuth":
+                self._ray(r.at, r.to, float(r.value[0]))
+        for r in self.net.rows:
+            if r.kind == "direction" and (r.at, r.set) not in turns:
+                azimuth = self._azimuth(r.at, r.to)
+                if azimuth is not None:
+                    turns[r.at, r.set] = azimuth - float(r.value[0])
+        for r in self.net.rows:
+            if r.kind == "direction" and (r.at, r.set) in turns:
+                self._ray(r.at, r.to, turns[r.at, r.set] + float(r.value[0]))
+            elif r.kind == "angle":
+                back, forward = self._azimuth(r.at, r.back), self._azimuth(r.at, r.to)
+                if back is not None:
+                    self._ray(r.at, r.to, back + float(r.value[0]))
+                elif forward is not None:
+                    self._ray(r.at, r.back, forward - float(r.value[0]))
+
+    def _azimuth(self, a: str, b: str) -> float | None:
+        if self._fixed(a) and self._fixed(b):
+            return self._bearing(a, b)
+        return self.azimuths.get((a, b))
+
+    def _ray(self, a: str, b: str, azimuth: float) -> None:
+        self.azimuths.setdefault((a, b), azimuth)
+        self.azimuths.setdefault((b, a), azimuth + math.pi)
+
+    def _polar(self) -> None:
+        for (a, b), azimuth in list(self.azimuths.items()):
+            d = self.lengths.get(frozenset((a, b)))
+            if d is not None and self._fixed(a) and not self._fixed(b):
+                e, n, _ = self.at[a]
+                self._set(b, np.array([e + d * math.sin(azimuth), n + d * math.cos(azimuth), math.nan]))
+
+    def _zeniths(self) -> None:
+        for r in self.net.rows:
+            if r.kind != "zenith":
+                continue
+            d = self.lengths.get(frozenset((r.at, r.to)))
+            if d is None and self._fixed(r.at) and self._fixed(r.to):
+                d = float(np.hypot(*(self.at[r.to] - self.at[r.at])[:2]))
+            if d is None:
+                continue
+            up = r.hi + d / math.tan(float(r.value[0])) - r.ht
+            for here, there, sign in ((r.at, r.to, 1.0), (r.to, r.at, -1.0)):
+                self._set(there, np.array([math.nan, math.nan, self.at[here][2] + sign * up]))
+
+    def _intersect(self) -> bool:
+        """One mark where two rays from fixed marks cross best."""
+        for name in self.names:
+            if self._fixed(name):
+                continue
+            rays = [(a, z) for (a, b), z in self.azimuths.items() if b == name and self._fixed(a)]
+            for i, (a, one) in enumerate(rays):
+                for b, two in rays[i + 1 :]:
+                    if abs(math.sin(one - two)) > 0.1:
+                        m = np.array([[math.sin(one), -math.sin(two)], [math.cos(one), -math.cos(two)]])
+                        s, _ = np.linalg.solve(m, (self.at[b] - self.at[a])[:2])
+                        e, n = self.at[a][:2] + s * np.array([math.sin(one), math.cos(one)])
+                        self._set(name, np.array([e, n, math.nan]))
+                        return True
+        return False
+
+    def _place_by_grid(self) -> bool:
+        """One mark from distances, rays and directions between it and fixed marks, the best seen first."""
+        best: tuple[int, str] | None = None
+        for name in self.names:
+            if not self._fixed(name):
+                count = self._seen(name)
+                if count >= 2 and (best is None or count > best[0]):
+                    best = (count, name)
+        if best is None:
+            return False
+        self._set(best[1], self._searched(best[1]))
+        return True
+
+    def _links(self, name: str) -> tuple[dict[str, float], dict[str, float], dict[str, dict[str, float]]]:
+        """Distances to fixed marks, rays from them, and directions to them by set."""
+        distances = {
+            other: d
+            for pair, d in self.lengths.items()
+            if name in pair and self._fixed(other := next(iter(pair - {name})))
+        }
+        rays = {a: z for (a, b), z in self.azimuths.items() if b == name and self._fixed(a)}
+        sets: dict[str, dict[str, float]] = {}
+        for r in self.net.rows:
+            if r.at != name or not self._fixed(r.to):
+                continue
+            if r.kind == "direction":
+                sets.setdefault(f"set {r.set}", {}).setdefault(r.to, float(r.value[0]))
+            elif r.kind == "angle" and self._fixed(r.back):
+                sets.setdefault(f"angle {r.back} {r.to}", {r.back: 0.0, r.to: float(r.value[0])})
+        return distances, rays, sets
+
+    def _seen(self, name: str) -> int:
+        distances, rays, sets = self._links(name)
+        return len(distances) + len(rays) + sum(len(s) - 1 for s in sets.values())
+
+    def _searched(self, name: str) -> FloatArray:
+        from scipy.optimize import minimize
+
+        distances, rays, sets = self._links(name)
+        fixed = np.array([self.at[n][:2] for n in self.names if self._fixed(n)])
+        size = float(max(np.ptp(fixed, axis=0).max(), max(distances.values(), default=0.0), 1.0))
+
+        def cost(e: FloatArray, n: FloatArray) -> FloatArray:
+            total = np.zeros(np.shape(e))
+            for other, d in distances.items():
+                total = total + ((np.hypot(e - self.at[other][0], n - self.at[other][1]) - d) / size) ** 2
+            for other, z in rays.items():
+                total = total + _turn(np.arctan2(e - self.at[other][0], n - self.at[other][1]) - z) ** 2
+            for seen in sets.values():
+                off = [np.arctan2(self.at[o][0] - e, self.at[o][1] - n) - z for o, z in seen.items()]
+                middle = np.arctan2(sum(np.sin(v) for v in off), sum(np.cos(v) for v in off))
+                total = total + sum(_turn(v - middle) ** 2 for v in off)
+            return np.asarray(total)
+
+        steps = np.linspace(-0.5, 0.5, GRID) * REACH * size
+        middle = fixed.mean(axis=0)
+        e, n = np.meshgrid(middle[0] + steps + 0.0137 * size, middle[1] + steps + 0.0071 * size)
+        values = cost(e, n).ravel()
+        results = [
+            minimize(lambda x: float(cost(x[0], x[1])), [e.ravel()[i], n.ravel()[i]], method="Nelder-Mead",
+                     options={"xatol": 1e-3, "fatol": 1e-16, "maxiter": 600})
+            for i in np.argsort(values)[:6]
+        ]  # fmt: skip
+        x = min(results, key=lambda r: r.fun).x
+        return np.array([x[0], x[1], math.nan])
+
+    def marks(self) -> tuple[Marks, tuple[str, ...]]:
+        """Places as the network has them; a height that is not known is that of the neighbours' mean."""
+        lost = tuple(n for n in self.names if not all(np.isfinite(self.at[n][a]) for a in self.net.axes))
+        local = np.array([self.at[n] for n in self.names]).T
+        if self.net.plane or self.net.dimensions == 1:
+            return Marks(names=self.names, place=np.where(np.isfinite(local), local, 0.0)), lost
+        local = np.where(np.isfinite(local), local, 0.0)
+        xyz = self.origin[:, None] + self.axes.T @ local
+        place = np.stack(from_xyz(xyz, self.net.a, self.net.f))
+        for i, name in enumerate(self.names):
+            given = self.net.control.get(name)
+            if given is not None:
+                values = np.array([given.first, given.second, given.h])
+                place[:, i] = np.where(np.isfinite(values), values, place[:, i])
+        return Marks(names=self.names, place=place), lost
+
+
+def _turn(angle: FloatArray) -> FloatArray:
+    return np.asarray(np.remainder(angle + math.pi, 2.0 * math.pi) - math.pi)
+
+
+def _level(net: Network) -> tuple[FloatArray, FloatArray]:
+    """Origin and axes of the level plane."""
+    if net.plane or net.dimensions == 1:
+        return np.zeros(3), np.eye(3)
+    given = [g for g in net.control.values() if g.has[0]]
+    lat = float(np.mean([g.first for g in given])) if given else 0.0
+    lon = float(np.mean([g.second for g in given])) if given else 0.0
+    heights = [g.h for g in given if g.has[2]]
+    h = float(np.mean(heights)) if heights else 0.0
+    return positions_of(net, np.array([[lat], [lon], [h]]))[:, 0], enu_axes(lat, lon)
+
+
+def without(net: Network, names: set[str]) -> Network:
+    """The network without some marks and what was observed to them."""
+    from dataclasses import replace
+
+    keep: tuple[Row, ...] = tuple(r for r in net.rows if not {r.at, r.to, r.back} & names)
+    control: Mapping[str, Given] = {n: g for n, g in net.control.items() if n not in names}
+    return replace(net, rows=keep, control=control)

@@ -1,0 +1,276 @@
+"""Networks from the command line: by hand, against an independent solver, in a plane and in space, simulated
+truth, blunders, and bad input."""
+
+import csv
+import io
+import json
+import math
+from collections.abc import Mapping
+from contextlib import redirect_stderr, redirect_stdout
+from typing import Any
+
+import numpy as np
+import pyproj
+from scipy.optimize import least_squares
+
+from fenwind.cli import main
+from tests.support import TempFolder
+
+PLANE = {"A": (0, 0, 10), "B": (500, 20, 14), "C": (520, 480, 22), "D": (-10, 510, 5), "E": (240, 260, 30)}
+R, K = 6_372_000.0, 0.13
+
+
+def azimuth(a: str, b: str) -> float:
+    return math.atan2(PLANE[b][0] - PLANE[a][0], PLANE[b][1] - PLANE[a][1])
+
+
+class Adjust(TempFolder):
+    def table(self, name: str, head: str, rows: list[list[Any]]) -> str:
+        out = io.StringIO()
+        csv.writer(out, lineterminator="\n").writerows([head.split(","), *rows])
+        return self.write(name, out.getvalue())
+
+    def adjust(self, rows: str, control: str, *more: str, code: int = 0) -> Any:
+        out, said = io.StringIO(), io.StringIO()
+        with redirect_stdout(out), redirect_stderr(said):
+            found = main(["adjust", rows, control, *more, "--json"])
+        self.assertEqual(found, code, out.getvalue() + said.getvalue())
+        return said.getvalue() if code == 2 else json.loads(out.getvalue())
+
+    def rules(self, found: dict[str, Any]) -> list[str]:
+        return [d["rule"] for d in found["doubts"] if d["grave"]]
+
+
+class Heights(Adjust):
+    ROWS = "kind,at,to,value,sigma\nheight_difference,A,B,1,{0}\nheight_difference,B,C,1,{0}\n" \
+        "height_difference,C,A,-1.997,{1}\n"  # fmt: skip
+
+    def test_a_loop_by_hand(self) -> None:
+        """3 mm over with variances 1, 1 and 4: corrections of 0.5, 0.5 and 2 mm; redundancies 1/6, 1/6,
+        4/6."""
+        rows = self.write("o.csv", self.ROWS.format(0.001, 0.002))
+        found = self.adjust(rows, self.write("c.csv", "name,h\nA,10\n"))
+        self.assertEqual((found["dimensions"], found["dof"]), (1, 1))
+        np.testing.assert_allclose([p["h"] for p in found["positions"]], [10.0, 10.9995, 11.999], atol=1e-9)
+        seen = found["observations"]
+        np.testing.assert_allclose([o["residual"] for o in seen], [-0.0005, -0.0005, -0.002], atol=1e-9)
+        np.testing.assert_allclose([o["redundancy"] for o in seen], [1 / 6, 1 / 6, 4 / 6], atol=1e-9)
+        w = 0.003 / math.sqrt(6e-6)
+        np.testing.assert_allclose(np.abs([o["w"] for o in seen]), w, atol=1e-9)
+        self.assertAlmostEqual(found["variance_factor"], w**2, 9)
+        # 4.1321 sigma / sqrt(r), and that error's shift of B: 5/6 of it.
+        self.assertAlmostEqual(seen[0]["mdb"], 4.1321 * 0.001 * math.sqrt(6.0), 6)
+        self.assertAlmostEqual(seen[0]["external"], 5 / 6 * seen[0]["mdb"], 9)
+        self.assertEqual((seen[0]["external_at"], seen[0]["line"]), ("B", 2))
+        self.assertAlmostEqual(found["positions"][1]["covariance"][0][0], 1e-6 * 5 / 6, 12)
+        self.assertEqual(
+            (found["positions"][0]["held"], found["positions"][0]["covariance"]), (True, [[0.0]])
+        )
+
+    def test_weighted_and_free(self) -> None:
+        """Two marks 5 mm apart from their difference: weights share it; free leaves their mean alone."""
+        rows = self.write("o.csv", "kind,at,to,value,sigma\nheight_difference,A,B,1.005,0.001\n")
+        control = self.write("c.csv", "name,h,sv\nA,10,0.001\nB,11,0.002\n")
+        found = self.adjust(rows, control, "--weighted")
+        np.testing.assert_allclose(
+            [p["h"] for p in found["positions"]], [10 - 0.005 / 6, 11 + 0.005 * 4 / 6], atol=1e-9
+        )
+        self.assertEqual(found["dof"], 1)
+        one = found["control"][0]
+        self.assertAlmostEqual(one["difference"][2], -0.005 / 6, 9)
+        self.assertAlmostEqual(one["redundancy"][2], 1 / 6, 9)
+        free = self.adjust(rows, control, "--free")
+        np.testing.assert_allclose([p["h"] for p in free["positions"]], [9.9975, 11.0025], atol=1e-9)
+        self.assertEqual((free["dof"], free["variance_factor"]), (0, None))
+
+
+class Plane(Adjust):
+    def rows(self, noise: float = 1.0, blunder: dict[int, float] | None = None) -> str:
+        rng = np.random.default_rng(4)
+        out: list[list[Any]] = []
+        for a in PLANE:
+            turn = rng.uniform(0, 360)
+            for b in PLANE:
+                if a != b:
+                    value = math.degrees(azimuth(a, b)) - turn + noise * rng.normal() * 5 / 3600
+                    out.append(["direction", a, b, f"{value % 360.0:.10f}", ""])
+                    if a < b:
+                        d = math.dist(PLANE[a][:2], PLANE[b][:2]) + noise * rng.normal() * 0.003
+                        out.append(["distance", a, b, d, 0.003])
+        for k, size in (blunder or {}).items():
+            out[k][3] = float(out[k][3]) + size
+        return self.table("o.csv", "kind,at,to,value,sigma", out)
+
+    def control(self, names: str = "AB") -> str:
+        return self.table("c.csv", "name,e,n,h", [[n, *PLANE[n][:2], ""] for n in names])
+
+    def test_against_scipy(self) -> None:
+        found = self.adjust(self.rows(), self.control(), "--plane")
+        self.assertEqual((found["dimensions"], found["doubts"]), (2, []))
+        with open(self.path("o.csv"), encoding="utf-8") as file:
+            seen = list(csv.DictReader(file))
+
+        def off(x: np.ndarray) -> np.ndarray:
+            at = {"A": PLANE["A"][:2], "B": PLANE["B"][:2]}
+            at |= {n: tuple(x[2 * i : 2 * i + 2]) for i, n in enumerate("CDE")}
+            turn = dict(zip("ABCDE", x[6:], strict=True))
+            out = []
+            for r in seen:
+                (e1, n1), (e2, n2) = at[r["at"]], at[r["to"]]
+                if r["kind"] == "distance":
+                    out.append((math.hypot(e2 - e1, n2 - n1) - float(r["value"])) / 0.003)
+                else:
+                    miss = math.degrees(math.atan2(e2 - e1, n2 - n1)) - turn[r["at"]] - float(r["value"])
+                    out.append(((miss + 180.0) % 360.0 - 180.0) * 720.0)
+            return np.array(out)
+
+        first = {r["at"]: r for r in reversed(seen) if r["kind"] == "direction"}
+        turns = [math.degrees(azimuth(a, first[a]["to"])) - float(first[a]["value"]) for a in "ABCDE"]
+        start = np.concatenate([np.ravel([PLANE[n][:2] for n in "CDE"]), turns])
+        wanted = least_squares(off, start, x_scale=[1.0] * 6 + [1e-3] * 5, xtol=1e-15, ftol=1e-15, gtol=1e-15)
+        got = {p["name"]: p for p in found["positions"]}
+        np.testing.assert_allclose(
+            [[got[n]["e"], got[n]["n"]] for n in "CDE"], wanted.x[:6].reshape(3, 2), atol=1e-6
+        )
+        q = np.linalg.inv(wanted.jac.T @ wanted.jac)
+        np.testing.assert_allclose(got["C"]["covariance"], q[:2, :2], rtol=1e-3, atol=1e-10)
+        self.assertAlmostEqual(found["variance_factor"] * found["dof"], 2.0 * wanted.cost, 4)
+        self.assertAlmostEqual(sum(o["redundancy"] for o in found["observations"]), found["dof"], 8)
+        half = np.linalg.eigvalsh(q[:2, :2])
+        self.assertAlmostEqual(got["C"]["ellipse"]["a"], math.sqrt(5.991465 * half[1]), 6)
+
+    def test_a_wrong_value_is_named(self) -> None:
+        for k, size, rule in ((7, 0.1, "adjust.distance"), (0, 0.02, "adjust.direction")):
+            with self.subTest(rule=rule):
+                rows = self.rows(0.5, {k: size})
+                found = self.adjust(rows, self.control(), "--plane", code=1)
+                with open(rows, encoding="utf-8") as file:
+                    line = list(csv.DictReader(file))[k]
+                first = found["doubts"][0]
+                self.assertEqual((first["rule"], first["names"]), (rule, [line["at"], line["to"]]))
+                wanted = size * 3600 if rule == "adjust.direction" else size
+                self.assertAlmostEqual(first["value"], wanted, delta=0.15 * wanted)
+                self.assertIn("adjust.global", self.rules(found))
+
+    def test_free_keeps_the_mean_and_the_turn(self) -> None:
+        found = self.adjust(self.rows(), self.control("ABCDE"), "--plane", "--free")
+        d = np.array([c["difference"][:2] for c in found["control"]])
+        x = np.array([PLANE[c["name"]][:2] for c in found["control"]])
+        x = x - x.mean(axis=0)
+        np.testing.assert_allclose(d.sum(axis=0), 0.0, atol=1e-9)
+        self.assertAlmostEqual(float(np.sum(x[:, 0] * d[:, 1] - x[:, 1] * d[:, 0])), 0.0, 6)
+        self.assertGreater(float(np.abs(d).max()), 1e-5)
+
+    def test_components(self) -> None:
+        found = self.adjust(self.rows(), self.control(), "--plane", "--components")
+        total = sum(c["redundancy"] * c["factor"] for c in found["components"])
+        self.assertAlmostEqual(total / found["dof"], found["variance_factor"], 9)
+        again = self.adjust(self.rows(), self.control(), "--plane", "--apply-components")
+        self.assertAlmostEqual(again["variance_factor"], 1.0, 5)
+
+    def test_what_cannot_be_determined(self) -> None:
+        rows = self.table(
+            "o.csv", "kind,at,to,value",
+            [["distance", "A", "C", math.dist(PLANE["A"][:2], PLANE["C"][:2])],
+             ["distance", "B", "C", math.dist(PLANE["B"][:2], PLANE["C"][:2])],
+             ["azimuth", "A", "C", math.degrees(azimuth("A", "C"))], ["azimuth", "A", "X", 10]],
+        )  # fmt: skip
+        found = self.adjust(rows, self.control(), "--plane", code=1)
+        self.assertEqual(self.rules(found), ["adjust.undetermined"])
+        lost = next(p for p in found["positions"] if p["name"] == "X")
+        self.assertEqual((lost["e"], lost["covariance"]), (None, None))
+        self.assertIsNone(found["observations"][3]["residual"])
+        place = next(p for p in found["positions"] if p["name"] == "C")
+        np.testing.assert_allclose([place["e"], place["n"]], [520, 480], atol=1e-6)
+
+    def test_bad_input(self) -> None:
+        rows = self.write("o.csv", "kind,at,to,value\ndistance,A,B,5\n")
+        for control, more, words in (
+            ("A,0,0,\nB,5,0,\n", ("--plane",), "every mark is held"),
+            ("A,0,0,\n", (), "--frame CODE, or --plane"),
+            ("A,0,,\n", ("--plane",), "both coordinates"),
+            ("A,0,0,\n", ("--plane", "--hold", "Q"), "Q is not"),
+            ("A,0,0,\n", ("--plane", "--alpha", "2"), "--alpha"),
+        ):
+            with self.subTest(words=words):
+                path = self.write("c.csv", "name,e,n,h\n" + control)
+                said = self.adjust(rows, path, *more, code=2)
+                self.assertIn(words, said)
+
+
+class Space(Adjust):
+    #: West and south, heights of a mountain.
+    MARKS: Mapping[str, tuple[float, float, float]] = {
+        "A": (-33.5, -70.6, 2000.0), "B": (-33.49, -70.585, 2150.0), "C": (-33.507, -70.58, 1900.0),
+        "D": (-33.512, -70.61, 2050.0),
+    }  # fmt: skip
+
+    def xyz(self, name: str, up: float = 0.0) -> np.ndarray:
+        lat, lon, h = self.MARKS[name]
+        way = pyproj.Transformer.from_pipeline("+proj=cart +ellps=GRS80")
+        return np.array(way.transform(lon, lat, h + up))
+
+    def axes(self, name: str) -> np.ndarray:
+        lat, lon = map(math.radians, self.MARKS[name][:2])
+        s, c, sl, cl = math.sin(lat), math.cos(lat), math.sin(lon), math.cos(lon)
+        return np.array([[-sl, cl, 0.0], [-s * cl, -s * sl, c], [c * cl, c * sl, s]])
+
+    def rows(self, vectors: bool = True) -> str:
+        """Exact observations by the contract's own geometry, with heights of instruments and targets."""
+        out: list[list[Any]] = []
+        for a in self.MARKS:
+            for b in self.MARKS:
+                if a == b:
+                    continue
+                d = self.xyz(b, 1.7) - self.xyz(a, 1.5)
+                e, n, u = self.axes(a) @ d
+                s = float(np.linalg.norm(d))
+                az = math.degrees(math.atan2(e, n))
+                za = math.degrees(math.acos(u / s) - K * s / (2 * R))
+                out.append(["direction", a, b, f"{(az - 40) % 360:.12f}", 1.5, 1.7, "", "", "", *[""] * 6])
+                out.append(["zenith", a, b, f"{za:.12f}", 1.5, 1.7, "", "", "", *[""] * 6])
+                out.append(["distance", a, b, repr(s), 1.5, 1.7, "", "", "", *[""] * 6])
+        if vectors:
+            for a, b in ("AB", "AD"):
+                v = self.xyz(b) - self.xyz(a)
+                out.append(
+                    ["vector", a, b, "", "", "", *map(repr, map(float, v)), 4e-6, 1e-6, 0, 5e-6, 0, 6e-6]
+                )
+        return self.table("o.csv", "kind,at,to,value,hi,ht,dx,dy,dz,sxx,sxy,sxz,syy,syz,szz", out)
+
+    def test_exact_observations_give_the_marks_back(self) -> None:
+        for head, names in (("name,lat,lon,h", "A"), ("name,lat,lon,h", "AB")):
+            with self.subTest(names=names):
+                control = self.table("c.csv", head, [[n, *self.MARKS[n]] for n in names])
+                found = self.adjust(self.rows(), control)
+                self.assertEqual(found["dimensions"], 3)
+                for one in found["positions"]:
+                    np.testing.assert_allclose(
+                        [one["x"], one["y"], one["z"]], self.xyz(one["name"]), atol=2e-6
+                    )
+                    np.testing.assert_allclose(
+                        [one["lat"], one["lon"], one["h"]],
+                        self.MARKS[one["name"]],
+                        atol=[2e-11, 2e-11, 2e-6][0] + 2e-6,
+                    )
+                self.assertLess(found["variance_factor"], 1e-6)
+                self.assertEqual(found["doubts"][-1]["rule"], "adjust.deflection")
+
+    def test_a_projected_frame_in_feet(self) -> None:
+        """The same marks given and told in a frame of their own in US survey feet."""
+        frame = (
+            "+proj=tmerc +lat_0=-33.5 +lon_0=-71 +k=1.0003 +x_0=100000 +y_0=200000 +ellps=GRS80 +units=us-ft"
+        )
+        foot = 1200.0 / 3937.0
+        plane = {n: (*pyproj.Proj(frame)(lon, lat), h / foot) for n, (lat, lon, h) in self.MARKS.items()}
+        control = self.table("c.csv", "name,e,n,h", [["A", *plane["A"][:2], self.MARKS["A"][2]]])
+        found = self.adjust(self.rows(), control, "--frame", frame)
+        for one in found["positions"]:
+            np.testing.assert_allclose([one["e"], one["n"]], plane[one["name"]][:2], atol=1e-5)
+
+    def test_a_free_network_in_space(self) -> None:
+        control = self.table("c.csv", "name,lat,lon,h", [[n, *p] for n, p in self.MARKS.items()])
+        found = self.adjust(self.rows(vectors=False), control, "--free")
+        # 36 observations, 12 coordinates and 4 orientations, 4 conditions.
+        self.assertEqual(found["dof"], 36 - 16 + 4)
+        self.assertLess(max(abs(v) for c in found["control"] for v in c["difference"]), 2e-6)
