@@ -40,6 +40,7 @@ VERBS = (
     "datum-fit",
     "loops",
     "adjust",
+    "design",
 )
 
 

@@ -30,10 +30,10 @@ class Adjust(TempFolder):
         csv.writer(out, lineterminator="\n").writerows([head.split(","), *rows])
         return self.write(name, out.getvalue())
 
-    def adjust(self, rows: str, control: str, *more: str, code: int = 0) -> Any:
+    def adjust(self, rows: str, control: str, *more: str, code: int = 0, verb: str = "adjust") -> Any:
         out, said = io.StringIO(), io.StringIO()
         with redirect_stdout(out), redirect_stderr(said):
-            found = main(["adjust", rows, control, *more, "--json"])
+            found = main([verb, rows, control, *more, "--json"])
         self.assertEqual(found, code, out.getvalue() + said.getvalue())
         return said.getvalue() if code == 2 else json.loads(out.getvalue())
 
@@ -139,6 +139,26 @@ class Plane(Adjust):
         half = np.linalg.eigvalsh(q[:2, :2])
         self.assertAlmostEqual(got["C"]["ellipse"]["a"], math.sqrt(5.991465 * half[1]), 6)
 
+    def test_a_design_is_worth_what_the_adjustment_is(self) -> None:
+        path = self.rows(noise=0.0)
+        found = self.adjust(path, self.control(), "--plane")
+        with open(path, encoding="utf-8") as file:
+            seen = list(csv.DictReader(file))
+        planned = self.table(
+            "d.csv", "kind,at,to,sigma", [[r["kind"], r["at"], r["to"], r["sigma"]] for r in seen]
+        )
+        rows = [[n, *PLANE[n][:2], "", "" if n in "AB" else "yes"] for n in PLANE]
+        control = self.table("p.csv", "name,e,n,h,planned", rows)
+        design = self.adjust(planned, control, "--plane", verb="design")
+        self.assertEqual((design["dof"], design["variance_factor"]), (found["dof"], None))
+        for one, other in zip(design["positions"], found["positions"], strict=True):
+            np.testing.assert_allclose(one["covariance"], other["covariance"], rtol=1e-5, atol=1e-12)
+        for one, other in zip(design["observations"], found["observations"], strict=True):
+            self.assertIsNone(one["residual"])
+            for key in ("redundancy", "mdb", "external"):
+                self.assertAlmostEqual(one[key], other[key], delta=1e-5 * abs(other[key]) + 1e-12)
+        self.assertIn("nothing, in a design", self.adjust(path, control, "--plane", verb="design", code=2))
+
     def test_a_wrong_value_is_named(self) -> None:
         for k, size, rule in ((7, 0.1, "adjust.distance"), (0, 0.02, "adjust.direction")):
             with self.subTest(rule=rule):
@@ -160,6 +180,15 @@ class Plane(Adjust):
         np.testing.assert_allclose(d.sum(axis=0), 0.0, atol=1e-9)
         self.assertAlmostEqual(float(np.sum(x[:, 0] * d[:, 1] - x[:, 1] * d[:, 0])), 0.0, 6)
         self.assertGreater(float(np.abs(d).max()), 1e-5)
+
+    def test_control_far_apart(self) -> None:
+        """Two control marks that do not see each other: the rest is placed by itself first."""
+        path = self.rows(noise=0.0)
+        with open(path, encoding="utf-8") as file:
+            lines = [line for line in file if "A,C" not in line and "C,A" not in line]
+        found = self.adjust(self.write("o.csv", "".join(lines)), self.control("AC"), "--plane")
+        for one in found["positions"]:
+            np.testing.assert_allclose([one["e"], one["n"]], PLANE[one["name"]][:2], atol=1e-5)
 
     def test_components(self) -> None:
         found = self.adjust(self.rows(), self.control(), "--plane", "--components")
@@ -215,8 +244,14 @@ class Space(Adjust):
         s, c, sl, cl = math.sin(lat), math.cos(lat), math.sin(lon), math.cos(lon)
         return np.array([[-sl, cl, 0.0], [-s * cl, -s * sl, c], [c * cl, c * sl, s]])
 
-    def rows(self, vectors: bool = True) -> str:
-        """Exact observations by the contract's own geometry, with heights of instruments and targets."""
+    def rows(
+        self, vectors: bool = True, *, noise: float = 0.0, hi: str = "", ht: str = "", swap: str = "",
+        feet: str = "",
+    ) -> str:  # fmt: skip
+        """Observations by the contract's own geometry, with heights of instruments and targets. hi: a station
+        whose instrument is booked 0.5 m too high; ht: a line whose target is; swap: a station and two targets
+        that were exchanged; feet: a line measured in feet, or all."""
+        rng = np.random.default_rng(6)
         out: list[list[Any]] = []
         for a in self.MARKS:
             for b in self.MARKS:
@@ -227,9 +262,17 @@ class Space(Adjust):
                 s = float(np.linalg.norm(d))
                 az = math.degrees(math.atan2(e, n))
                 za = math.degrees(math.acos(u / s) - K * s / (2 * R))
-                out.append(["direction", a, b, f"{(az - 40) % 360:.12f}", 1.5, 1.7, "", "", "", *[""] * 6])
-                out.append(["zenith", a, b, f"{za:.12f}", 1.5, 1.7, "", "", "", *[""] * 6])
-                out.append(["distance", a, b, repr(s), 1.5, 1.7, "", "", "", *[""] * 6])
+                az += noise * rng.normal() * 5 / 3600.0
+                za += noise * rng.normal() * 5 / 3600.0
+                s += noise * rng.normal() * (0.003 + 2e-6 * s)
+                s /= 0.3048 if feet in ("all", a + b) else 1.0
+                to = b
+                if swap[:1] == a and b in swap[1:]:
+                    to = swap[2] if b == swap[1] else swap[1]
+                up = [2.0 if hi == a else 1.5, 2.2 if ht == a + b else 1.7, "", "", "", *[""] * 6]
+                out.append(["direction", a, to, f"{(az - 40) % 360:.12f}", *up])
+                out.append(["zenith", a, to, f"{za:.12f}", *up])
+                out.append(["distance", a, to, repr(s), *up])
         if vectors:
             for a, b in ("AB", "AD"):
                 v = self.xyz(b) - self.xyz(a)
@@ -255,6 +298,29 @@ class Space(Adjust):
                     )
                 self.assertLess(found["variance_factor"], 1e-6)
                 self.assertEqual(found["doubts"][-1]["rule"], "adjust.deflection")
+
+    def test_blunders_are_named(self) -> None:
+        for case, rule, names, value in (
+            (dict(hi="B"), "adjust.instrument-height", ["B"], 0.5),
+            (dict(ht="BC"), "adjust.target-height", ["B", "C"], 0.5),
+            (dict(swap="BCD"), "adjust.names", ["B", "C", "D"], None),
+            (dict(feet="CD"), "adjust.unit", ["C", "D"], None),
+        ):  # fmt: skip
+            with self.subTest(case=case):
+                control = self.table("c.csv", "name,lat,lon,h", [[n, *self.MARKS[n]] for n in "AB"])
+                found = self.adjust(self.rows(noise=0.5, **case), control, code=1)
+                first = found["doubts"][0]
+                self.assertEqual((first["rule"], sorted(first["names"])), (rule, names))
+                if value is not None:
+                    self.assertAlmostEqual(first["value"], value, delta=0.06)
+
+    def test_a_control_mark_elsewhere_is_named(self) -> None:
+        rows = [[n, *self.MARKS[n]] for n in "ABC"]
+        rows[2][3] = 1900.2
+        found = self.adjust(self.rows(noise=0.5), self.table("c.csv", "name,lat,lon,h", rows), code=1)
+        first = found["doubts"][0]
+        self.assertEqual((first["rule"], first["names"]), ("adjust.control", ["C"]))
+        self.assertAlmostEqual(first["value"], 0.2, delta=0.02)
 
     def test_a_projected_frame_in_feet(self) -> None:
         """The same marks given and told in a frame of their own in US survey feet."""

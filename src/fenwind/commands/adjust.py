@@ -22,7 +22,11 @@ CHI2_95 = 5.991465
 
 def add_parser(verbs: Any) -> None:
     """Declare the verb."""
-    parser = verbs.add_parser("adjust", help="adjust a network", description=_DESCRIPTION)
+    add_options(verbs.add_parser("adjust", help="adjust a network", description=_DESCRIPTION))
+
+
+def add_options(parser: argparse.ArgumentParser) -> None:
+    """The options of adjust and design."""
     parser.add_argument("observations", metavar="OBS.csv")
     parser.add_argument("control", metavar="CONTROL.csv")
     space = parser.add_mutually_exclusive_group()
@@ -47,14 +51,24 @@ def add_parser(verbs: Any) -> None:
 
 def run(options: argparse.Namespace) -> int:
     """Read, adjust, tell."""
-    from fenwind.commands.session_json import answer, doubts_json
+    from fenwind.commands.session_json import answer
+    from fenwind.exchange.network_csv import read_network
+
+    rows = read_network(options.observations, sigmas_of(options))
+    net, frame, geographic = network_of(options, rows)
+    payload = told(options, net, rows, frame, geographic)
+    return answer(payload, _words(payload), options.json)
+
+
+def told(
+    options: argparse.Namespace, net: Network, rows: list[Observation], frame: Frame | None, geographic: bool
+) -> dict[str, Any]:
+    """Solve, and everything that is told of it."""
+    from fenwind.commands.session_json import doubts_json
     from fenwind.doubts.network_rules import network_doubts
     from fenwind.estimation.distributions import chi2_tail
-    from fenwind.exchange.network_csv import read_network
     from fenwind.procedures.network import row_figures
 
-    rows = read_network(options.observations, _sigmas(options))
-    net, frame, geographic = _network(options, rows)
     result, components = _solved(options, net, rows)
     found = result.found
     figures = row_figures(result, options.alpha, options.power) if found is not None else {}
@@ -62,7 +76,7 @@ def run(options: argparse.Namespace) -> int:
     squares = found.sum_squares if found is not None else 0.0
     p_value = float(chi2_tail(squares, dof)) if dof > 0 else None
     doubts = list(network_doubts(result, figures, p_value, options.alpha))
-    payload: dict[str, Any] = {
+    return {
         "dimensions": net.dimensions,
         "positions": _positions(result, net, frame, geographic),
         "observations": _observations(result, net, rows, figures),
@@ -70,10 +84,10 @@ def run(options: argparse.Namespace) -> int:
         "variance_factor": squares / dof if dof > 0 else None, "dof": dof, "p_value": p_value,
         "components": components, "doubts": doubts_json(doubts),
     }  # fmt: skip
-    return answer(payload, _words(payload), options.json)
 
 
-def _sigmas(options: argparse.Namespace) -> Any:
+def sigmas_of(options: argparse.Namespace) -> Any:
+    """What an empty sigma stands for. Raises ParseError."""
     from fenwind.commands.traverse import mm_ppm
     from fenwind.exchange.network_csv import Sigmas
     from fenwind.quantities.angles import RAD_PER_SECOND
@@ -97,7 +111,8 @@ def _sigmas(options: argparse.Namespace) -> Any:
 # ---------------------------------------------------------------------------------------------------------
 
 
-def _network(options: argparse.Namespace, rows: list[Observation]) -> tuple[Network, Frame | None, bool]:
+def network_of(options: argparse.Namespace, rows: list[Observation]) -> tuple[Network, Frame | None, bool]:
+    """The network without its rows, the frame, and whether control is in latitudes and longitudes."""
     from fenwind.geodesy.frames import open_frame, working_frame_spec
     from fenwind.geodesy.geocentric import GRS80_A, GRS80_F
     from fenwind.geodesy.geoid import GeoidGrid

@@ -7,18 +7,14 @@ from collections.abc import Iterator, Mapping
 
 import numpy as np
 
+from fenwind.doubts.network_blunders import WORDS, blunder
 from fenwind.doubts.registry import Doubt
 from fenwind.estimation.distributions import normal_quantile
 from fenwind.procedures.network import NetworkResult, RowFigures
-from fenwind.quantities.angles import RAD_PER_SECOND
-from fenwind.quantities.lengths import format_way
-from fenwind.quantities.numbers import format_fixed
 
 #: A value is named as wrong where the whole fails, or alone above so many sigmas.
 ALONE = 4.5
 UNCHECKED = 0.1
-LENGTHS = ("distance", "height_difference", "vector")
-WORDS = {"height_difference": "height difference", "zenith": "zenith angle"}
 
 
 def network_doubts(
@@ -27,9 +23,10 @@ def network_doubts(
     """Blunders first, then the test of the whole, then what deserves a look."""
     limit = normal_quantile(1.0 - 0.5 * alpha)
     failed = p_value is not None and p_value < alpha
-    worst = _worst(figures)
-    if worst is not None and (worst[2] > ALONE or (failed and worst[2] > limit)):
-        yield _wrong(result, figures, *worst[:2])
+    if failed or _largest(figures) > ALONE:
+        found = blunder(result, figures, alpha)
+        if found is not None:
+            yield found
     if failed:
         yield Doubt(
             rule="adjust.global", subject="adjust", names=(), value=p_value, limit=alpha, unit="", grave=True,
@@ -54,31 +51,8 @@ def _kind(kind: str) -> str:
     return WORDS.get(kind, kind)
 
 
-def _worst(figures: Mapping[int, RowFigures]) -> tuple[int, int, float] | None:
-    best: tuple[int, int, float] | None = None
-    for row, one in figures.items():
-        w = np.abs(np.nan_to_num(one.w))
-        c = int(w.argmax())
-        if best is None or w[c] > best[2]:
-            best = (row, c, float(w[c]))
-    return best
-
-
-def _wrong(result: NetworkResult, figures: Mapping[int, RowFigures], row: int, c: int) -> Doubt:
-    """The observation with the largest w, and how much it is off by."""
-    observed, one = result.net.rows[row], figures[row]
-    error = -float(one.residual[c]) / float(one.redundancy[c])
-    kind = observed.kind
-    if kind in LENGTHS:
-        value, size, unit = error, format_way(error), "m"
-    else:
-        value = error / RAD_PER_SECOND
-        size, unit = f"{format_fixed(value, 1)} s", "s"
-    return Doubt(
-        rule=f"adjust.{kind}", subject="adjust", names=(observed.at, observed.to), value=value,
-        limit=abs(value) / max(abs(float(one.w[c])), 1e-9) * 3.29, unit=unit, grave=True,
-        text=f"The {_kind(kind)} {observed.at} – {observed.to} is off by {size}.",
-    )  # fmt: skip
+def _largest(figures: Mapping[int, RowFigures]) -> float:
+    return max((float(np.abs(np.nan_to_num(one.w)).max()) for one in figures.values()), default=0.0)
 
 
 def _looked_at(result: NetworkResult, figures: Mapping[int, RowFigures], limit: float) -> Iterator[Doubt]:

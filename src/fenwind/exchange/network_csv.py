@@ -51,13 +51,14 @@ class Observation:
     ht: float
 
 
-def read_network(path: str, sigmas: Sigmas | None = None) -> list[Observation]:
-    """The observations of a file. Raises FormatError with the place of the first bad cell."""
+def read_network(path: str, sigmas: Sigmas | None = None, valued: bool = True) -> list[Observation]:
+    """The observations of a file; without values those that are planned, whose values are nan, and so is the
+    covariance of a distance without a sigma. Raises FormatError with the place of the first bad cell."""
     _, rows = read_named(path, ("kind", "at", "to"), OPTIONAL)
-    return [_observation(row, sigmas or Sigmas()) for row in rows]
+    return [_observation(row, sigmas or Sigmas(), valued) for row in rows]
 
 
-def _observation(row: NamedRow, sigmas: Sigmas) -> Observation:
+def _observation(row: NamedRow, sigmas: Sigmas, valued: bool) -> Observation:
     kind = row.text("kind")
     if kind not in KINDS:
         raise row.bad("kind", ", ".join(KINDS))
@@ -68,7 +69,11 @@ def _observation(row: NamedRow, sigmas: Sigmas) -> Observation:
     if kind == "angle" and back in (at, to):
         raise row.bad("from", "another mark than at and to")
     _empty_where_unused(row, kind)
-    value, covariance = _vector(row) if kind == "vector" else _single(row, kind, sigmas)
+    if not valued:
+        for column in ("value", "dx", "dy", "dz"):
+            if row.text(column, needed=False):
+                raise row.bad(column, "nothing, in a design")
+    value, covariance = _vector(row, valued) if kind == "vector" else _single(row, kind, sigmas, valued)
     hi, ht = (0.0 if math.isnan(v := row.number(c)) else v for c in ("hi", "ht"))
     if kind in ("height_difference", "vector") and (hi or ht):
         raise row.bad("hi" if hi else "ht", "0 or nothing: it goes from mark to mark")
@@ -87,8 +92,8 @@ def _empty_where_unused(row: NamedRow, kind: str) -> None:
             raise row.bad(column, f"nothing for a {kind}")
 
 
-def _vector(row: NamedRow) -> tuple[FloatArray, FloatArray]:
-    value = np.array([row.needed_number(c) for c in ("dx", "dy", "dz")])
+def _vector(row: NamedRow, valued: bool) -> tuple[FloatArray, FloatArray]:
+    value = np.array([row.needed_number(c) if valued else math.nan for c in ("dx", "dy", "dz")])
     xx, xy, xz, yy, yz, zz = (row.needed_number(c) for c in COVARIANCE)
     covariance = np.array([[xx, xy, xz], [xy, yy, yz], [xz, yz, zz]])
     if not np.linalg.eigvalsh(covariance)[0] > 0.0:
@@ -99,11 +104,11 @@ def _vector(row: NamedRow) -> tuple[FloatArray, FloatArray]:
     return value, covariance
 
 
-def _single(row: NamedRow, kind: str, sigmas: Sigmas) -> tuple[FloatArray, FloatArray]:
+def _single(row: NamedRow, kind: str, sigmas: Sigmas, valued: bool) -> tuple[FloatArray, FloatArray]:
     unit = row.text("unit", needed=False)
     if kind in ANGLES:
-        value = _angle(row, unit)
-        if kind == "zenith" and not 0.0 < value < math.pi:
+        value = _angle(row, unit) if valued else math.nan
+        if kind == "zenith" and valued and not 0.0 < value < math.pi:
             raise row.bad("value", "a zenith angle above 0 and below 180")
         default = sigmas.zenith if kind == "zenith" else sigmas.direction
         default *= math.sqrt(2.0) if kind == "angle" else 1.0
@@ -111,8 +116,8 @@ def _single(row: NamedRow, kind: str, sigmas: Sigmas) -> tuple[FloatArray, Float
     else:
         if unit not in ("", "m"):
             raise row.bad("unit", "m")
-        value = row.needed_number("value")
-        if kind == "distance" and not value > 0.0:
+        value = row.needed_number("value") if valued else math.nan
+        if kind == "distance" and valued and not value > 0.0:
             raise row.bad("value", "a distance above 0")
         default = (
             sigmas.height_m

@@ -431,9 +431,9 @@ class NetworkResult:
     x: FloatArray = field(default_factory=lambda: np.zeros(0))
 
 
-def solve(net: Network, start: Marks) -> NetworkResult:
-    """Adjust from starting places. Raises ProcedureError with nothing to solve, EstimationError,
-    DatumDefectError."""
+def solve(net: Network, start: Marks, iterations: int = 50) -> NetworkResult:
+    """Adjust from starting places, in at most so many iterations of the engine. Raises ProcedureError with
+    nothing to solve, EstimationError, DatumDefectError."""
     marks = start
     setup = numbering(net, marks)
     if not setup.names:
@@ -452,7 +452,8 @@ def solve(net: Network, start: Marks) -> NetworkResult:
         found = adjust(
             GroupProblem(
                 names=setup.names, start=turns, groups=every, constraints=_inner(net, marks, about, setup)
-            )
+            ),
+            max_iterations=iterations,
         )
         moved = _moved(setup, found.x)
         marks = _renewed(net, marks, about, found.x)

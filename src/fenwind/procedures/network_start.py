@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -18,6 +19,8 @@ FloatArray = NDArray[np.float64]
 
 #: Places that a mark seen by distances and directions alone is looked for in, a side.
 GRID, REACH = 61, 3.0
+#: Stations that a system of its own is tried from.
+AFLOAT = 8
 
 
 def starting_marks(net: Network) -> tuple[Marks, tuple[str, ...]]:
@@ -42,7 +45,42 @@ class _Search:
             if given is not None:
                 self.at[name] = self._given(given)
         self.azimuths: dict[tuple[str, str], float] = {}
+        self.floating = False
         self.lengths = self._lengths()
+
+    def _from_afloat(self) -> bool:
+        """Marks that hang together among themselves: placed in a system of their own, then turned and moved
+        onto two or more that are known."""
+        stations = [r.at for r in self.net.rows if r.kind in ("direction", "angle")]
+        most = sorted(dict.fromkeys(stations), key=lambda n: (not self._fixed(n), -stations.count(n)))
+        for name in most[:AFLOAT]:
+            local = self._afloat(name)
+            common = [n for n in self.names if self._fixed(n) and np.isfinite(local[n][:2]).all()]
+            fresh = [n for n in self.names if not self._fixed(n) and np.isfinite(local[n][:2]).all()]
+            if len(common) < 2 or not fresh:
+                continue
+            there = np.array([complex(*self.at[n][:2]) for n in common])
+            here = np.array([complex(*local[n][:2]) for n in common])
+            turn = np.sum((there - there.mean()) * np.conj(here - here.mean()))
+            if abs(turn) == 0.0:
+                continue
+            for n in fresh:
+                at = there.mean() + turn / abs(turn) * (complex(*local[n][:2]) - here.mean())
+                self._set(n, np.array([at.real, at.imag, math.nan]))
+            return True
+        return False
+
+    def _afloat(self, name: str) -> dict[str, FloatArray]:
+        """Places of all that hangs on a station at zero, its first line to the north."""
+        first = next(r for r in self.net.rows if r.at == name and r.kind in ("direction", "angle"))
+        rows = tuple(r for r in self.net.rows if r.kind in ("distance", "direction", "angle", "zenith"))
+        search = _Search(replace(self.net, rows=rows), self.names)
+        search.floating = True
+        search.at = {n: np.full(3, np.nan) for n in self.names}
+        search.at[name] = np.array([0.0, 0.0, math.nan])
+        search._ray(name, first.back or first.to, 0.0)
+        search.run()
+        return search.at
 
     def _given(self, given: Given) -> FloatArray:
         if self.net.plane or self.net.dimensions == 1:
@@ -80,7 +118,9 @@ class _Search:
                 self._zeniths()
             if self._count() > count:
                 continue
-            if self.net.dimensions == 1 or not (self._intersect() or self._place_by_grid()):
+            if self.net.dimensions == 1 or not (
+                self._intersect() or self._place_by_grid() or (not self.floating and self._from_afloat())
+            ):
                 return
 
     def _count(self) -> int:
@@ -274,8 +314,6 @@ def _level(net: Network) -> tuple[FloatArray, FloatArray]:
 
 def without(net: Network, names: set[str]) -> Network:
     """The network without some marks and what was observed to them."""
-    from dataclasses import replace
-
     keep: tuple[Row, ...] = tuple(r for r in net.rows if not {r.at, r.to, r.back} & names)
     control: Mapping[str, Given] = {n: g for n, g in net.control.items() if n not in names}
     return replace(net, rows=keep, control=control)

@@ -1,0 +1,72 @@
+"""fenwind design: what a network would be worth, before anything is observed."""
+
+from __future__ import annotations
+
+import argparse
+from dataclasses import replace
+from typing import TYPE_CHECKING, Any
+
+from fenwind.commands.adjust import add_options
+from fenwind.errors import ProcedureError
+
+if TYPE_CHECKING:
+    from fenwind.exchange.network_csv import Observation
+    from fenwind.procedures.network import Network
+
+_DESCRIPTION = """What fenwind adjust would give for a geometry. OBS without values; every mark in
+CONTROL, new ones with planned = yes."""
+
+
+def add_parser(verbs: Any) -> None:
+    """Declare the verb."""
+    add_options(verbs.add_parser("design", help="plan a network", description=_DESCRIPTION))
+
+
+def run(options: argparse.Namespace) -> int:
+    """Read, compute what would be observed, tell what that is worth."""
+    from fenwind.commands.adjust import network_of, sigmas_of, told
+    from fenwind.commands.session_json import answer
+    from fenwind.exchange.network_csv import read_network
+
+    sigmas = sigmas_of(options)
+    rows = read_network(options.observations, sigmas, valued=False)
+    net, frame, geographic = network_of(options, rows)
+    payload = told(options, net, _as_computed(net, rows, sigmas), frame, geographic)
+    for one in payload["observations"]:
+        three = [None] * 3 if one["kind"] == "vector" and one["redundancy"] is not None else None
+        one |= {"residual": three, "w": three}
+    for one in payload["control"]:
+        one["difference"] = [None] * 3
+        if "w" in one:
+            one["w"] = [None] * 3
+    payload |= {"variance_factor": None, "p_value": None}
+    words = [
+        f"{p['name']:12} 95 %: {p['ellipse']['a'] * 1000:.1f} mm"
+        for p in payload["positions"]
+        if p["ellipse"]
+    ]
+    return answer(payload, [f"{payload['dof']} redundant", *words], options.json)
+
+
+def _as_computed(net: Network, rows: list[Observation], sigmas: Any) -> list[Observation]:
+    """The observations with the values that the control's coordinates give."""
+    import numpy as np
+
+    from fenwind.procedures.network import computed, positions_of
+
+    def at(name: str) -> Any:
+        given = net.control.get(name)
+        if given is None or not all(given.has[axis] for axis in net.axes):
+            raise ProcedureError(f"{name} has no coordinates in the control", hint="Give them, as planned")
+        place = np.array([[given.first], [given.second], [given.h]])
+        return positions_of(net, np.where(np.isfinite(place), place, 0.0))
+
+    out = []
+    for o in rows:
+        ends = at(o.at), at(o.to), at(o.back or o.to)
+        value = computed(net, o.kind, *ends, np.array([o.hi]), np.array([o.ht]))[:, 0]
+        covariance = o.covariance
+        if not np.isfinite(covariance).all():
+            covariance = np.array([[(sigmas.distance_m + sigmas.distance_part * float(value[0])) ** 2]])
+        out.append(replace(o, value=value, covariance=covariance))
+    return out
