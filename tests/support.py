@@ -2,14 +2,19 @@
 
 from __future__ import annotations
 
+import io
+import json
 import math
 import tempfile
 import unittest
+from contextlib import redirect_stderr, redirect_stdout
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
+from fenwind.cli import main
 from fenwind.job.derive import Derived, derive
 from fenwind.job.job import Job
 from fenwind.job.memory import Memory
@@ -117,3 +122,18 @@ class TempFolder(unittest.TestCase):
 
     def derive(self, job: Job, memory: Memory | None = None) -> Derived:
         return derive(job.state, memory or Memory(), str(self.folder))
+
+
+class CommandCase(TempFolder):
+    """Runs commands in this process and reads what they answer."""
+
+    def run_json(self, *arguments: str, code: int = 0) -> Any:
+        """The object that a command prints with --json; its one line of refusal for the exit code 2."""
+        out, said = io.StringIO(), io.StringIO()
+        with redirect_stdout(out), redirect_stderr(said):
+            found = main([*arguments, "--json"])
+        self.assertEqual(found, code, out.getvalue() + said.getvalue())
+        if code == 2:
+            self.assertEqual((out.getvalue(), said.getvalue().count("\n")), ("", 1))
+            return said.getvalue()
+        return json.loads(out.getvalue())

@@ -3,18 +3,15 @@ truth, blunders, and bad input."""
 
 import csv
 import io
-import json
 import math
 from collections.abc import Mapping
-from contextlib import redirect_stderr, redirect_stdout
 from typing import Any
 
 import numpy as np
 import pyproj
 from scipy.optimize import least_squares
 
-from fenwind.cli import main
-from tests.support import TempFolder
+from tests.support import CommandCase
 
 PLANE = {"A": (0, 0, 10), "B": (500, 20, 14), "C": (520, 480, 22), "D": (-10, 510, 5), "E": (240, 260, 30)}
 R, K = 6_372_000.0, 0.13
@@ -24,20 +21,16 @@ def azimuth(a: str, b: str) -> float:
     return math.atan2(PLANE[b][0] - PLANE[a][0], PLANE[b][1] - PLANE[a][1])
 
 
-class Adjust(TempFolder):
+class Adjust(CommandCase):
     def table(self, name: str, head: str, rows: list[list[Any]]) -> str:
         out = io.StringIO()
         csv.writer(out, lineterminator="\n").writerows([head.split(","), *rows])
         return self.write(name, out.getvalue())
 
     def adjust(self, rows: str, control: str, *more: str, code: int = 0, verb: str = "adjust") -> Any:
-        out, said = io.StringIO(), io.StringIO()
-        with redirect_stdout(out), redirect_stderr(said):
-            found = main([verb, rows, control, *more, "--json"])
-        self.assertEqual(found, code, out.getvalue() + said.getvalue())
-        return said.getvalue() if code == 2 else json.loads(out.getvalue())
+        return self.run_json(verb, rows, control, *more, code=code)
 
-    def rules(self, found: dict[str, Any]) -> list[str]:
+    def grave(self, found: dict[str, Any]) -> list[str]:
         return [d["rule"] for d in found["doubts"] if d["grave"]]
 
 
@@ -170,7 +163,7 @@ class Plane(Adjust):
                 self.assertEqual((first["rule"], first["names"]), (rule, [line["at"], line["to"]]))
                 wanted = size * 3600 if rule == "adjust.direction" else size
                 self.assertAlmostEqual(first["value"], wanted, delta=0.15 * wanted)
-                self.assertIn("adjust.global", self.rules(found))
+                self.assertIn("adjust.global", self.grave(found))
 
     def test_free_keeps_the_mean_and_the_turn(self) -> None:
         found = self.adjust(self.rows(), self.control("ABCDE"), "--plane", "--free")
@@ -205,7 +198,7 @@ class Plane(Adjust):
              ["azimuth", "A", "C", math.degrees(azimuth("A", "C"))], ["azimuth", "A", "X", 10]],
         )  # fmt: skip
         found = self.adjust(rows, self.control(), "--plane", code=1)
-        self.assertEqual(self.rules(found), ["adjust.undetermined"])
+        self.assertEqual(self.grave(found), ["adjust.undetermined"])
         lost = next(p for p in found["positions"] if p["name"] == "X")
         self.assertEqual((lost["e"], lost["covariance"]), (None, None))
         self.assertIsNone(found["observations"][3]["residual"])

@@ -1,31 +1,17 @@
 """Grid to ground and fits in space from the command line, against pyproj alone, by hand, and against
 published parameters."""
 
-import io
-import json
 import math
-from contextlib import redirect_stderr, redirect_stdout
 from typing import Any
 
 import numpy as np
 import pyproj
 from scipy.optimize import differential_evolution
 
-from fenwind.cli import main
-from tests.support import TempFolder
+from tests.support import CommandCase
 
 
-class Command(TempFolder):
-    def run_json(self, *arguments: str, code: int = 0) -> Any:
-        out, said = io.StringIO(), io.StringIO()
-        with redirect_stdout(out), redirect_stderr(said):
-            found = main([*arguments, "--json"])
-        self.assertEqual(found, code, out.getvalue() + said.getvalue())
-        if code == 2:
-            self.assertEqual((out.getvalue(), said.getvalue().count("\n")), ("", 1))
-            return said.getvalue()
-        return json.loads(out.getvalue())
-
+class Command(CommandCase):
     def rules(self, found: dict[str, Any]) -> list[str]:
         return [d["rule"] for d in found["doubts"]]
 

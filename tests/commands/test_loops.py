@@ -1,16 +1,12 @@
 """Loops of a network from the command line: by hand, and against the rank of the graph."""
 
-import io
-import json
 import math
-from contextlib import redirect_stderr, redirect_stdout
 from typing import Any
 
 import numpy as np
 
-from fenwind.cli import main
 from fenwind.procedures.loop_closures import loop_basis
-from tests.support import TempFolder
+from tests.support import CommandCase
 
 HEAD = "kind,at,to,from,value,sigma,unit,set,dx,dy,dz,sxx,sxy,sxz,syy,syz,szz\n"
 
@@ -19,14 +15,10 @@ def vector(a: str, b: str, d: tuple[float, float, float], v: float = 1e-6) -> st
     return f"vector,{a},{b},,,,,,{d[0]},{d[1]},{d[2]},{v},0,0,{v},0,{v}\n"
 
 
-class Loops(TempFolder):
+class Loops(CommandCase):
     def loops(self, rows: str, *more: str, code: int = 0) -> Any:
         path = self.write("obs.csv", rows if rows.startswith("kind") else HEAD + rows)
-        out, said = io.StringIO(), io.StringIO()
-        with redirect_stdout(out), redirect_stderr(said):
-            found = main(["loops", path, *more, "--json"])
-        self.assertEqual(found, code, out.getvalue() + said.getvalue())
-        return said.getvalue() if code == 2 else json.loads(out.getvalue())
+        return self.run_json("loops", path, *more, code=code)
 
     def test_a_triangle_of_vectors_and_a_repeated_one(self) -> None:
         found = self.loops(

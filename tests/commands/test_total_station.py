@@ -4,16 +4,13 @@ example, blunders that must be named, and bad input."""
 import csv
 import io
 import itertools
-import json
 import math
-from contextlib import redirect_stderr, redirect_stdout
 from typing import Any
 
 import numpy as np
 from scipy.optimize import least_squares
 
-from fenwind.cli import main
-from tests.support import TempFolder
+from tests.support import CommandCase
 
 #: Marks of a figure of our own, feet of nobody: metres.
 MARKS = {
@@ -33,18 +30,7 @@ def length(a: str, b: str) -> float:
     return math.dist(MARKS[a][:2], MARKS[b][:2])
 
 
-class Command(TempFolder):
-    def run_json(self, *arguments: str, code: int = 0) -> Any:
-        out, said = io.StringIO(), io.StringIO()
-        with redirect_stdout(out), redirect_stderr(said):
-            found = main([*arguments, "--json"])
-        self.assertEqual(found, code, out.getvalue() + said.getvalue())
-        if code == 2:
-            self.assertEqual(out.getvalue(), "")
-            self.assertEqual(said.getvalue().count("\n"), 1)
-            return said.getvalue()
-        return json.loads(out.getvalue())
-
+class Command(CommandCase):
     def rules(self, found: dict[str, Any]) -> list[str]:
         return [d["rule"] for d in found["doubts"]]
 

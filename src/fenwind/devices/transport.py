@@ -12,6 +12,7 @@ import time
 from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import dataclass
+from typing import Any
 
 from fenwind.errors import FenwindError
 
@@ -19,6 +20,8 @@ from fenwind.errors import FenwindError
 PASSWORD = "FENWIND_CASTER_PASSWORD"
 #: Seconds between tries to take a lost link up again, and for one try.
 RETRY_S, CONNECT_S = 0.3, 3.0
+#: Speed of a serial line.
+BITS_A_SECOND = 115_200
 
 
 class DeviceError(FenwindError, OSError):
@@ -88,7 +91,7 @@ class Link:
         self.where = where
         self._password = password
         self._socket: socket.socket | None = None
-        self._serial = -1
+        self._serial: Any = None  # a serial.Serial, which has no types
         self._chunks: _Chunks | None = None
         self._next_try = 0.0
         self.losses = 0
@@ -97,14 +100,15 @@ class Link:
     @property
     def connected(self) -> bool:
         """Whether the stream is open."""
-        return self._socket is not None or self._serial >= 0
+        return self._socket is not None or self._serial is not None
 
     def open(self) -> None:
         """Connect. Raises DeviceError."""
         try:
             if self.where.kind == "serial":
-                self._serial = os.open(self.where.path, os.O_RDWR | os.O_NOCTTY | os.O_NONBLOCK)
-                _raw(self._serial)
+                from serial import Serial
+
+                self._serial = Serial(self.where.path, BITS_A_SECOND, timeout=0, write_timeout=CONNECT_S)
             else:
                 self._socket = socket.create_connection((self.where.host, self.where.port), CONNECT_S)
                 if self.where.kind == "ntrip":
@@ -165,12 +169,12 @@ class Link:
         early, self._early = getattr(self, "_early", b""), b""
         if early:
             return self._unpacked(early)
-        handle = self._socket.fileno() if self._socket is not None else self._serial
+        handle = (self._socket if self._socket is not None else self._serial).fileno()
         ready, _, _ = select.select([handle], [], [], timeout_s)
         if not ready:
             return b""
         try:
-            data = self._socket.recv(65_536) if self._socket is not None else os.read(self._serial, 65_536)
+            data = self._socket.recv(65_536) if self._socket is not None else self._serial.read(65_536)
         except BlockingIOError:
             return b""
         except OSError as error:
@@ -193,7 +197,7 @@ class Link:
                 self._socket.sendall(data)
                 self._socket.setblocking(False)
             else:
-                os.write(self._serial, data)
+                self._serial.write(data)
         except OSError as error:
             raise DeviceError(f"{self.where} takes nothing: {error}", hint="Check the link") from error
 
@@ -202,21 +206,9 @@ class Link:
         with suppress(OSError):
             if self._socket is not None:
                 self._socket.close()
-            if self._serial >= 0:
-                os.close(self._serial)
-        self._socket, self._serial, self._chunks, self._early = None, -1, None, b""
-
-
-def _raw(handle: int) -> None:
-    """A serial device without line editing, 115,200 bits a second where it has a speed."""
-    import termios
-    import tty
-
-    with suppress(termios.error, OSError):
-        tty.setraw(handle)
-        settings = termios.tcgetattr(handle)
-        settings[4] = settings[5] = termios.B115200
-        termios.tcsetattr(handle, termios.TCSANOW, settings)
+            if self._serial is not None:
+                self._serial.close()
+        self._socket, self._serial, self._chunks, self._early = None, None, None, b""
 
 
 class _Chunks:
