@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import json
 import math
+import struct
 import tempfile
 import unittest
 from contextlib import redirect_stderr, redirect_stdout
@@ -122,6 +123,17 @@ class TempFolder(unittest.TestCase):
 
     def derive(self, job: Job, memory: Memory | None = None) -> Derived:
         return derive(job.state, memory or Memory(), str(self.folder))
+
+
+def write_plane_geoid(path: str, lat: float, lon: float, n_m: float, north: float, east: float) -> None:
+    """A GTX grid around a place (degrees): n_m there, rising by `north` and `east` metres a degree."""
+    rows = columns = 41
+    step, south, west = 0.01, lat - 0.2, lon - 0.2
+    y, x = np.meshgrid(
+        np.arange(rows) * step + south - lat, np.arange(columns) * step + west - lon, indexing="ij"
+    )
+    head = struct.pack(">4d2i", south, west, step, step, rows, columns)
+    Path(path).write_bytes(head + (n_m + north * y + east * x).astype(">f4").tobytes())
 
 
 class CommandCase(TempFolder):

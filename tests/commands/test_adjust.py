@@ -11,7 +11,7 @@ import numpy as np
 import pyproj
 from scipy.optimize import least_squares
 
-from tests.support import CommandCase
+from tests.support import CommandCase, write_plane_geoid
 
 PLANE = {"A": (0, 0, 10), "B": (500, 20, 14), "C": (520, 480, 22), "D": (-10, 510, 5), "E": (240, 260, 30)}
 R, K = 6_372_000.0, 0.13
@@ -199,6 +199,12 @@ class Plane(Adjust):
         )  # fmt: skip
         found = self.adjust(rows, self.control(), "--plane", code=1)
         self.assertEqual(self.grave(found), ["adjust.undetermined"])
+        alone = self.table(
+            "u.csv", "kind,at,to,value", [["distance", "A", "C", 500], ["azimuth", "A", "C", 10]]
+        )
+        lone = self.adjust(alone, self.control(), "--plane")
+        self.assertEqual([d["rule"] for d in lone["doubts"]], ["adjust.unchecked"] * 2)
+        self.assertIsNone(lone["observations"][0]["w"])
         lost = next(p for p in found["positions"] if p["name"] == "X")
         self.assertEqual((lost["e"], lost["covariance"]), (None, None))
         self.assertIsNone(found["observations"][3]["residual"])
@@ -326,6 +332,96 @@ class Space(Adjust):
         found = self.adjust(self.rows(), control, "--frame", frame)
         for one in found["positions"]:
             np.testing.assert_allclose([one["e"], one["n"]], plane[one["name"]][:2], atol=1e-5)
+
+    def test_over_a_geoid(self) -> None:
+        """Plumb lines 20 s off to the north and -12 s to the east, by the contract's own words: up = u +
+        xi n + eta e, the rest turned with it; heights above the geoid."""
+        lat, lon, _ = self.MARKS["A"]
+        e2 = 0.00669438002290
+        w = math.sqrt(1.0 - e2 * math.sin(math.radians(lat)) ** 2)
+        north = 6378137.0 * (1.0 - e2) / w**3 * math.radians(1.0)  # metres a degree
+        east = 6378137.0 / w * math.cos(math.radians(lat)) * math.radians(1.0)
+        xi, eta = math.radians(20.0 / 3600.0), math.radians(-12.0 / 3600.0)
+        geoid = self.path("n.gtx")
+        write_plane_geoid(geoid, lat, lon, 27.0, -xi * north, -eta * east)
+
+        def above(name: str) -> float:
+            y, x, h = self.MARKS[name]
+            return h - (27.0 - xi * north * (y - lat) - eta * east * (x - lon))
+
+        def tilted(name: str) -> np.ndarray:
+            e, n, u = self.axes(name)
+            up = u + xi * n + eta * e
+            up /= np.linalg.norm(up)
+            n = n - (n @ up) * up
+            n /= np.linalg.norm(n)
+            return np.array([np.cross(n, up), n, up])
+
+        out: list[list[Any]] = []
+        for a in self.MARKS:
+            for b in self.MARKS:
+                if a != b:
+                    d = self.xyz(b) + 1.7 * tilted(b)[2] - self.xyz(a) - 1.5 * tilted(a)[2]
+                    e, n, u = tilted(a) @ d
+                    s = float(np.linalg.norm(d))
+                    za = math.degrees(math.acos(u / s) - K * s / (2 * R))
+                    out.append(["azimuth", a, b, f"{math.degrees(math.atan2(e, n)) % 360:.12f}", 1.5, 1.7])
+                    out.append(["zenith", a, b, f"{za:.12f}", 1.5, 1.7])
+                    out.append(["distance", a, b, repr(s), 1.5, 1.7])
+                    out.append(["height_difference", a, b, repr(above(b) - above(a)), "", ""])
+        rows = self.table("o.csv", "kind,at,to,value,hi,ht", out)
+        control = self.table("c.csv", "name,lat,lon,h", [["A", lat, lon, above("A")]])
+        found = self.adjust(rows, control, "--geoid", geoid)
+        self.assertEqual(self.grave(found), [])
+        self.assertNotIn("adjust.deflection", [d["rule"] for d in found["doubts"]])
+        for one in found["positions"]:
+            np.testing.assert_allclose([one["x"], one["y"], one["z"]], self.xyz(one["name"]), atol=1e-3)
+            self.assertAlmostEqual(one["h"], above(one["name"]), 3)
+        self.assertLess(found["variance_factor"], 1e-3)
+
+    def test_covariance_along_the_axes_of_the_grid(self) -> None:
+        """Far from the central meridian grid north is 4 degrees off: the same covariance, turned."""
+        frame = "+proj=tmerc +lat_0=-33.5 +lon_0=-78 +k=1 +x_0=100000 +y_0=200000 +ellps=GRS80 +units=m"
+        proj = pyproj.Proj(frame)
+        lat, lon, h = self.MARKS["A"]
+        grid = self.table("g.csv", "name,e,n,h", [["A", *proj(lon, lat), h]])
+        there = {p["name"]: p for p in self.adjust(self.rows(), grid, "--frame", frame)["positions"]}
+        plain = self.table("c.csv", "name,lat,lon,h", [["A", lat, lon, h]])
+        here = {p["name"]: p for p in self.adjust(self.rows(), plain)["positions"]}
+        for name in "BCD":
+            y, x, _ = self.MARKS[name]
+            g = math.radians(proj.get_factors(x, y).meridian_convergence)
+            self.assertGreater(abs(g), 0.06)
+            turn = np.array([[math.cos(g), -math.sin(g), 0], [math.sin(g), math.cos(g), 0], [0, 0, 1]])
+            # An azimuth of a grid is that of the ellipsoid less the convergence.
+            np.testing.assert_allclose(
+                there[name]["covariance"], turn @ np.array(here[name]["covariance"]) @ turn.T, atol=1e-9
+            )
+
+    def test_vectors_alone_need_no_turn(self) -> None:
+        """Four vectors round four marks and one across: 15 values, 12 coordinates, 3 conditions."""
+        rows = [
+            ["vector", a, b, *map(repr, map(float, self.xyz(b) - self.xyz(a))), 4e-6, 0, 0, 4e-6, 0, 4e-6]
+            for a, b in ("AB", "BC", "CD", "DA", "AC")
+        ]
+        path = self.table("v.csv", "kind,at,to,dx,dy,dz,sxx,sxy,sxz,syy,syz,szz", rows)
+        control = self.table("c.csv", "name,lat,lon,h", [[n, *p] for n, p in self.MARKS.items()])
+        self.assertEqual(self.adjust(path, control, "--free")["dof"], 15 - 12 + 3)
+        rows[1][3:6] = [repr(-float(v)) for v in rows[1][3:6]]
+        path = self.table("v.csv", "kind,at,to,dx,dy,dz,sxx,sxy,sxz,syy,syz,szz", rows)
+        first = self.adjust(path, control, "--free", code=1)["doubts"][0]
+        self.assertEqual((first["rule"], first["names"]), ("adjust.sign", ["B", "C"]))
+
+    def test_weights_in_plan_and_height_are_their_own(self) -> None:
+        rows = [[n, *p, 0.01, 0.5] for n, p in self.MARKS.items()]
+        rows[2][3] += 0.2
+        control = self.table("c.csv", "name,lat,lon,h,sh,sv", rows)
+        found = self.adjust(self.rows(), control, "--weighted")
+        self.assertEqual(self.grave(found), [])
+        c = next(one for one in found["control"] if one["name"] == "C")
+        # With 0.5 m in height its 0.2 m are shared there by four marks, where 0.01 m would have fought.
+        self.assertAlmostEqual(c["difference"][2], -0.15, delta=0.002)
+        self.assertGreater(min(c["redundancy"]), 0.5)
 
     def test_a_free_network_in_space(self) -> None:
         control = self.table("c.csv", "name,lat,lon,h", [[n, *p] for n, p in self.MARKS.items()])

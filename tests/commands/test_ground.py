@@ -8,7 +8,7 @@ import numpy as np
 import pyproj
 from scipy.optimize import differential_evolution
 
-from tests.support import CommandCase
+from tests.support import CommandCase, write_plane_geoid
 
 
 class Command(CommandCase):
@@ -96,6 +96,29 @@ class Ground(Command):
                 self.assertEqual(self.rules(found), rules)
         found = self.run_json("ground", path, *far, "--factor-at", "P")
         self.assertGreater(found["worst_ppm"], 10.0)
+
+    def test_heights_above_a_geoid(self) -> None:
+        """N 44 m above the ellipsoid: the factor is that of h + 44."""
+        geoid = self.path("n.gtx")
+        write_plane_geoid(geoid, 61.3, 8.4, 44.0, 0.0, 0.0)
+        far = ("--frame", "EPSG:25832", "--offset", "-900000,-6000000", "--factor-at", "P")
+        low = self.write("low.csv", "name,lat,lon,h\nP,61.3,8.4,856\n")
+        high = self.write("high.csv", "name,lat,lon,h\nP,61.3,8.4,900\n")
+        one = self.run_json("ground", low, *far, "--geoid", geoid)
+        self.assertAlmostEqual(one["factor"], self.run_json("ground", high, *far)["factor"], 12)
+        self.assertEqual(one["positions"][0]["h"], 856.0)
+
+    def test_when_a_rounded_factor_is_told(self) -> None:
+        """Half of 1e-6 over 1,999 m is 0.9995 mm, over 2,001 m 1.0005 mm."""
+        for away, rules in ((1999.0, []), (2001.0, ["factor-rounded"])):
+            with self.subTest(away=away):
+                rows = f"P,500000,6800000,900\nQ,500000,{6800000 + away},900\n"
+                path = self.write("r.csv", "name,e,n,h\n" + rows)
+                found = self.run_json(
+                    "ground", path, "--frame", "EPSG:25832", "--factor-at", "1.000500", "--origin", "P",
+                    "--offset", "-400000,-6000000", code=1 if rules else 0,
+                )  # fmt: skip
+                self.assertEqual(self.rules(found), rules)
 
     def test_refusals(self) -> None:
         path = self.marks(61.3, 8.4)
@@ -206,6 +229,9 @@ class DatumFit(Command):
         self.assertIn("on one line", self.run_json("datum-fit", line, line, code=2))
         thin = at((0, 0, 0), (1000, 5, 0), (2000, -5, 0), (3000, 5, 5))
         self.assertEqual(self.rules(self.run_json("datum-fit", thin, thin, code=1)), ["weak-geometry"])
+        # 1 mm aside on 3 km is a line, 1 m is not.
+        almost = at((0, 0, 0), (1000, 0.001, 0), (2000, 0, 0), (3000, 0, 0.001))
+        self.assertIn("on one line", self.run_json("datum-fit", almost, almost, code=2))
         two = at((0, 0, 0), (1000, 5, 0))
         self.assertIn("need 3", self.run_json("datum-fit", two, two, code=2))
         one = at((0, 0, 0))
@@ -282,6 +308,18 @@ class Projection(Command):
         limits = [(-90.0, 90.0), (-1e6, 1e6), (-89.9, 89.9)]
         apart = differential_evolution(cost, limits, seed=1, popsize=8, maxiter=25, polish=False)
         self.assertLess(own["om"], 1.01 * apart.fun + 0.5)
+
+    def test_other_aims_have_the_best_scale(self) -> None:
+        """Another scale, 0.5 ppm either way, makes the figure that was aimed at larger."""
+        path = self.file(*self.area())
+        for aim in ("rms", "p95"):
+            with self.subTest(aim=aim):
+                (one,) = self.run_json("projection", path, "--aim", aim, "--kinds", "tm")["candidates"]
+                figures = []
+                for change in (-0.5e-6, 0.0, 0.5e-6):
+                    d = np.abs((1.0 + self.distortion(one["proj"])) * (1.0 + change) - 1.0)
+                    figures.append(np.sqrt(np.mean(d**2)) if aim == "rms" else np.sort(d)[56])
+                self.assertEqual(int(np.argmin(figures)), 1)
 
     def test_one_point_and_refusals(self) -> None:
         found = self.run_json("projection", self.write("p.csv", "lat,lon,h\n61.305,8.404,1240\n"))

@@ -23,6 +23,7 @@ from fenwind.cli import main
 from fenwind.devices.control import command
 from fenwind.devices.transport import address
 from fenwind.geodesy.geocentric import enu_axes, to_xyz
+from tests.support import CommandCase, write_plane_geoid
 
 FENWIND = [sys.executable, "-m", "fenwind"]
 #: West of Greenwich, in the south.
@@ -135,6 +136,7 @@ class TwoDays(unittest.TestCase):
                 "--seconds", "20", "--height", "2.0", "--method", "vertical", "--check",
             )  # fmt: skip
             self.assertLess(max(map(abs, check["check"].values())), 0.04)
+            self.assertEqual(check["epochs"], 21)  # 20 s at 1 Hz, both ends
             self.assertNotIn("session.unchecked", [d["rule"] for d in check["doubts"]])
         with standin(self.folder, 2) as ports:
             command(address(at(ports["base"]["control"])), do="restart")
@@ -145,6 +147,9 @@ class TwoDays(unittest.TestCase):
                 "--rtcm", place, code=1,
             )  # fmt: skip
             self.assertEqual([d["rule"] for d in two["doubts"]], ["base.untied"])
+            sigma = np.sqrt(np.diag(two["covariance"]))
+            self.assertAlmostEqual(sigma[0], sigma[1], 9)
+            self.assertGreater(sigma[2], 1.2 * sigma[0])  # 2.5 m in height for 1.5 m in plan
             self.assertGreater(float(np.linalg.norm(away(two, "A"))), 0.3)
             for mark in ("B", "C"):
                 command(address(at(ports["rover"]["control"])), do="go", mark=mark)
@@ -266,3 +271,44 @@ class TwoDays(unittest.TestCase):
                 said = run(*arguments, code=2)
                 self.assertIn(words, said)
                 self.assertIsNone(re.search("Traceback|" + SECRET, said))
+
+
+class Above(CommandCase):
+    """Known marks above a geoid of 30 m, rising by 0.4 m a degree north, in feet: no device is needed."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        lat, lon, _ = MARKS["A"]
+        write_plane_geoid(self.path("g.gtx"), lat, lon, 30.0, 0.4, 0.0)
+        rows = [f"{n},{la},{lo},{h},0.004,0.006" for n, (la, lo, h) in MARKS.items()]
+        control = self.write("k.csv", "\n".join(["name,lat,lon,h,sh,sv", *rows, ""]))
+        self.job = self.path("j.fenwind")
+        self.run_json(
+            "new", self.job, "--frame", "EPSG:32719", "--geoid", self.path("g.gtx"), "--control", control
+        )
+
+    def test_heights_are_above_the_geoid_and_come_back(self) -> None:
+        shown = {m["name"]: m for m in self.run_json("show", self.job)["marks"]}
+        for name, (lat, lon, h) in MARKS.items():
+            with self.subTest(name=name):
+                mark = shown[name]
+                self.assertAlmostEqual(mark["h"], h - 30.0 - 0.4 * (lat - MARKS["A"][0]), 4)
+                self.assertAlmostEqual(mark["ellipsoid_h"], h, 6)
+                self.assertAlmostEqual(mark["lat"], lat, 10)
+                self.assertAlmostEqual(mark["lon"], lon, 10)
+                self.assertAlmostEqual(mark["region95"]["v"], 1.959964 * 0.006, 7)
+                self.assertAlmostEqual(mark["region95"]["a"], 2.447747 * 0.004, 7)
+        joint = self.run_json("show", self.job, "--between", "A,B")
+        for key, way in (("de", "e"), ("dn", "n"), ("dh", "h")):
+            self.assertAlmostEqual(joint[key], shown["B"][way] - shown["A"][way], 7)
+
+    def test_a_base_on_a_known_mark_is_on_the_ellipsoid(self) -> None:
+        start = ("base", self.job, "--start", "D1", "--on", "A", "--height", "1.5")
+        placed = self.run_json(*start, code=0)
+        lat, lon, h = MARKS["A"]
+        np.testing.assert_allclose([placed["lat"], placed["lon"]], [lat, lon], atol=1e-10)
+        self.assertAlmostEqual(placed["h"], h, 6)
+        np.testing.assert_allclose(np.diag(placed["covariance"]), [0.004**2, 0.004**2, 0.006**2], rtol=1e-6)
+        moved = self.run_json("base", self.job, "--place", f"D1={lat},{lon},{h + 1.0},0.01,0.02")
+        self.assertAlmostEqual(moved["h"], h + 1.0, 6)
+        np.testing.assert_allclose(np.diag(moved["covariance"]), [1e-4, 1e-4, 4e-4], rtol=1e-6)

@@ -149,6 +149,47 @@ class Traverse(Command):
         turned = math.degrees(math.atan2(first["e"] - 1000.0, first["n"] - 2000.0)) - azimuth("A", "B")
         self.assertAlmostEqual(turned * 3600.0, -2.0, 4)
 
+    def test_heights_by_distance_and_by_setups(self) -> None:
+        """30 mm over in legs of 100, 200 and 300 m: 5, 10, 15 mm, or 10 each."""
+        rows = [
+            ["P", "Q", "azimuth", 0, 100, 1],
+            ["Q", "R", "azimuth", 0, 200, 1],
+            ["R", "S", "azimuth", 0, 300, 1.03],
+        ]
+        book = self.table("h.csv", "from,to,direction_kind,direction_dms,distance,dh", rows)
+        given = ("traverse", book, "--start", "P,0,0,10", "--close", "S,0,600,13")
+        for by, wanted in (("distance", [10, 10.995, 11.985, 13]), ("setups", [10, 10.99, 11.98, 13])):
+            with self.subTest(by=by):
+                found = self.run_json(*given, "--heights-by", by)
+                np.testing.assert_allclose([s["h"] for s in found["adjusted"]], wanted, atol=1e-9)
+        self.assertAlmostEqual(found["misclosure_h"], 0.03, 9)
+
+    def test_the_transit_rule_by_hand(self) -> None:
+        """dE 30 and 80, dN 40 and 60: 0.11 m over in E goes 3 to 8, 0.10 m in N 4 to 6."""
+        rows = [["P", "Q", "azimuth", math.degrees(math.atan2(30, 40)), 50],
+                ["Q", "R", "azimuth", math.degrees(math.atan2(80, 60)), 100]]  # fmt: skip
+        book = self.table("t.csv", "from,to,direction_kind,direction_dms,distance", rows)
+        found = self.run_json(
+            "traverse",
+            book,
+            "--start",
+            "P,0,0",
+            "--close",
+            "R,109.89,99.9",
+            "--method",
+            "transit",
+            "--spec",
+            "1:500",
+        )
+        np.testing.assert_allclose([found["adjusted"][1][k] for k in "en"], [29.97, 39.96], atol=1e-9)
+
+    def test_a_booked_angle_to_the_left_is_told_in_its_own_sense(self) -> None:
+        found = self.run_json(
+            "traverse", self.book("left", angles={"C": 600.0}), *self.START, *self.CLOSE, "--closing-angle",
+            self.closing("left"), code=1,
+        )  # fmt: skip
+        self.assertAlmostEqual(found["doubts"][0]["value"], 600.0, delta=5.0)
+
     def test_blunders_are_named(self) -> None:
         closing = ("--closing-angle", self.closing())
         for book, more, rule, names, value in (
@@ -264,6 +305,43 @@ class Resect(Command):
         np.testing.assert_allclose([found["e"], found["n"], found["h"]], self.STATION, atol=1e-5)
         self.assertLess(max(abs(r["v_hz_s"]) for r in found["residuals"]), 1e-3)
         self.assertEqual(len(found["residuals"]), 8)
+
+    def test_prisms_and_the_factor(self) -> None:
+        """A prism of 30 mm booked, 10 mm applied already: 20 mm are added. A factor of 1.001 stretches hd."""
+        path = self.shots("ABCE", prism=dict.fromkeys("ABCE", -0.02))
+        with open(path, encoding="utf-8") as file:
+            text = file.read().replace(",1.8,\n", ",1.8,30\n")
+        found = self.run_json(
+            "resect", self.write("p.csv", text), self.control(), "--hi", "1.5", "--applied-prism", "10"
+        )
+        np.testing.assert_allclose([found["e"], found["n"]], self.STATION[:2], atol=1e-5)
+        scaled = self.run_json(
+            "resect",
+            self.shots("ABCE"),
+            self.control(),
+            "--hi",
+            "1.5",
+            "--factor",
+            "1.001",
+            "--scale",
+            "apply",
+        )
+        self.assertAlmostEqual(scaled["scale"], 1.0 / 1.001, 8)
+        shown = self.run_json("resect", self.shots("ABCE"), self.control(), "--hi", "1.5", "--scale", "show")
+        self.assertAlmostEqual(shown["scale"], 1.0, 7)
+
+    def test_weak_figures_and_faces_deserve_a_look(self) -> None:
+        for collimation, more, rule in (
+            (31.0, (), "resect.faces"),
+            (29.0, (), None),
+            (0.0, ("--sigma-distance", "90,0", "--sigma-direction", "60"), "resect.weak"),
+            (0.0, ("--sigma-distance", "30,0", "--sigma-direction", "20"), None),
+        ):
+            with self.subTest(collimation=collimation, more=more):
+                shots = self.shots("ABCE", faces=collimation > 0.0, c=collimation)
+                found = self.run_json("resect", shots, self.control(), "--hi", "1.5", *more)
+                rules = [r for r in self.rules(found) if r != "resect.unchecked"]
+                self.assertEqual(rules, [rule] if rule else [])
 
     def test_covariance_against_scipy(self) -> None:
         """Plan with distances: the numerical Jacobian of an independent model."""

@@ -2,10 +2,13 @@
 
 import random
 import unittest
+from dataclasses import replace
+from datetime import UTC, datetime
 
 import numpy as np
 
-from fenwind.devices.nmea_in import NmeaReader
+from fenwind.devices.nmea_in import Epoch, NmeaReader
+from fenwind.devices.occupying import Limits
 from fenwind.devices.rtcm_in import RtcmReader
 from fenwind.devices.transport import DeviceError, address
 from fenwind.errors import ProcedureError
@@ -110,6 +113,30 @@ class Rtcm(unittest.TestCase):
             damaged = RtcmReader()
             damaged.feed(bytes(bad))
             self.assertIsNone(damaged.position)
+
+
+class Counted(unittest.TestCase):
+    """Which epochs count: each limit met and missed, and what is not stated never meets one."""
+
+    EPOCH = Epoch(
+        time=datetime(2026, 5, 1, tzinfo=UTC), lat=0.0, lon=0.0, h=0.0, solution="float", satellites=9,
+        sigma=(0.01, 0.02, 0.03), pdop=2.0,
+    )  # fmt: skip
+    PLAN = 0.015811388  # root of the mean of 1 and 4, times 10 mm
+
+    def test_limits(self) -> None:
+        for limits, counts in (
+            (Limits(solution="float"), True), (Limits(), False), (Limits(solution="code"), True),
+            (Limits(solution="any", pdop=2.0), True), (Limits(solution="any", pdop=1.9), False),
+            (Limits(solution="any", sigma_h_m=self.PLAN + 1e-8), True),
+            (Limits(solution="any", sigma_h_m=self.PLAN - 1e-8), False),
+            (Limits(solution="any", sigma_v_m=0.03), True), (Limits(solution="any", sigma_v_m=0.029), False),
+        ):  # fmt: skip
+            with self.subTest(limits=limits):
+                self.assertEqual(limits.allow(self.EPOCH), counts)
+                bare = replace(self.EPOCH, sigma=None, pdop=None)
+                limited = (limits.pdop, limits.sigma_h_m, limits.sigma_v_m) != (None, None, None)
+                self.assertEqual(limits.allow(bare), counts and not limited)
 
 
 class Places(unittest.TestCase):

@@ -17,7 +17,6 @@ if TYPE_CHECKING:
 _DESCRIPTION = """Adjust a network. OBS as in fenwind loops. CONTROL: name,e,n,h or name,lat,lon,h, optional
 sh,sv,planned; heights above the ellipsoid, with --geoid above that geoid. Without --hold, --weighted or
 --free every mark of CONTROL is held in what is given."""
-CHI2_95 = 5.991465
 
 
 def add_parser(verbs: Any) -> None:
@@ -51,7 +50,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> int:
     """Read, adjust, tell."""
-    from fenwind.commands.session_json import answer
+    from fenwind.commands.answers import answer
     from fenwind.exchange.network_csv import read_network
 
     rows = read_network(options.observations, sigmas_of(options))
@@ -64,7 +63,7 @@ def told(
     options: argparse.Namespace, net: Network, rows: list[Observation], frame: Frame | None, geographic: bool
 ) -> dict[str, Any]:
     """Solve, and everything that is told of it."""
-    from fenwind.commands.session_json import doubts_json
+    from fenwind.commands.answers import doubts_json
     from fenwind.doubts.network_rules import network_doubts
     from fenwind.estimation.distributions import chi2_tail
     from fenwind.procedures.network import row_figures
@@ -88,7 +87,7 @@ def told(
 
 def sigmas_of(options: argparse.Namespace) -> Any:
     """What an empty sigma stands for. Raises ParseError."""
-    from fenwind.commands.traverse import mm_ppm
+    from fenwind.commands.answers import mm_ppm
     from fenwind.exchange.network_csv import Sigmas
     from fenwind.quantities.angles import RAD_PER_SECOND
 
@@ -384,12 +383,13 @@ def _in_space(net: Network, place: Any, frame: Frame | None, geographic: bool) -
 
 
 def _ellipse(net: Network, covariance: Any) -> dict[str, float] | None:
+    from fenwind.estimation.distributions import chi2_quantile
     from fenwind.procedures.regions import ellipses
 
     if net.dimensions == 1:
         return None
     a, b, bearing = ellipses(covariance[:2, :2, None])
-    root = math.sqrt(CHI2_95)
+    root = math.sqrt(chi2_quantile(0.95, 2))
     return {"a": root * float(a[0]), "b": root * float(b[0]), "bearing_deg": math.degrees(float(bearing[0]))}
 
 

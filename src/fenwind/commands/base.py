@@ -43,7 +43,7 @@ def add_parser(verbs: Any) -> None:
 
 def run(options: argparse.Namespace) -> int:
     """Do what is asked and tell what came of it."""
-    from fenwind.commands.session_json import positive
+    from fenwind.commands.answers import positive
 
     positive(options.wait, "--wait")
     if options.start is None:
@@ -254,7 +254,8 @@ def _typed_place(word: str) -> dict[str, Any]:
 def _answer(options: argparse.Namespace, found: Opened, name: str, before: dict[str, Any], read: bool) -> int:
     import numpy as np
 
-    from fenwind.commands.session_json import answer, base_named, doubts_json, moved_json, place_json
+    from fenwind.commands.answers import answer, doubts_json
+    from fenwind.commands.session_json import base_named, moved_json, place_json
     from fenwind.job.session_view import moved, places, rover_of
     from fenwind.procedures.rover import Point
 

@@ -45,7 +45,7 @@ class _Set:
 
 def run(options: argparse.Namespace) -> int:
     """Read, fit, tell."""
-    from fenwind.commands.session_json import doubts_json
+    from fenwind.commands.answers import doubts_json
     from fenwind.doubts.registry import Doubt
     from fenwind.procedures.datum_fit import datum_fit
 

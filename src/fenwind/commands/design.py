@@ -25,7 +25,7 @@ def add_parser(verbs: Any) -> None:
 def run(options: argparse.Namespace) -> int:
     """Read, compute what would be observed, tell what that is worth."""
     from fenwind.commands.adjust import network_of, sigmas_of, told
-    from fenwind.commands.session_json import answer
+    from fenwind.commands.answers import answer
     from fenwind.exchange.network_csv import read_network
 
     sigmas = sigmas_of(options)

@@ -43,8 +43,8 @@ def run(options: argparse.Namespace) -> int:
     """Read, scale, tell and write."""
     import numpy as np
 
+    from fenwind.commands.answers import doubts_json
     from fenwind.commands.reading import read_points
-    from fenwind.commands.session_json import doubts_json
     from fenwind.doubts.ground_rules import ground_doubts
     from fenwind.exchange.files import check_target, write_text
     from fenwind.geodesy.frames import open_frame, working_frame_spec

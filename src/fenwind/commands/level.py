@@ -26,8 +26,8 @@ def add_parser(verbs: Any) -> None:
 
 def run(options: argparse.Namespace) -> int:
     """Read, adjust, tell."""
+    from fenwind.commands.answers import answer, doubts_json
     from fenwind.commands.reading import number
-    from fenwind.commands.session_json import answer, doubts_json
     from fenwind.doubts.level_rules import level_doubts
     from fenwind.procedures.levelling import level
 

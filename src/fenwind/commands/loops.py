@@ -28,9 +28,8 @@ def add_parser(verbs: Any) -> None:
 
 def run(options: argparse.Namespace) -> int:
     """Read, close, tell."""
+    from fenwind.commands.answers import answer, doubts_json, mm_ppm
     from fenwind.commands.reading import number
-    from fenwind.commands.session_json import answer, doubts_json
-    from fenwind.commands.traverse import mm_ppm
     from fenwind.doubts.loop_rules import loop_doubts
     from fenwind.exchange.network_csv import read_network
 

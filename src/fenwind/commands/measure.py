@@ -50,7 +50,7 @@ def add_parser(verbs: Any) -> None:
 
 def run(options: argparse.Namespace) -> int:
     """Measure, keep, and tell."""
-    from fenwind.commands.session_json import positive
+    from fenwind.commands.answers import positive
     from fenwind.devices.occupying import Limits
     from fenwind.devices.transport import address
 
@@ -221,7 +221,8 @@ def _finish(options: argparse.Namespace, keeper: _Keeper) -> int:
 
 
 def _answer(options: argparse.Namespace, found: Opened, one: Occupation) -> int:
-    from fenwind.commands.session_json import answer, doubts_json, place_json
+    from fenwind.commands.answers import answer, doubts_json
+    from fenwind.commands.session_json import place_json
     from fenwind.job.session_view import enu_between, known_of, rover_of
     from fenwind.records.sessions import BaseSetup
 

@@ -31,8 +31,8 @@ def add_parser(verbs: Any) -> None:
 
 def run(options: argparse.Namespace) -> int:
     """Read everything, then make the file."""
+    from fenwind.commands.answers import answer
     from fenwind.commands.reading import read_points
-    from fenwind.commands.session_json import answer
     from fenwind.exchange.files import check_target
     from fenwind.geodesy.frames import open_frame, working_frame_spec
     from fenwind.job.job import Job, new_id
@@ -47,7 +47,7 @@ def run(options: argparse.Namespace) -> int:
     known = read_points(options.control, UNITS[spec.unit] if spec else METRE) if options.control else None
     if spec is None and known is not None:
         spec = _plane_of(known, geoid)
-    records: list[Record] = list(read_antennas(options.antennas)) if options.antennas else []
+    records: list[Record] = _antennas(options.antennas) if options.antennas else []
     frame_id = ""
     if spec is not None:
         frame = open_frame(spec)
@@ -112,39 +112,15 @@ def _control(known: PointList, frame: Frame, frame_id: str) -> list[Record]:
     return out
 
 
-def read_antennas(path: str) -> list[Any]:
-    """Antenna records of a file with a list `antennas`. Raises FormatError."""
-    import json
-    import math
-
-    from fenwind.exchange.files import read_bytes
+def _antennas(path: str) -> list[Record]:
+    from fenwind.exchange.antenna_list import read_antennas
     from fenwind.job.job import new_id
     from fenwind.records.sessions import Antenna
 
-    def refuse(why: str) -> FormatError:
-        return FormatError(why, where=path, hint="Give JSON with a list antennas of model, radius, ...")
-
-    try:
-        found = json.loads(read_bytes(path))
-    except (ValueError, RecursionError) as error:
-        raise refuse(f"that is no JSON: {error}") from error
-    rows = found.get("antennas") if isinstance(found, dict) else None
-    if not isinstance(rows, list):
-        raise refuse("there is no list antennas")
-    out: list[Antenna] = []
-    for number, row in enumerate(rows, 1):
-        if not isinstance(row, dict) or not isinstance(row.get("model"), str) or not row["model"].strip():
-            raise refuse(f"antenna {number} has no model")
-        values = [row.get(k, 0.0) for k in ("radius", "rim_offset", "mount_offset", "arp_to_l1")]
-        if not all(isinstance(v, int | float) and math.isfinite(v) and abs(v) < 2.0 for v in values):
-            raise refuse(f"antenna {row['model']} has a length that cannot be")
-        if any(a.model == row["model"] for a in out):
-            raise refuse(f"antenna {row['model']} stands there twice")
-        radius, rim, mount, l1 = (float(v) for v in values)
-        out.append(
-            Antenna(
-                id=new_id(), model=row["model"], radius_m=radius, rim_offset_m=rim, mount_offset_m=mount,
-                arp_to_l1_m=l1,
-            )
-        )  # fmt: skip
-    return out
+    return [
+        Antenna(
+            id=new_id(), model=a.model, radius_m=a.radius_m, rim_offset_m=a.rim_offset_m,
+            mount_offset_m=a.mount_offset_m, arp_to_l1_m=a.arp_to_l1_m,
+        )
+        for a in read_antennas(path).values()
+    ]  # fmt: skip

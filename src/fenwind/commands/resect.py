@@ -43,8 +43,8 @@ def run(options: argparse.Namespace) -> int:
     """Read, solve, tell."""
     import numpy as np
 
+    from fenwind.commands.answers import answer, doubts_json
     from fenwind.commands.reading import split_names
-    from fenwind.commands.session_json import answer, doubts_json
     from fenwind.doubts.resect_rules import Looked, resect_doubts
     from fenwind.exchange.named_csv import read_control
     from fenwind.procedures.resection import case_of, part_of, reduce, solve
@@ -108,7 +108,7 @@ def _shots(options: argparse.Namespace, control: dict[str, KnownMark]) -> list[S
 
 
 def _options(options: argparse.Namespace) -> ResectionOptions:
-    from fenwind.commands.traverse import mm_ppm
+    from fenwind.commands.answers import mm_ppm
     from fenwind.procedures.resection import ResectionOptions
     from fenwind.quantities.angles import RAD_PER_SECOND
 

@@ -11,7 +11,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
-from fenwind.errors import ParseError, ProcedureError
+from fenwind.errors import ProcedureError
 
 if TYPE_CHECKING:
     from fenwind.doubts.registry import Doubt
@@ -128,19 +128,6 @@ def mark_named(job: Job, name: str) -> Mark:
     return found
 
 
-def doubts_json(doubts: list[Doubt]) -> list[dict[str, Any]]:
-    """Doubts as every command gives them."""
-    from fenwind.commands.reading import number
-
-    return [
-        {
-            "rule": d.rule, "names": list(d.names), "text": d.text, "value": number(d.value),
-            "limit": number(d.limit), "grave": d.grave,
-        }
-        for d in doubts
-    ]  # fmt: skip
-
-
 def place_json(point: Point) -> dict[str, float]:
     """Latitude and longitude in degrees, ellipsoidal height in metres."""
     lat, lon, h = point.geodetic
@@ -150,19 +137,3 @@ def place_json(point: Point) -> dict[str, float]:
 def moved_json(found: Moved) -> dict[str, Any]:
     """How many marks moved, and how far."""
     return {"marks": found.marks, "de": found.de_m, "dn": found.dn_m, "dh": found.dh_m}
-
-
-def positive(value: float | None, option: str) -> None:
-    """Raises ParseError for a value that is not above zero."""
-    if value is not None and not 0.0 < value < math.inf:
-        raise ParseError(f"{option} {value:g}: expected a number above 0", hint="Correct it")
-
-
-def answer(payload: dict[str, Any], words: list[str], as_json: bool) -> int:
-    """Print an answer; 1 when one of its doubts is grave."""
-    from fenwind.commands.reading import dump
-
-    marks = {True: "GRAVE", False: "doubt"}
-    lines = words + [f"{marks[d['grave']]}  {d['text']}" for d in payload["doubts"]]
-    print(dump(payload) if as_json else "\n".join(lines))
-    return 1 if any(d["grave"] for d in payload["doubts"]) else 0

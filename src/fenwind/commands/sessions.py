@@ -36,7 +36,8 @@ def add_parser(verbs: Any) -> None:
 
 def run(options: argparse.Namespace) -> int:
     """Amend what is asked, and list."""
-    from fenwind.commands.session_json import answer, doubts_json, moved_json, opened_job
+    from fenwind.commands.answers import answer, doubts_json
+    from fenwind.commands.session_json import moved_json, opened_job
     from fenwind.job.session_view import moved, places
 
     if (options.drop or options.amend) and not options.why.strip():

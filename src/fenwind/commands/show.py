@@ -14,8 +14,6 @@ if TYPE_CHECKING:
     from fenwind.geodesy.frames import Frame
     from fenwind.job.adopted import Adopted
 
-#: Chi-square with two degrees of freedom, and the normal quantile, at 95 %.
-CHI2_95, Z_95 = 5.991464547107979, 1.959963984540054
 BASIS = {"given": "known", "carried": "fit"}
 
 
@@ -30,7 +28,8 @@ def add_parser(verbs: Any) -> None:
 
 def run(options: argparse.Namespace) -> int:
     """Derive and tell."""
-    from fenwind.commands.session_json import answer, doubts_json, opened_job
+    from fenwind.commands.answers import answer, doubts_json
+    from fenwind.commands.session_json import opened_job
 
     with opened_job(options.job) as found:
         view = _View(found, options.frame)
@@ -143,8 +142,10 @@ class _View:
         import numpy as np
 
         from fenwind.commands.reading import number
+        from fenwind.estimation.distributions import chi2_quantile, normal_quantile
         from fenwind.procedures.regions import ellipses
 
+        root, z = math.sqrt(chi2_quantile(0.95, 2)), normal_quantile(0.975)
         assert self.adopted is not None
         source = self.adopted.sets[self.adopted.set_row[row]]
         c = source.positions.covariance[:, :, self.adopted.row[row]]
@@ -152,9 +153,9 @@ class _View:
             return None
         a, b, bearing = ellipses(c[:2, :2, None])
         return {
-            "a": number(math.sqrt(CHI2_95) * float(a[0])), "b": number(math.sqrt(CHI2_95) * float(b[0])),
+            "a": number(root * float(a[0])), "b": number(root * float(b[0])),
             "bearing_deg": number(math.degrees(float(bearing[0]))),
-            "v": number(Z_95 * math.sqrt(max(float(c[2, 2]), 0.0))) if np.isfinite(c[2, 2]) else None,
+            "v": number(z * math.sqrt(max(float(c[2, 2]), 0.0))) if np.isfinite(c[2, 2]) else None,
         }  # fmt: skip
 
     def between(self, text: str) -> dict[str, Any]:

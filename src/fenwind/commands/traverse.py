@@ -42,7 +42,7 @@ def add_parser(verbs: Any) -> None:
 
 def run(options: argparse.Namespace) -> int:
     """Read, solve, tell."""
-    from fenwind.commands.session_json import answer, doubts_json
+    from fenwind.commands.answers import answer, doubts_json
     from fenwind.doubts.traverse_rules import Limits, traverse_doubts
     from fenwind.procedures.traverse import Traverse, solve, taken_apart
     from fenwind.quantities.angles import RAD_PER_SECOND
@@ -50,7 +50,7 @@ def run(options: argparse.Namespace) -> int:
     rows = _rows(options.book)
     start, name, ends = _ends(options, rows)
     names, legs, shots = taken_apart(rows, start, name)
-    _check(legs, shots, name, options)
+    _check_heights(legs, options.book)
     work = Traverse(names=names, legs=legs, shots=shots, ends=ends, options=_options(options))
     found = solve(work)
     limit = options.angle_limit
@@ -90,13 +90,13 @@ def _rows(path: str) -> list[Sight]:
     return out
 
 
-def _check(legs: tuple[Sight, ...], shots: tuple[Sight, ...], closing: str | None, options: Any) -> None:
+def _check_heights(legs: tuple[Sight, ...], book: str) -> None:
     given = [not math.isnan(leg.dh) for leg in legs]
     if any(given) and not all(given):
         leg = legs[given.index(False)]
         raise FormatError(
             f"column dh: empty in the leg {leg.here} to {leg.there}, expected in all legs or in none",
-            where=options.book, hint="Give the height differences of all legs",
+            where=book, hint="Give the height differences of all legs",
         )  # fmt: skip
 
 
@@ -161,6 +161,7 @@ def _angle(text: str | None, option: str) -> float | None:
 
 
 def _options(options: argparse.Namespace) -> Options:
+    from fenwind.commands.answers import mm_ppm
     from fenwind.procedures.traverse import Options
     from fenwind.quantities.angles import RAD_PER_SECOND
 
@@ -174,17 +175,6 @@ def _options(options: argparse.Namespace) -> Options:
         sigma_angle=options.sigma_angle * RAD_PER_SECOND, sigma_distance_m=mm / 1000.0,
         sigma_distance_ppm=ppm,
     )  # fmt: skip
-
-
-def mm_ppm(text: str, option: str) -> tuple[float, float]:
-    """The two numbers of MM,PPM. Raises ParseError."""
-    try:
-        mm, ppm = (float(part) for part in text.split(","))
-    except ValueError:
-        mm = ppm = math.nan
-    if not (math.isfinite(mm + ppm) and mm >= 0.0 and ppm >= 0.0 and mm + ppm > 0.0):
-        raise ParseError(f"{option} {text!r}: expected MM,PPM", hint=f"Write {option} 3,2")
-    return mm, ppm
 
 
 def _spec(text: str) -> float:

@@ -49,7 +49,9 @@ class MessageLine(QWidget):
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
         columns = [
-            Column(key="name", title="mark", text=lambda r: r.name, tone=lambda r: "bold", width=120),
+            Column(
+                key="name", title="mark", text=lambda r: r.name, tone=lambda r: "bold", whole=True, width=120
+            ),
             Column(key="frame", title="moved in", text=lambda r: r.frame, tone=lambda r: "faint", width=180),
             _way("de", "ΔE"),
             _way("dn", "ΔN"),

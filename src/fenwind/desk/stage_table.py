@@ -52,9 +52,9 @@ STAGES: tuple[Stage, ...] = (
         page="sessions:SessionsSheet",
         families=("base", "occupation", "session"),
         subjects=("base", "occupation"),
-        empty="Start a base on a known mark or on an average of its own solution, and measure marks from it: "
-        "fenwind base and fenwind measure keep every epoch in this job. They stand here with what each base "
-        "stands on; when that changes, every mark that was measured from it follows.",
+        empty="Bases and the occupations that follow from them will stand here. Close this job and run "
+        "fenwind base and fenwind measure on its file: they keep every epoch in it. Here each base says what "
+        "it stands on; when that changes, every mark that was measured from it follows.",
     ),
     Stage(
         name="Setups",

@@ -62,7 +62,7 @@ class Column:
 
     edit(row, text): puts a typed text into the job and returns whether that went well. box(row): True, False
     or "dashed" draws a box to click, toggle(row) is what a click does. bar(row): size against the tolerance,
-    1 at it. tone(row): "", faint, bold, doubt, reed.
+    1 at it. tone(row): "", faint, bold, doubt, reed. whole: a name, which the column grows to like numbers.
     """
 
     key: str
@@ -77,6 +77,7 @@ class Column:
     bar: Callable[[Any], float] | None = None
     tone: Callable[[Any], str] = lambda row: ""
     right: bool = False
+    whole: bool = False
     width: int = 80
     tip: str = ""
 
@@ -383,12 +384,12 @@ class RecordTable(QTableView):
         self.records.dataChanged.connect(self._grow)
 
     def _grow(self) -> None:
-        """Widen columns of numbers to what stands in them; a user's wider one stays."""
+        """Widen columns of numbers and names to what stands in them; a user's wider one stays."""
         count = len(self.records.rows)
         rows = [self.records.rows[i * count // LOOKED_AT] for i in range(LOOKED_AT)] if count else []
         metrics = QFontMetrics(font(13, SEMIBOLD))
         for place, column in enumerate(self.records.columns):
-            if column.right and column.box is None:
+            if (column.right or column.whole) and column.box is None:
                 longest = max({column.text(row) for row in rows}, key=len, default="")
                 needed = metrics.horizontalAdvance(longest) + 20
                 if needed > self.columnWidth(place):

@@ -28,15 +28,16 @@ from fenwind.procedures.network import (
     solve,
 )
 from fenwind.quantities.angles import RAD_PER_SECOND
-from fenwind.quantities.lengths import format_way
+from fenwind.quantities.lengths import FEET, format_way
 from fenwind.quantities.numbers import format_fixed
 
 FloatArray = NDArray[np.float64]
-FEET = {"feet": 0.3048, "US survey feet": 1200.0 / 3937.0}
 WORDS = {"height_difference": "height difference", "zenith": "zenith angle"}
 LENGTHS = ("distance", "height_difference", "vector")
 #: How near a ratio must be to a unit's, or an error to twice the value.
 NEAR = 2e-3
+#: Values of this share of the largest w are as likely.
+EQUAL = 0.999
 #: A shared error must beat the best single one by so much in the sum of squares, for each size it has more.
 MORE = 8.0
 #: Networks of more observations are not solved again for errors of meaning.
@@ -86,17 +87,19 @@ def blunder(result: NetworkResult, figures: Mapping[int, RowFigures], alpha: flo
 
 
 def _single(result: NetworkResult, figures: Mapping[int, RowFigures]) -> Cause | None:
-    """The value with the largest w, told as what it most likely is."""
-    best: tuple[int, int, float] | None = None
+    """The value with the largest w, told as what it most likely is; among equals one that would be a unit
+    or a sign, since that says why."""
+    ranked: list[tuple[float, int, int]] = []
     for row, one in figures.items():
         w = np.where(_possible(result.net.rows[row], one), np.abs(np.nan_to_num(one.w)), 0.0)
         c = int(w.argmax())
-        if best is None or w[c] > best[2]:
-            best = (row, c, float(w[c]))
-    if best is None or result.found is None:
+        ranked.append((float(w[c]), row, c))
+    if not ranked or result.found is None:
         return None
-    row, c, w_best = best
-    return Cause(result.found.sum_squares - w_best**2, _told(result.net.rows[row], figures[row], c))
+    best = max(ranked)[0]
+    told = [_told(result.net.rows[row], figures[row], c) for w, row, c in ranked if w >= EQUAL * best]
+    telling = [doubt for doubt in told if doubt.rule in ("adjust.unit", "adjust.sign")]
+    return Cause(result.found.sum_squares - best**2, (telling or told)[0])
 
 
 def _possible(observed: Row, one: RowFigures) -> NDArray[np.bool_]:

@@ -15,7 +15,7 @@ from fenwind.errors import FenwindError
 from fenwind.estimation.distributions import chi2_quantile
 from fenwind.procedures.resection import Case, Resection, Scale, part_of, solve
 from fenwind.quantities.angles import RAD_PER_SECOND
-from fenwind.quantities.lengths import format_way
+from fenwind.quantities.lengths import FEET, format_way
 from fenwind.quantities.numbers import format_fixed
 
 FloatArray = NDArray[np.float64]
@@ -28,7 +28,6 @@ WEAK_M, WEAK_RAD = 0.030, 15.0 * math.pi / 180.0
 CIRCLE = 0.10
 #: Collimation or index that a check of the instrument would put right, seconds.
 FACES_S = 30.0
-FEET = {"feet": 0.3048, "US survey feet": 1200.0 / 3937.0}
 #: Starts that a changed case is solved from.
 TRIED = 2
 #: An explanation whose sum of squares is at most this much above the least is as likely.

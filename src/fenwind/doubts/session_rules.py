@@ -17,10 +17,10 @@ from fenwind.errors import FenwindError
 from fenwind.geodesy.antenna import AntennaModel, reduced
 from fenwind.geodesy.geocentric import enu_axes, to_xyz
 from fenwind.job.derive import Derived
+from fenwind.job.session_view import known_of, rover_of
 from fenwind.job.state import JobState
-from fenwind.job.steps.base import base_node
-from fenwind.job.steps.receiver_known import receiver_known
-from fenwind.job.steps.rover import RoverMarks, rover_node
+from fenwind.job.steps.base import base_node, model_of
+from fenwind.job.steps.rover import RoverMarks
 from fenwind.procedures.rover import Point, mean, shared
 from fenwind.quantities.lengths import format_way
 from fenwind.records.sessions import Antenna, BaseSetup, Occupation
@@ -40,16 +40,6 @@ TOO_SOON_S, SAME_S = 1200.0, 300.0
 SLANT_M = 0.006
 
 
-def _rover(derived: Derived) -> RoverMarks | None:
-    outcome = derived.outcomes.get(rover_node())
-    return outcome.result if outcome is not None else None
-
-
-def _known(derived: Derived) -> Mapping[str, Point]:
-    outcome = derived.outcomes.get(receiver_known())
-    return outcome.result or {} if outcome is not None else {}
-
-
 def _name(state: JobState, mark: str) -> str:
     return state.marks[mark].name if mark in state.marks else "?"
 
@@ -57,9 +47,7 @@ def _name(state: JobState, mark: str) -> str:
 def bases(state: JobState, derived: Derived) -> Iterator[Doubt]:
     """Bases that are nowhere, that stand on an autonomous average beside something firmer, or that send
     something else than the job says."""
-    rover, known = _rover(derived), _known(derived)
-    if rover is None:
-        return
+    rover, known = rover_of(derived), known_of(derived)
     every = [b for b in state.of(BaseSetup).values() if b.active]
     for base in every:
         outcome = derived.outcomes.get(base_node(base.id))
@@ -126,9 +114,7 @@ def _broadcast(base: BaseSetup, rover: RoverMarks) -> Iterator[Doubt]:
 
 def occupations(state: JobState, derived: Derived) -> Iterator[Doubt]:
     """Antenna heights, checks, repeated occupations, and what their epochs were like."""
-    rover, known = _rover(derived), _known(derived)
-    if rover is None:
-        return
+    rover, known = rover_of(derived), known_of(derived)
     rows = [o for o in state.of(Occupation).values() if o.active and o.mark in state.marks]
     explained: set[str] = set()
     for doubt in _heights(state, rows, rover, known):
@@ -189,13 +175,7 @@ def _heights(
     state: JobState, rows: list[Occupation], rover: RoverMarks, known: Mapping[str, Point]
 ) -> Iterator[Doubt]:
     """Heights that depart where the plan agrees: the antenna height is another."""
-    models = {
-        a.model: AntennaModel(
-            model=a.model, radius_m=a.radius_m, rim_offset_m=a.rim_offset_m, mount_offset_m=a.mount_offset_m,
-            arp_to_l1_m=a.arp_to_l1_m,
-        )
-        for a in state.of(Antenna).values()
-    }  # fmt: skip
+    models = {a.model: model_of(a) for a in state.of(Antenna).values()}
     heights = Counter((o.height_m, o.method) for o in rows)
     for mark, there in _by_mark(rows).items():
         found = list(_suspects(there, rover, known, models))
@@ -373,7 +353,7 @@ def _epochs(state: JobState, one: Occupation) -> Iterator[Doubt]:
 
 def sessions(state: JobState, derived: Derived) -> Iterator[Doubt]:
     """What a day's work from a base lacks: a check on a known mark, enough satellites."""
-    known = _known(derived)
+    known = known_of(derived)
     for base in state.of(BaseSetup).values():
         mine = [o for o in state.of(Occupation).values() if o.base == base.id and o.active and o.finished]
         if not base.active or not mine:

@@ -11,11 +11,10 @@ import numpy as np
 from fenwind.doubts.registry import Doubt
 from fenwind.procedures.traverse import Traverse, TraverseResult, closing_kind, known_closing, solve
 from fenwind.quantities.angles import RAD_PER_SECOND, wrap_signed
-from fenwind.quantities.lengths import format_way
+from fenwind.quantities.lengths import FEET, format_way
 from fenwind.quantities.numbers import format_fixed
 
-#: Lengths of the feet in metres, and how near a ratio must be to one of them.
-FEET = {"feet": 0.3048, "US survey feet": 1200.0 / 3937.0}
+#: How near a ratio must be to the length of a foot.
 NEAR_UNIT = 1e-3
 #: What is left after one error is taken out must be under this share of what there was.
 EXPLAINED = 0.25

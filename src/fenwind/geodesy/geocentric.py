@@ -47,6 +47,13 @@ def from_xyz(
     return lat, np.arctan2(y, x), h
 
 
+def gaussian_radius(lat_rad: ArrayLike, a: float, b: float) -> FloatArray:
+    """sqrt(M N), the mean radius of curvature in metres at latitudes (...) of an ellipsoid of semi-axes a
+    and b; Torge and Müller, Geodesy, 4th edition 2012 (from memory)."""
+    e2 = 1.0 - (b / a) ** 2
+    return np.asarray(a * np.sqrt(1.0 - e2) / (1.0 - e2 * np.sin(np.asarray(lat_rad, dtype=float)) ** 2))
+
+
 def enu_axes(lat_rad: ArrayLike, lon_rad: ArrayLike) -> FloatArray:
     """Unit vectors east, north, up (3, 3, ...) as rows in geocentric axes: rows times a geocentric difference
     give its local components."""

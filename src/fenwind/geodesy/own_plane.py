@@ -10,6 +10,7 @@ from pyproj.crs import ProjectedCRS
 from pyproj.crs.coordinate_operation import TransverseMercatorConversion
 
 from fenwind.geodesy.frames import FrameSpec, find_crs
+from fenwind.geodesy.geocentric import gaussian_radius
 from fenwind.quantities.angles import RAD_PER_DEGREE, wrap_signed
 
 FloatArray = NDArray[np.float64]
@@ -33,9 +34,7 @@ def plane_through(
     heights = h_ell_m[np.isfinite(h_ell_m)]
     ellipsoid = base.ellipsoid
     assert ellipsoid is not None
-    a, b = ellipsoid.semi_major_metre, ellipsoid.semi_minor_metre
-    e2 = 1.0 - (b / a) ** 2
-    radius = a * math.sqrt(1.0 - e2) / (1.0 - e2 * math.sin(lat) ** 2)  # sqrt(M N)
+    radius = float(gaussian_radius(lat, ellipsoid.semi_major_metre, ellipsoid.semi_minor_metre))
     scale = 1.0 + (float(heights.mean()) if heights.size else 0.0) / radius
     name = f"Plane at {_degrees(lat, 'NS')} {_degrees(lon, 'EW')}"
     crs = ProjectedCRS(

@@ -214,10 +214,13 @@ class JobFile:
         return number
 
     def append_blobs(self, blobs: Iterable[Blob]) -> None:
-        """Keep blobs that gestures before speak of. Raises sqlite3.Error."""
-        for blob in blobs:
-            row = (blob.hash, blob.name, blob.origin, "", len(blob.data), zlib.compress(blob.data, 6))
-            self._db.execute("INSERT OR IGNORE INTO blobs VALUES (?, ?, ?, ?, ?, ?)", row)
+        """Keep blobs that gestures before speak of. Raises JobError when they could not be kept."""
+        try:
+            for blob in blobs:
+                row = (blob.hash, blob.name, blob.origin, "", len(blob.data), zlib.compress(blob.data, 6))
+                self._db.execute("INSERT OR IGNORE INTO blobs VALUES (?, ?, ?, ?, ?, ?)", row)
+        except sqlite3.Error as error:
+            raise _explained(error, self.path) from error
 
     def blobs_of(self, origin: str) -> list[Blob]:
         """Blobs that came from one place. Raises JobError when one is not what was kept."""

@@ -23,11 +23,16 @@ def trail(state: JobState, derived: Derived, mark: str, basis: str) -> list[Step
     name = state.marks[mark].name
     if basis == "given":
         return [_known(state, derived, mark)]
-    follow = _Follow(state, derived)
-    if basis == "measured" and mark in rover_of(derived).used:
-        return list(follow.mark(mark))
-    steps: list[Step] = [{"what": "position", "names": [name], "text": f"{name} is {basis}"}]
-    return steps + (list(follow.mark(mark)) if mark in rover_of(derived).used else [])
+    measured = session_trail(state, derived, mark)
+    if basis == "measured" and measured:
+        return measured
+    return [{"what": "position", "names": [name], "text": f"{name} is {basis}"}, *measured]
+
+
+def session_trail(state: JobState, derived: Derived, mark: str) -> list[Step]:
+    """Steps of a mark that was measured from bases, from its mean down to what the bases stand on; empty for
+    any other."""
+    return list(_Follow(state, derived).mark(mark)) if mark in rover_of(derived).used else []
 
 
 def _known(state: JobState, derived: Derived, mark: str) -> Step:
@@ -39,6 +44,11 @@ def _known(state: JobState, derived: Derived, mark: str) -> Step:
         out |= {"sh": given.sigma_h_m, "sv": given.sigma_v_m}
     point = known_of(derived).get(mark)
     return out | (_place(point) if point is not None else {})
+
+
+def _minute(moment: str) -> str:
+    """A moment in ISO 8601 to the minute, for people."""
+    return f"{moment[:16].replace('T', ' ')} UTC"
 
 
 def _place(point: Any) -> dict[str, float]:
@@ -77,7 +87,7 @@ class _Follow:
         yield {
             "what": "occupation", "names": [one.id, name, base.name], "epochs": one.epochs,
             "effective_epochs": one.effective, "pdop": one.pdop, "age": one.age_s, "start": one.started,
-            "text": f"{one.epochs} epochs, {one.solution}, from {one.started}",
+            "text": f"{one.epochs} epochs, {one.solution}, from {_minute(one.started)}",
         }  # fmt: skip
         yield {
             "what": "vector", "names": [base.name, name], "dx": one.dx_m, "dy": one.dy_m, "dz": one.dz_m,
@@ -101,7 +111,7 @@ class _Follow:
         where = _place(placed.ground) if placed is not None else {}
         yield {
             "what": "base", "names": [base.name], "basis": base.word, **where,
-            "text": f"base {base.name}, started {base.started}",
+            "text": f"base {base.name}, started {_minute(base.started)}",
         }  # fmt: skip
         if base.id in self._told:
             return

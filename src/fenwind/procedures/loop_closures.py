@@ -12,11 +12,11 @@ from itertools import combinations
 import numpy as np
 from numpy.typing import NDArray
 
+from fenwind.geodesy.refraction import EARTH_RADIUS_M
 from fenwind.quantities.angles import RAD_PER_SECOND
 
 FloatArray = NDArray[np.float64]
 
-EARTH_RADIUS_M = 6_372_000.0
 #: A misclosure is over its limit above so many sigmas; two-sided 0.1 %.
 REACH = 3.29
 #: Loops are looked for from every mark while marks times rows stay under this, else from every row.

@@ -20,12 +20,13 @@ from fenwind.errors import DatumDefectError, ProcedureError
 from fenwind.estimation.distributions import detectable_shift
 from fenwind.estimation.engine import GroupAdjustment, GroupProblem, ObservationGroup, adjust
 from fenwind.geodesy.geocentric import GRS80_A, GRS80_F, enu_axes, from_xyz, to_xyz
+from fenwind.geodesy.refraction import EARTH_RADIUS_M
+from fenwind.quantities.angles import wrap_all
 
 FloatArray = NDArray[np.float64]
 IntArray = NDArray[np.intp]
 Datum = Literal["hold", "weighted", "free"]
 
-EARTH_RADIUS_M = 6_372_000.0
 #: Step of the differences, metres; far over the rounding of geocentric metres.
 STEP_M = 0.02
 #: Places are renewed until marks move less than this, metres, at most so often.
@@ -327,7 +328,7 @@ def _near(kind: str, value: Any, to: Any) -> FloatArray:
     """An angle as the one nearest to another."""
     if kind not in ("direction", "angle", "azimuth"):
         return np.asarray(value)
-    return np.asarray(to + np.remainder(value - to + math.pi, 2.0 * math.pi) - math.pi)
+    return np.asarray(to + wrap_all(value - to))
 
 
 def _weighted(
@@ -440,11 +441,11 @@ def solve(net: Network, start: Marks, iterations: int = 50) -> NetworkResult:
         raise ProcedureError("every mark is held: there is nothing to solve", hint="Hold fewer marks")
     parts = parts_of(net, marks, setup)
     turns = np.zeros(len(setup.names))
-    for _ in range(ROUNDS):
+    for round_number in range(ROUNDS):
         about = About(
             xyz=positions_of(net, marks.place), axes=base_axes(net, marks.place), unknowns=setup.unknowns
         )
-        if _ == 0:
+        if round_number == 0:
             turns = _orientations(net, parts, about, setup)
         groups = [_group(net, part, about) for part in parts]
         control = _weighted(net, marks, about, setup)

@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 from fenwind.geodesy.geocentric import enu_axes, from_xyz
 from fenwind.procedures.network import Given, Marks, Network, Row, positions_of
+from fenwind.quantities.angles import wrap_all
 
 FloatArray = NDArray[np.float64]
 
@@ -260,11 +261,11 @@ class _Search:
             for other, d in distances.items():
                 total = total + ((np.hypot(e - self.at[other][0], n - self.at[other][1]) - d) / size) ** 2
             for other, z in rays.items():
-                total = total + _turn(np.arctan2(e - self.at[other][0], n - self.at[other][1]) - z) ** 2
+                total = total + wrap_all(np.arctan2(e - self.at[other][0], n - self.at[other][1]) - z) ** 2
             for seen in sets.values():
                 off = [np.arctan2(self.at[o][0] - e, self.at[o][1] - n) - z for o, z in seen.items()]
                 middle = np.arctan2(sum(np.sin(v) for v in off), sum(np.cos(v) for v in off))
-                total = total + sum(_turn(v - middle) ** 2 for v in off)
+                total = total + sum(wrap_all(v - middle) ** 2 for v in off)
             return np.asarray(total)
 
         steps = np.linspace(-0.5, 0.5, GRID) * REACH * size
@@ -294,10 +295,6 @@ class _Search:
                 values = np.array([given.first, given.second, given.h])
                 place[:, i] = np.where(np.isfinite(values), values, place[:, i])
         return Marks(names=self.names, place=place), lost
-
-
-def _turn(angle: FloatArray) -> FloatArray:
-    return np.asarray(np.remainder(angle + math.pi, 2.0 * math.pi) - math.pi)
 
 
 def _level(net: Network) -> tuple[FloatArray, FloatArray]:

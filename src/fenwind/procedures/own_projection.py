@@ -18,8 +18,9 @@ import pyproj
 from numpy.typing import NDArray
 
 from fenwind.errors import ProcedureError
+from fenwind.geodesy.geocentric import gaussian_radius
 from fenwind.progress import NULL_PROGRESS, Progress
-from fenwind.quantities.angles import RAD_PER_DEGREE
+from fenwind.quantities.angles import RAD_PER_DEGREE, wrap_all
 
 FloatArray = NDArray[np.float64]
 Kind = Literal["tm", "lcc", "om"]
@@ -53,8 +54,7 @@ class Area:
     @property
     def elevation(self) -> FloatArray:
         """R / (R + h)."""
-        e2 = 1.0 - (self.b / self.a) ** 2
-        radius = self.a * math.sqrt(1.0 - e2) / (1.0 - e2 * np.sin(self.lat) ** 2)
+        radius = gaussian_radius(self.lat, self.a, self.b)
         return np.asarray(radius / (radius + self.h))
 
     def middle(self) -> tuple[float, float]:
@@ -62,7 +62,7 @@ class Area:
         on = self.weight > 0.0
         lat = 0.5 * (self.lat[on].min() + self.lat[on].max())
         centre = math.atan2(np.sin(self.lon[on]).sum(), np.cos(self.lon[on]).sum())
-        off = np.remainder(self.lon[on] - centre + math.pi, 2.0 * math.pi) - math.pi
+        off = wrap_all(self.lon[on] - centre)
         return float(lat), float(centre + 0.5 * (off.min() + off.max()))
 
     def part(self, rows: NDArray[np.intp]) -> Area:

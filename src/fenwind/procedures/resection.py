@@ -17,11 +17,12 @@ from numpy.typing import NDArray
 
 from fenwind.errors import EstimationError, ProcedureError
 from fenwind.estimation.engine import Adjustment, Problem, adjust
+from fenwind.geodesy.refraction import EARTH_RADIUS_M
+from fenwind.quantities.angles import wrap_all
 
 FloatArray = NDArray[np.float64]
 Scale = Literal["fixed", "show", "apply"]
 
-EARTH_RADIUS_M = 6_372_000.0
 HINT_NEEDED = "Sight three marks, or two with at least one distance"
 #: Starting positions: this many a side of a square, so many times as large as what the marks span.
 GRID, REACH, TRIED = 17, 4.0, 12
@@ -137,18 +138,14 @@ def _faces(
         if not one.size or not two.size:
             continue
         first = hz[one[0]]
-        means = [float(np.mean(_wrap(hz[k] - first))) for k in (one, two)]
+        means = [float(np.mean(wrap_all(hz[k] - first))) for k in (one, two)]
         zenith = [float(np.nanmean(za[k])) if np.isfinite(za[k]).any() else math.nan for k in (one, two)]
         middle = 0.5 * (zenith[0] + zenith[1])
         sin = math.sin(middle) if math.isfinite(middle) else 1.0
-        c.append(sin * float(_wrap(np.array(means[0] - means[1]))) / 2.0)
+        c.append(sin * float(wrap_all(np.array(means[0] - means[1]))) / 2.0)
         if math.isfinite(middle):
             i.append((zenith[0] - zenith[1]) / 2.0)
     return (float(np.mean(c)) if c else math.nan), (float(np.mean(i)) if i else math.nan)
-
-
-def _wrap(angle: FloatArray) -> FloatArray:
-    return np.asarray(np.remainder(angle + math.pi, 2.0 * math.pi) - math.pi)
 
 
 def _horizontal(
@@ -296,7 +293,7 @@ def _computed(case: Case, x: FloatArray, heights: bool, free: bool) -> tuple[Flo
     d = np.where(d > 1e-9, d, 1e-9)
     r = case.reduced
     off = np.stack(
-        [_wrap(np.arctan2(de, dn) - turn - r.direction), d / scale - r.hd, case.known[2] - h - r.dh]
+        [wrap_all(np.arctan2(de, dn) - turn - r.direction), d / scale - r.hd, case.known[2] - h - r.dh]
     )
     rows = np.zeros((3, x.size, d.size))
     rows[0, 0], rows[0, 1], rows[0, 2] = -dn / d**2, de / d**2, -1.0
@@ -345,7 +342,7 @@ def _starts(case: Case) -> list[FloatArray]:
     de, dn = case.known[0][:, None] - e, case.known[1][:, None] - n
     off = np.arctan2(de, dn) - case.reduced.direction[:, None]
     turn = np.arctan2(np.sin(off).mean(axis=0), np.cos(off).mean(axis=0))
-    cost = np.sum(_wrap(off - turn) ** 2, axis=0)
+    cost = np.sum(wrap_all(off - turn) ** 2, axis=0)
     hd = np.where(case.used[1], case.reduced.hd, 0.0)[:, None]
     d = np.hypot(de, dn)
     cost = cost + np.sum(np.where(case.used[1][:, None], (d - hd) / reach, 0.0) ** 2, axis=0)

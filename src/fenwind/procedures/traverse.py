@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 
 from fenwind.errors import ProcedureError
 from fenwind.estimation.engine import Problem, adjust
-from fenwind.quantities.angles import wrap_positive, wrap_signed
+from fenwind.quantities.angles import wrap_all, wrap_positive, wrap_signed
 
 FloatArray = NDArray[np.float64]
 Kind = Literal["azimuth", "right", "left", "deflection"]
@@ -306,7 +306,7 @@ def _least_squares(work: Traverse, start: FloatArray) -> tuple[FloatArray, int, 
         rows = np.concatenate([rows, way])[:, :, 1:n].reshape(len(booked), -1)
         values = np.concatenate([computed, length])
         off = values - booked
-        off[: len(angles)] = np.remainder(off[: len(angles)] + math.pi, 2.0 * math.pi) - math.pi
+        off[: len(angles)] = wrap_all(off[: len(angles)])
         return off[None], rows.T[None]
 
     if n == 1:

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import math
 import re
-from typing import Literal
+from typing import Any, Literal
 
 from fenwind.errors import ParseError
 from fenwind.quantities.numbers import MINUS, format_fixed
@@ -135,6 +135,11 @@ def wrap_positive(angle_rad: float) -> float:
     if wrapped < 0.0:
         wrapped += 2.0 * math.pi
     return 0.0 if wrapped >= 2.0 * math.pi else wrapped
+
+
+def wrap_all(angle_rad: Any) -> Any:
+    """The same directions in [-pi, pi), of a number or of an array of any shape, radians."""
+    return (angle_rad + math.pi) % (2.0 * math.pi) - math.pi
 
 
 def wrap_signed(angle_rad: float) -> float:

@@ -64,6 +64,8 @@ US_SURVEY_FOOT = LengthUnit(
     "Federal Register notice of 1 July 1959",
 )
 
+#: The feet by the words for them, metres.
+FEET: dict[str, float] = {"feet": FOOT.metres, "US survey feet": US_SURVEY_FOOT.metres}
 UNITS: dict[str, LengthUnit] = {u.key: u for u in (METRE, KILOMETRE, MILLIMETRE, FOOT, US_SURVEY_FOOT)}
 _ALIASES = {
     **{a: METRE for a in ("m", "metre", "metres", "meter", "meters")},

@@ -13,12 +13,14 @@ from fenwind.geodesy.axes import ShownAxis, shown_axes
 from fenwind.geodesy.frames import axes_of
 from fenwind.job.adopted import Adopted
 from fenwind.job.derive import Derived
+from fenwind.job.session_view import rover_of
 from fenwind.job.state import JobState
 from fenwind.job.steps.elsewhere import elsewhere
 from fenwind.job.steps.fit import fit_node
 from fenwind.job.steps.kinds import STEP_KINDS
 from fenwind.job.steps.occupied import occupied
 from fenwind.job.steps.outcome import Figures, Node
+from fenwind.job.trail import session_trail
 from fenwind.quantities.geographic import format_latitude, format_longitude
 from fenwind.quantities.lengths import METRE, LengthUnit
 from fenwind.quantities.numbers import format_fixed
@@ -94,6 +96,7 @@ def _links(state: JobState, derived: Derived, mark: Mark, frame: str, look: _Loo
         if measured.mark == mark.id:
             yield _raw(measured, used is None or measured.id in used)
             yield from _amendments(state, measured)
+    yield from _session_links(state, derived, mark)
     for node in nodes:
         yield from _steps(state, derived, node, mark, look)
     adopted = derived.adopted.get(frame)
@@ -103,6 +106,28 @@ def _links(state: JobState, derived: Derived, mark: Mark, frame: str, look: _Loo
         values = (triple(place, look.unit, look.axes),)
         yield Link(kind="adopted", title="Adopted", note=adopted.why[row], values=values)
         yield from _others(adopted, mark)
+
+
+#: Steps of a session's trail as they are headed.
+HEADS = {
+    "known": "Known mark", "average": "Average of the base", "place": "Typed place", "tie": "Tie",
+    "base": "Base", "antenna": "Antenna height", "vector": "Vector", "occupation": "Occupation",
+    "position": "Measured from a base",
+}  # fmt: skip
+
+
+def _session_links(state: JobState, derived: Derived, mark: Mark) -> Iterator[Link]:
+    """What a mark measured from bases stands on, from the known mark or the average up to its occupations."""
+    if mark.id not in rover_of(derived).used:
+        return
+    for step in reversed(session_trail(state, derived, mark.id)):
+        values: tuple[str, ...] = ()
+        if step["what"] == "vector":
+            values = ("   ".join(format_fixed(step[key], 4) for key in ("dx", "dy", "dz")) + " m",)
+        names, text = step["names"], step["text"]
+        named = ", ".join(names[1:] if step["what"] == "occupation" else names)
+        note = text if any(name in text for name in names) else f"{named}: {text}"
+        yield Link(kind="record", title=HEADS[step["what"]], note=note, values=values)
 
 
 def _others(adopted: Adopted, mark: Mark) -> Iterator[Link]:

@@ -12,6 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fenwind.errors import FenwindError, FormatError
+from fenwind.exchange.antenna_list import antennas_of
 from fenwind.geodesy.antenna import AntennaModel, reduced
 from fenwind.geodesy.geocentric import to_xyz
 from fenwind.quantities.angles import RAD_PER_DEGREE
@@ -79,25 +80,11 @@ def read_world(path: str | os.PathLike[str]) -> World:
         raise FormatError(error.message, where=where, hint=error.hint) from error
 
 
-def read_antennas(path: str | os.PathLike[str]) -> dict[str, AntennaModel]:
-    """The antennas of a JSON file (a world file serves). Raises FormatError."""
-    try:
-        with open(path, encoding="utf-8") as file:
-            found = json.load(file)
-        return _antennas(_required(found, "antennas", list))
-    except OSError as error:
-        raise FormatError(f"cannot be read: {error.strerror}", where=str(path), hint="Name a file") from error
-    except ValueError as error:
-        if isinstance(error, FenwindError):
-            raise
-        raise FormatError(f"is no JSON: {error}", where=str(path), hint="Correct the file") from error
-
-
 def world_of(found: Any) -> World:
     """A world from its JSON. Raises FormatError."""
     if not isinstance(found, dict):
         raise FormatError("a world is an object", hint="See docs/formats/world.md")
-    antennas = _antennas(found.get("antennas", []))
+    antennas = antennas_of(found.get("antennas", []))
     marks = {str(m.get("name")): _place(m, "marks") for m in _list(found, "marks")}
     base, rover = _required(found, "base", dict), found.get("rover", {})
     antenna = base.get("antenna", {})
@@ -132,21 +119,6 @@ def world_of(found: Any) -> World:
         trouble=tuple(sorted(_list(found, "trouble"), key=lambda t: _number(t, "at_s", 0.0))),
         errors=errors,
     )
-
-
-def _antennas(found: list[Any]) -> dict[str, AntennaModel]:
-    out: dict[str, AntennaModel] = {}
-    for one in found:
-        if not isinstance(one, dict) or not one.get("model"):
-            raise FormatError("antennas: each has a model", hint="Name every antenna")
-        out[str(one["model"])] = AntennaModel(
-            model=str(one["model"]),
-            radius_m=_number(one, "radius", 0.0),
-            rim_offset_m=_number(one, "rim_offset", 0.0),
-            mount_offset_m=_number(one, "mount_offset", 0.0),
-            arp_to_l1_m=_number(one, "arp_to_l1", 0.0),
-        )
-    return out
 
 
 def _list(found: dict[str, Any], key: str) -> list[dict[str, Any]]:

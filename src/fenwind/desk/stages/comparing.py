@@ -105,7 +105,9 @@ class ComparingSheet(Sheet):
             )
 
         return [
-            Column(key="name", title="mark", text=lambda r: r.name, tone=lambda r: "bold", width=90),
+            Column(
+                key="name", title="mark", text=lambda r: r.name, tone=lambda r: "bold", whole=True, width=90
+            ),
             way("de_m", "ΔE"),
             way("dn_m", "ΔN"),
             way("dh_m", "ΔH"),

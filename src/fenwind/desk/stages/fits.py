@@ -121,6 +121,7 @@ class FitsSheet(Sheet):
             Column(
                 key="mark",
                 title="mark",
+                whole=True,
                 text=lambda r: r.mark.name,
                 tone=lambda r: _off(r) or "bold",
                 width=58,

@@ -91,7 +91,9 @@ def place_columns(bridge: JobBridge) -> list[Column]:
         return format_fixed(value * 200 / math.pi, 4, sign=True) if style == "gon" else format_dms(value, 1)
 
     return [
-        Column(key="name", title="at the", text=lambda r: r.name, tone=lambda r: "bold", width=88),
+        Column(
+            key="name", title="at the", text=lambda r: r.name, tone=lambda r: "bold", whole=True, width=88
+        ),
         ppm("point_scale", "scale", "Point scale factor less 1"),
         ppm("elevation", "elevation", "Elevation factor R / (R + h) less 1"),
         ppm("combined", "combined", "Combined factor less 1"),

@@ -161,6 +161,7 @@ def list_columns(raw: RawTable, match: ColumnMatch) -> list[Column]:
                 text=partial(_cell, raw.rows, index),
                 tone=partial(_tone, meaning),
                 right=meaning in ("e", "n", "h", "h_ell", "lat", "lon", "sh", "sv"),
+                whole=meaning == "name",
                 width=100
                 if meaning in ("e", "n", "lat", "lon", "description", "source")
                 else 82

@@ -181,6 +181,7 @@ class MarksTable(Sheet):
             Column(
                 key="name",
                 title="mark",
+                whole=True,
                 text=lambda r: r.mark.name,
                 edit=self._rename,
                 tone=lambda r: "bold" if r.mark.active else "off",

@@ -255,7 +255,9 @@ def residual_columns(table: PairTable) -> list[Column]:
             tip="Moved - target",
         )
 
-    name = Column(key="marks", title="mark", text=lambda r: table.names[r], tone=lambda r: "bold", width=170)
+    name = Column(
+        key="marks", title="mark", text=lambda r: table.names[r], tone=lambda r: "bold", whole=True, width=170
+    )
     used = Column(
         key="used",
         title="",

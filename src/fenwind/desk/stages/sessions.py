@@ -67,7 +67,7 @@ class SessionsSheet(Sheet):
         def way(k: int, title: str) -> Column:
             limit = SEEN_V_M if k == 2 else SEEN_H_M
             return Column(
-                key=f"d{k}", title=title, unit="mm", right=True, width=78,
+                key=f"d{k}", title=title, unit="mm", right=True, width=70,
                 text=lambda r: mm(r.away[k], sign=True), value=lambda r: r.away[k] * 1000.0,
                 bar=lambda r: r.away[k] / limit,
                 tone=lambda r: "doubt" if abs(r.away[k]) > limit else "",
@@ -76,20 +76,22 @@ class SessionsSheet(Sheet):
 
         return [
             Column(
-                key="use", title="use", width=50, box=lambda r: "dashed" if r.one.check else r.part == "used",
+                key="use", title="use", width=44, box=lambda r: "dashed" if r.one.check else r.part == "used",
                 toggle=lambda r: self._toggle(r), tip="Click to leave it out, take it in, or finish it",
             ),
-            Column(key="mark", title="mark", text=lambda r: r.mark, tone=lambda r: "bold", width=66),
-            Column(key="base", title="base", text=lambda r: r.base, width=56),
+            Column(
+                key="mark", title="mark", text=lambda r: r.mark, tone=lambda r: "bold", whole=True, width=60
+            ),
+            Column(key="base", title="base", text=lambda r: r.base, whole=True, width=52),
             way(0, "ΔE"), way(1, "ΔN"), way(2, "ΔH"),
             Column(
-                key="height", title="antenna", unit="m", right=True, width=118,
+                key="height", title="antenna", unit="m", right=True, width=112,
                 text=lambda r: f"{format_fixed(r.one.height_m, 4)} {r.one.method}",
                 value=lambda r: r.one.height_m, edit=self._edit_height,
                 tip="As it was measured: a number and vertical, slant or mount",
             ),
             Column(
-                key="part", title="state", text=lambda r: r.part, width=82,
+                key="part", title="state", text=lambda r: r.part, width=74,
                 tone=lambda r: "doubt" if r.part == "unfinished" else "" if r.part == "used" else "faint",
             ),
             Column(
@@ -171,10 +173,12 @@ class SessionsSheet(Sheet):
                 continue
             point, reference = rover.each.get(one.id), where.get(one.mark)
             away = (math.nan, math.nan, math.nan)
-            if point is not None and reference is not None:
+            used = one.id in rover.used.get(one.mark, ())
+            # The only one of a mark is the mark's position: there is nothing to compare it with.
+            alone = used and len(rover.used[one.mark]) == 1 and reference is rover.marks.get(one.mark)
+            if point is not None and reference is not None and not alone:
                 e, n, u = enu_between(point, reference).tolist()
                 away = (e, n, u)
-            used = one.id in rover.used.get(one.mark, ())
             out.append(
                 _Row(
                     one=one, mark=state.marks[one.mark].name, base=bases[one.base].name, away=away,

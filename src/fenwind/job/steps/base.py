@@ -54,9 +54,14 @@ def antennas_of(reader: Reader) -> dict[str, AntennaModel]:
 def antenna_model(state: JobState, model: str) -> AntennaModel | None:
     """A model of the job by its name."""
     found = next((a for a in state.of(Antenna).values() if a.active and a.model == model), None)
-    return None if found is None else AntennaModel(
-        model=model, radius_m=found.radius_m, rim_offset_m=found.rim_offset_m,
-        mount_offset_m=found.mount_offset_m, arp_to_l1_m=found.arp_to_l1_m,
+    return None if found is None else model_of(found)
+
+
+def model_of(record: Antenna) -> AntennaModel:
+    """The model that a record holds."""
+    return AntennaModel(
+        model=record.model, radius_m=record.radius_m, rim_offset_m=record.rim_offset_m,
+        mount_offset_m=record.mount_offset_m, arp_to_l1_m=record.arp_to_l1_m,
     )  # fmt: skip
 
 
