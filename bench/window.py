@@ -143,7 +143,8 @@ def plan_repaint() -> None:
     """Repainting 50,000 marks while panning."""
     from PySide6.QtWidgets import QApplication
 
-    from fenwind.desk.plan import Plan, Scene
+    from fenwind.desk.plan import Plan
+    from fenwind.desk.plan_scene import Scene
     from fenwind.desk.theme import apply_theme
 
     app = QApplication.instance() or QApplication([])

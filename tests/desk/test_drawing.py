@@ -8,7 +8,8 @@ from PySide6.QtGui import QImage
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QLabel
 
-from fenwind.desk.plan import Plan, Scene
+from fenwind.desk.plan import Plan
+from fenwind.desk.plan_scene import Scene
 from fenwind.desk.plan_symbols import CROSS, DOT, RING, SQUARE, TRIANGLE
 from fenwind.desk.rail import Rail
 from fenwind.desk.scene import build_scene

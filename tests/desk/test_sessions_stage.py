@@ -1,9 +1,16 @@
 """The Sessions stage through the window: a base tied, an antenna height put right, an occupation left out."""
 
+import numpy as np
+
+from fenwind.desk.sky_charts import ScatterChart, SkyChart
 from fenwind.desk.stages.sessions import SessionsSheet
+from fenwind.geodesy.geocentric import to_xyz
+from fenwind.job.live_place import LivePlane, ground_xyz
+from fenwind.job.session_view import enu_between, rover_of
+from fenwind.procedures.rover import Point
 from fenwind.records.sessions import BaseSetup, Occupation
 from tests.desk.qt_case import QtTestCase
-from tests.session_job import session_job
+from tests.session_job import arp, place, session_job
 
 
 class SessionsStage(QtTestCase):
@@ -41,7 +48,176 @@ class SessionsStage(QtTestCase):
         bridge.undo()
         self.assertEqual(self.cells(sheet, "part")[3], "used")
 
+    def test_bars_against_their_limits(self) -> None:
+        """Departures of 3 m east and 1.5 m up, drawn against 15 and 25 mm."""
+        path = self.folder / "two days.fenwind"
+        session_job(str(path), blunder=0.0).close()
+        workspace = self.open(str(path))
+        workspace.bridge.show_stage("Sessions")
+        sheet = workspace.pages["Sessions"]
+        self.wait_for(sheet.isVisible)
+        row = next(r for r in sheet.table.records.rows if r.one.id == "o3")
+        columns = {c.key: c for c in sheet.table.records.columns}
+        for key, value, limit in (("d0", 3000.0, 15.0), ("d1", -2000.0, 15.0), ("d2", 1500.0, 25.0)):
+            with self.subTest(key=key):
+                # East, north, up at B and at A differ by what 1.4 km turn: below 1 mm of 3 m.
+                self.assertAlmostEqual(columns[key].value(row), value, delta=1.0)
+                self.assertAlmostEqual(columns[key].bar(row), value / limit, delta=0.1)
+
     def cells(self, sheet: SessionsSheet, key: str) -> list[str]:
         """Texts of a column as they are shown."""
         column = next(c for c in sheet.table.records.columns if c.key == key)
         return [column.text(row) for row in sheet.table.records.rows]
+
+
+class Live(QtTestCase):
+    """With stand-in receivers in a process of their own, through the window."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        path = self.folder / "live.fenwind"
+        session_job(str(path), blunder=0.0).close()
+        self.w = self.open(str(path))
+        self.b = self.w.bridge
+        self.b.show_stage("Sessions")
+        self.page = self.w.pages["Sessions"]
+        self.wait_for(self.page.isVisible)
+        panel = self.page.standins
+        panel.open()
+        panel.base_mark.setCurrentText("A")
+        panel.speed.setValue(40)
+        panel.start.click()
+        self.addCleanup(panel.stop)
+        self.wait_for(lambda: panel.ports)
+
+    def ask(self, widget: object, key: str, text: str) -> None:
+        """Click a part and answer the line that asks."""
+        widget.statement.parts[key].click()  # type: ignore[attr-defined]
+        self.page.ask.edit.setText(text)
+        self.page.ask.ok.click()
+
+    def start_base(self) -> BaseSetup:
+        start = self.page.start
+        self.b.select("A")
+        self.w.actions.run("sessions.start")
+        self.assertIn("Start base D3 on the known mark A", start.statement.text())
+        start.start.click()  # without an antenna height nothing starts
+        self.assertIn("no antenna height", self.w.line.text())
+        self.ask(start, "height", "1.5 vertical")
+        start.start.click()
+        self.wait_for(start.isHidden)
+        return next(b for b in self.b.state.of(BaseSetup).values() if b.name == "D3")
+
+    def test_a_base_a_mark_and_the_raw_files(self) -> None:
+        page, rover = self.page, self.page.rover
+        base = self.start_base()
+        self.assertTrue(base.read_back)
+        sent = np.array([base.broadcast_x_m, base.broadcast_y_m, base.broadcast_z_m])
+        np.testing.assert_allclose(sent, arp("A", 1.5), atol=1e-3)
+        rover.listen.click()
+        page.standins.say("rover", do="go", mark="C")
+        self.b.select("C")
+        self.assertIn("Measure C as a further occupation from base D3", rover.statement.text())
+        self.wait_for(lambda: self._there() and page.devices.epoch.solution == "fixed")
+        self.assertIn("The stream says the base where the job has it", rover.links.text())
+        self.assertRegex(
+            rover.to_mark.text(), r"^To C: E .0\.0\d\d   N .0\.0\d\d   H .0\.0\d\d   0\.0\d\d m at "
+        )
+        self.assertIn("Rover fixed", self.w.shell.header.kept.text())
+        self.ask(rover, "epochs", "25")
+        rover.measure.click()
+        self.wait_for(lambda: page.devices.measuring is None)
+        one = list(self.b.state.of(Occupation).values())[-1]
+        self.assertEqual((one.epochs, one.finished, one.base, one.solution), (25, True, base.id, "fixed"))
+        found = rover_of(self.b.derived).each[one.id]
+        self.assertLess(float(np.abs(enu_between(found, Point(xyz=to_xyz(*place("C"))))).max()), 0.05)
+        self._early(one.mark)
+        self._raw()
+        rover.listen.click()
+        self.assertIn("all kept", self.w.shell.header.kept.text())
+
+    def _there(self) -> bool:
+        ground = self.page.devices.ground()
+        return ground is not None and float(np.linalg.norm(ground - to_xyz(*place("C")))) < 0.1
+
+    def _early(self, mark: str) -> None:
+        """Too few epochs are kept for a reason only; what is left stays unfinished."""
+        page, rover = self.page, self.page.rover
+        for leave in (False, True):
+            rover.measure.click()
+            self.wait_for(lambda: page.devices.measuring.keeper.rows)
+            if leave:
+                rover.leave.click()
+            else:
+                rover.early.click()
+                page.ask.ok.click()
+                self.assertIsNotNone(page.devices.measuring)
+                page.ask.edit.setText("rain")
+                page.ask.ok.click()
+                self.assertIn("early: rain", self.b.job.undo_text or "")
+        last = list(self.b.state.of(Occupation).values())[-1]
+        self.assertFalse(last.finished)
+        self.assertIn("occupation.unfinished", [d.rule for d in self.b.findings.open])
+
+    def _raw(self) -> None:
+        raw = self.page.raw
+        self.w.actions.run("sessions.end")
+        self.wait_for(lambda: "writes no raw data" in raw.note.text())
+        raw.log.click()
+        self.wait_for(lambda: raw._states and all(s.logging for s in raw._states.values()))
+        raw.log.click()
+        self.wait_for(lambda: not any(s.logging for s in raw._states.values()))
+        self.assertEqual(len(raw._rows()), 2)
+        self.assertFalse(raw.delete.isEnabled())
+        raw.fetch.click()
+        self.wait_for(lambda: raw.delete.isEnabled() and all(r.hash for r in raw._rows()))
+        kept = self.b.job.file.blob(raw._rows()[0].hash)
+        self.assertEqual(len(kept.data), raw._rows()[0].file.size)
+        raw.delete.click()
+        self.wait_for(lambda: not raw._rows())
+
+    def test_trouble_is_said(self) -> None:
+        self.start_base()
+        page, rover = self.page, self.page.rover
+        rover.listen.click()
+        self.wait_for(lambda: page.devices.epoch is not None and page.devices.epoch.solution == "fixed")
+        next(t for t in page.standins.troubles if t.text().startswith("No link")).click()
+        self.wait_for(lambda: "gets no corrections" in rover.links.text())
+        page.standins.stop()
+        self.wait_for(lambda: "The rover is not there" in rover.links.text())
+
+
+class Charts(QtTestCase):
+    def test_places_and_scales(self) -> None:
+        sky, scatter = SkyChart(), ScatterChart()
+        middle = sky.place(90.0, 0.0)
+        for azimuth, dx, dy in ((0.0, 0, -1), (90.0, 1, 0), (180.0, 0, 1), (270.0, -1, 0)):
+            at = sky.place(0.0, azimuth) - middle
+            size = float(np.hypot(at.x(), at.y()))
+            np.testing.assert_allclose([at.x() / size, at.y() / size], [dx, dy], atol=1e-9)
+        for most, half in ((0.0, 0.01), (0.004, 0.005), (0.0051, 0.01), (0.02, 0.02), (0.021, 0.05)):
+            scatter.show_ways(np.array([[most], [0.0], [-most / 2]]))
+            self.assertAlmostEqual(scatter.half_m(), half, 12)
+
+    def test_where_a_rover_is_on_the_plane(self) -> None:
+        """The broadcast error goes, the pole is taken off, and the plane's way back is the same."""
+        job = session_job(str(self.folder / "p.fenwind"), blunder=0.0)
+        self.addCleanup(job.close)
+        from fenwind.desk.bridge import Thinker
+
+        derived = Thinker(str(self.folder)).derive(job.state)
+        wrong = np.array([3.0, -2.0, 1.5])
+        ground = ground_xyz(arp("B", 2.0) + wrong, 2.0, arp("A", 1.5) + wrong, arp("A", 1.5))
+        np.testing.assert_allclose(ground, to_xyz(*place("B")), atol=1e-6)
+        plane = LivePlane(job.state, derived, "f", str(self.folder))
+        at = plane.place(ground)
+        self.assertIsNotNone(at)
+        back = plane.back(at.e_m, at.n_m, at.height_m)
+        np.testing.assert_allclose(back, place("B"), atol=1e-9)
+        adopted = derived.adopted["f"]
+        row = adopted.place["b"]
+        np.testing.assert_allclose(
+            [at.e_m, at.n_m, at.height_m],
+            [adopted.e_m[row], adopted.n_m[row], adopted.height_m[row]],
+            atol=1e-5,
+        )

@@ -42,8 +42,12 @@ class Walk(QtTestCase):
         self.assertIn("T-09", w.doubts.text.text())
         remedy = w.doubts.findChild(type(w.doubts.all), "settle-swap-axes")
         QTest.mouseClick(remedy, Qt.MouseButton.LeftButton)
-        self.assertEqual(w.doubts.count.text(), "No doubts")
         self.assertIn("moved in Dam grid 1968", w.line.text())
+        # So is the slant that was given as vertical, over S-05.
+        self.assertIn("S-05 lies 85.5 mm too low", w.doubts.text.text())
+        remedy = w.doubts.findChild(type(w.doubts.all), "settle-as-slant")
+        QTest.mouseClick(remedy, Qt.MouseButton.LeftButton)
+        self.assertEqual(w.doubts.count.text(), "No doubts")
         # Read residuals, switch a pair off by its boxes; the carried marks move and are told.
         rows = {r.mark.name: r for r in fits.table.records.rows}
         self.assertLess(abs(rows["T-04"].de), 0.010)

@@ -23,7 +23,7 @@ from fenwind.records.records import (
     PositionChoice,
     Record,
 )
-from fenwind.records.sessions import Antenna, BaseSetup, Occupation
+from fenwind.records.sessions import Antenna, BaseSetup, Equipment, Occupation
 from tests.support import TempFolder
 
 #: One record of each kind with no field at its default.
@@ -83,6 +83,11 @@ EVERY_KIND: tuple[Record, ...] = (
         cnn_m2=2e-6, cnu_m2=3e-7, cuu_m2=4e-6, solution="fixed", pdop=1.1, age_s=0.9, spread_e_m=0.001,
         spread_n_m=0.002, spread_u_m=0.003, effective=2.2, step_m=0.001, message_set="legacy",
         moved_m=0.1, off_m=0.2, check=True, finished=False, active=False,
+    ),
+    Equipment(
+        rover="/dev/r", corrections="ntrip://u@h:1/n", base="h:2", base_control="h:3", rover_control="h:4",
+        antenna="M", height_m=1.8, method="slant", epochs=30, solution="float", max_sigma_h_m=0.01,
+        max_sigma_v_m=0.02, max_pdop=3.0, active=False,
     ),
     PositionChoice(id="c", mark="m", frame="f", origin="fit", reason="nearer", active=False),
 )  # fmt: skip

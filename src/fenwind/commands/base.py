@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 import math
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 from fenwind.errors import ParseError, ProcedureError
@@ -12,7 +12,6 @@ from fenwind.errors import ParseError, ProcedureError
 if TYPE_CHECKING:
     from fenwind.commands.session_json import Opened
     from fenwind.devices.transport import Address
-    from fenwind.records.entries import Entry
     from fenwind.records.sessions import BaseSetup
 
 _DESCRIPTION = """Start a base on a known mark (--on) or on the mean of its own epochs (--average); tie it to
@@ -73,8 +72,8 @@ def _places(options: argparse.Namespace) -> _Places:
 
 def _start(options: argparse.Namespace) -> int:
     from fenwind.commands.session_json import opened_job
-    from fenwind.job.job import new_id
-    from fenwind.records.entries import Add
+    from fenwind.devices.starting import averaged, with_broadcast
+    from fenwind.job.session_gestures import start_base
 
     places = _places(options)
     with opened_job(options.job) as found:
@@ -82,119 +81,28 @@ def _start(options: argparse.Namespace) -> int:
     # The devices are asked while nobody holds the job.
     if options.average is not None:
         assert places.nmea is not None
-        record = _averaged(record, places.nmea, options.average, options.wait)
-    record = _broadcast(options, record, places)
+        record = averaged(record, places.nmea, options.average, options.wait)
+    record = with_broadcast(record, places.control, places.rtcm, options.wait)
     with opened_job(options.job) as found:
-        _check_new(found.job, record.name)
-        entries: list[Entry] = [] if found.job.state.frames else _own_plane(record)
-        found.job.record(f"Start base {record.name}", [*entries, Add(record=replace(record, id=new_id()))])
+        found.job.record(*start_base(found.job.state, record))
         found.again()
         return _answer(options, found, record.name, {}, places.rtcm is not None)
-
-
-def _check_new(job: Any, name: str) -> None:
-    from fenwind.records.sessions import BaseSetup
-
-    if not name.strip() or "=" in name:
-        raise ProcedureError(f"{name!r} is no name for a base", hint="Choose another name")
-    if any(b.active and b.name == name for b in job.state.of(BaseSetup).values()):
-        raise ProcedureError(
-            f"the job has a base {name} already", hint="Every start is a base of its own: choose another name"
-        )
 
 
 def _new_base(options: argparse.Namespace, found: Opened) -> BaseSetup:
     """The record so far; for --on with where its ARP is, which is what it should broadcast."""
     from fenwind.commands.session_json import antenna_of, mark_named
+    from fenwind.job.session_gestures import check_base_name
     from fenwind.records.sessions import BaseSetup
 
-    _check_new(found.job, options.start)
+    check_base_name(found.job.state, options.start)
     height, method, model = antenna_of(options, found.job)
     record = BaseSetup(id="", name=options.start, antenna=model, height_m=height, method=method)
     if options.on is None:
         return record
-    from fenwind.errors import FenwindError
-    from fenwind.job.steps.base import base_node
-    from fenwind.records.entries import Add
+    from fenwind.job.session_gestures import standing_on
 
-    mark = mark_named(found.job, options.on)
-    record = replace(record, word="known", mark=mark.id)
-    trial = found.job.state.snapshot()
-    trial.apply(Add(record=replace(record, id="trial")))
-    outcome = found.trial(trial).outcomes[base_node("trial")]
-    if isinstance(outcome.error, FenwindError):
-        raise outcome.error
-    x, y, z = (float(v) for v in outcome.result.arp.xyz)
-    return replace(record, broadcast_x_m=x, broadcast_y_m=y, broadcast_z_m=z)
-
-
-def _averaged(record: BaseSetup, nmea: Address, count: int, wait_s: float) -> BaseSetup:
-    """The base on the mean of epochs of its own solution."""
-    import numpy as np
-
-    from fenwind.devices.nmea_in import NmeaReader
-    from fenwind.devices.occupying import Limits, counted_epochs
-    from fenwind.devices.rtcm_in import RtcmReader
-    from fenwind.geodesy.geocentric import from_xyz, to_xyz
-    from fenwind.job.measuring import UNSTATED
-    from fenwind.procedures.rover import mean_of_epochs
-
-    rows = []
-    for epoch in counted_epochs(
-        nmea, Limits(solution="any"), wait_s, None, NmeaReader(), RtcmReader(), lambda: None
-    ):
-        rows.append(epoch)
-        if len(rows) == count:
-            break
-    xyz = to_xyz(*np.array([(r.lat, r.lon, r.h) for r in rows]).T)
-    seconds = np.array([r.time.timestamp() for r in rows])
-    found = mean_of_epochs(xyz, seconds, rows[0].solution)
-    lat, lon, h = (float(v) for v in from_xyz(found.xyz))
-    sigma = np.array([r.sigma or UNSTATED[r.solution] for r in rows])
-    e, n, u = np.sqrt(np.mean(sigma**2, axis=0) / found.effective)
-    x, y, z = (float(v) for v in found.xyz)
-    return replace(
-        record, word="average", average_lat_rad=lat, average_lon_rad=lon, average_h_m=h,
-        average_sigma_h_m=math.sqrt(0.5 * (e * e + n * n)), average_sigma_v_m=float(u), average_epochs=count,
-        started=rows[0].time.isoformat(), broadcast_x_m=x, broadcast_y_m=y, broadcast_z_m=z,
-    )  # fmt: skip
-
-
-def _broadcast(options: argparse.Namespace, record: BaseSetup, places: _Places) -> BaseSetup:
-    """Set what the receiver broadcasts, where it can be set, and read back what it does broadcast."""
-    from datetime import UTC, datetime
-
-    import numpy as np
-
-    from fenwind.devices.control import command
-    from fenwind.devices.occupying import broadcast_position
-    from fenwind.geodesy.geocentric import from_xyz
-
-    wanted = np.array([record.broadcast_x_m, record.broadcast_y_m, record.broadcast_z_m], dtype=float)
-    started = record.started
-    if places.control is not None:
-        lat, lon, h = (float(v) for v in from_xyz(wanted))
-        said = command(places.control, do="set_position", lat=math.degrees(lat), lon=math.degrees(lon), h=h)
-        started = started or str(said.get("time", "")).replace("Z", "+00:00")
-    if places.rtcm is not None:
-        sent, stream = broadcast_position(
-            places.rtcm, options.wait, wanted if places.control is not None else None
-        )
-        x, y, z = (float(v) for v in sent)
-        record = replace(
-            record, broadcast_x_m=x, broadcast_y_m=y, broadcast_z_m=z, read_back=True, message_set=stream.set
-        )
-    elif places.control is None:
-        # Nothing was set and nothing read: what is broadcast is not known.
-        record = replace(record, broadcast_x_m=None, broadcast_y_m=None, broadcast_z_m=None)
-    return replace(record, started=started or datetime.now(UTC).isoformat(timespec="seconds"))
-
-
-def _own_plane(record: BaseSetup) -> list[Entry]:
-    from fenwind.job.measuring import own_plane
-
-    assert record.average_lat_rad is not None and record.average_lon_rad is not None
-    return own_plane(record.average_lat_rad, record.average_lon_rad, record.average_h_m or 0.0)
+    return standing_on(record, mark_named(found.job, options.on), found.job.state, found.trial)
 
 
 def _change(options: argparse.Namespace) -> int:

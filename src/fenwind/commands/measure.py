@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import time
-from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any
 
 from fenwind.errors import ProcedureError
@@ -13,6 +11,7 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
     from fenwind.commands.session_json import Opened
+    from fenwind.devices.keeping import Keeper
     from fenwind.devices.nmea_in import Epoch
     from fenwind.devices.rtcm_in import RtcmReader
     from fenwind.job.measuring import Row
@@ -21,8 +20,6 @@ if TYPE_CHECKING:
 _DESCRIPTION = """Occupy a mark with a rover until enough epochs count. Without more: 30 epochs, fixed, and a
 wait of at most 60 s for one that counts. Interrupted, the epochs so far stay in the job as an unfinished
 occupation (fenwind sessions JOB --finish ID). Places are as in fenwind base."""
-#: Epochs are kept at least so often, seconds.
-KEEP_S = 1.0
 
 
 def add_parser(verbs: Any) -> None:
@@ -62,83 +59,41 @@ def run(options: argparse.Namespace) -> int:
         solution=options.solution, sigma_h_m=options.max_sh, sigma_v_m=options.max_sv, pdop=options.max_pdop
     )
     keeper = _prepared(options)
-    _collect(options, keeper, limits, rover, rtcm)
-    return _finish(options, keeper)
+    message_set = _collect(options, keeper, limits, rover, rtcm)
+    return _finish(options, keeper, message_set)
 
 
-@dataclass
-class _Keeper:
-    """What is kept of an occupation under way."""
+class _Briefly:
+    """Keeps an occupation in a job that is open only while something is put into it."""
 
-    path: str
-    mark: str
-    occupation: Occupation
-    known: NDArray[Any] | None
-    rows: list[Row] = field(default_factory=list)
-    fresh: list[Row] = field(default_factory=list)
-    number: int = 0
-    last: float = 0.0
-    coarse: float = 0.0
+    def __init__(self, path: str) -> None:
+        self.path = path
 
-    def take(self, epoch: Epoch, broadcast: NDArray[Any]) -> None:
-        """Take an epoch; the first puts the occupation into the job."""
-        from fenwind.job.measuring import UNSTATED, Row
-
-        x, y, z = (float(v) for v in broadcast)
-        nan = float("nan")
-        row = Row(
-            time_s=epoch.time.timestamp(), lat=epoch.lat, lon=epoch.lon, h=epoch.h,
-            sigma=epoch.sigma or UNSTATED[epoch.solution], pdop=nan if epoch.pdop is None else epoch.pdop,
-            age=nan if epoch.age is None else epoch.age, solution=epoch.solution, broadcast=(x, y, z),
-        )  # fmt: skip
-        minutes, heights = epoch.decimals
-        self.coarse = max(self.coarse, 1852.0 * 10.0**-minutes, 10.0**-heights)
-        self.rows.append(row)
-        self.fresh.append(row)
-        if len(self.rows) == 1:
-            self._begin(epoch)
-
-    def _begin(self, epoch: Epoch) -> None:
+    def begin(self, mark: str, occupation: Occupation, epoch: Epoch) -> Occupation:
+        """See Store."""
+        from fenwind.devices.keeping import beginning
         from fenwind.job.briefly import opened
-        from fenwind.job.gestures import new_mark
-        from fenwind.job.measuring import own_plane
-        from fenwind.records.entries import Add, Entry
 
-        moment = epoch.time.isoformat()
-        self.occupation = replace(self.occupation, started=moment, ended=moment)
         with opened(self.path) as job:
-            entries: list[Entry] = []
-            if not job.state.frames:
-                entries += own_plane(epoch.lat, epoch.lon, epoch.h)
-            mark = job.state.mark_named(self.mark)
-            if mark is None:
-                mark, gesture = new_mark(job.state, self.mark)
-                entries += gesture.entries
-            self.occupation = replace(self.occupation, mark=mark.id, finished=False)
-            job.record(f"Measure {self.mark}", [*entries, Add(record=self.occupation)])
-        self.flush()
+            gesture, begun = beginning(job.state, mark, occupation, epoch)
+            job.record(*gesture)
+        return begun
 
-    def flush(self) -> None:
-        """Put what is fresh into the job."""
+    def keep(self, occupation: str, number: int, rows: list[Row]) -> None:
+        """See Store."""
         from fenwind.job.briefly import opened_file
         from fenwind.job.measuring import keep_rows
 
-        if self.fresh:
-            with opened_file(self.path) as file:
-                keep_rows(file, self.occupation.id, self.number, self.fresh)
-            self.number, self.fresh, self.last = self.number + 1, [], time.monotonic()
-
-    def tick(self) -> None:
-        """Keep what is fresh when it is time."""
-        if self.fresh and time.monotonic() - self.last >= 0.5 * KEEP_S:
-            self.flush()
+        with opened_file(self.path) as file:
+            keep_rows(file, occupation, number, rows)
 
 
-def _prepared(options: argparse.Namespace) -> _Keeper:
+def _prepared(options: argparse.Namespace) -> Keeper:
     """Everything that the job must say before anything is measured."""
     import numpy as np
 
     from fenwind.commands.session_json import antenna_of, base_named, opened_job
+    from fenwind.devices.keeping import Keeper
     from fenwind.job.gestures import new_mark
     from fenwind.job.job import new_id
     from fenwind.job.session_view import rover_of
@@ -162,11 +117,12 @@ def _prepared(options: argparse.Namespace) -> _Keeper:
         id=new_id(), mark="", base=base.id, antenna=model, height_m=height, method=method,
         check=options.check, finished=False,
     )  # fmt: skip
-    return _Keeper(path=options.job, mark=options.mark.strip(), occupation=record, known=known)
+    return Keeper(_Briefly(options.job), options.mark.strip(), record, known)
 
 
-def _collect(options: argparse.Namespace, keeper: _Keeper, limits: Any, rover: Any, rtcm: Any) -> None:
-    """Take epochs until there are enough. Raises DeviceError, with what stays in the job."""
+def _collect(options: argparse.Namespace, keeper: Keeper, limits: Any, rover: Any, rtcm: Any) -> str:
+    """Take epochs until there are enough; the set of messages. Raises DeviceError, with what stays in the
+    job."""
     from fenwind.devices.nmea_in import NmeaReader
     from fenwind.devices.occupying import counted_epochs
     from fenwind.devices.rtcm_in import RtcmReader
@@ -178,8 +134,7 @@ def _collect(options: argparse.Namespace, keeper: _Keeper, limits: Any, rover: A
         for epoch in counted_epochs(rover, limits, options.wait, rtcm, NmeaReader(), stream, keeper.tick):
             keeper.take(epoch, _broadcast(keeper, stream))
             keeper.tick()
-            span = keeper.rows[-1].time_s - keeper.rows[0].time_s
-            if len(keeper.rows) == wanted or (options.seconds and span >= options.seconds - 1e-6):
+            if keeper.enough(wanted, options.seconds):
                 break
     except DeviceError as error:
         if not keeper.rows:
@@ -192,29 +147,25 @@ def _collect(options: argparse.Namespace, keeper: _Keeper, limits: Any, rover: A
         keeper.flush()
         raise ProcedureError(f"interrupted; {_left(keeper)}", hint="Finish it, or measure again") from None
     keeper.flush()
-    keeper.occupation = replace(keeper.occupation, message_set=stream.set)
+    return stream.set
 
 
-def _left(keeper: _Keeper) -> str:
+def _left(keeper: Keeper) -> str:
     return f"{len(keeper.rows)} epochs stay as the unfinished occupation {keeper.occupation.id}"
 
 
-def _broadcast(keeper: _Keeper, stream: RtcmReader) -> NDArray[Any]:
+def _broadcast(keeper: Keeper, stream: RtcmReader) -> NDArray[Any]:
     found = stream.position if stream.position is not None else keeper.known
     assert found is not None
     return found
 
 
-def _finish(options: argparse.Namespace, keeper: _Keeper) -> int:
-    from datetime import UTC, datetime
-
+def _finish(options: argparse.Namespace, keeper: Keeper, message_set: str) -> int:
     from fenwind.commands.session_json import opened_job
-    from fenwind.job.measuring import finished, kept_rows, settled
+    from fenwind.job.measuring import kept_rows, settled
 
     with opened_job(options.job) as found:
-        rows = kept_rows(found.job.file, keeper.occupation.id)
-        ended = datetime.fromtimestamp(rows[-1].time_s, UTC).isoformat()
-        done = finished(replace(keeper.occupation, ended=ended, step_m=keeper.coarse), rows, keeper.known)
+        done = keeper.done(kept_rows(found.job.file, keeper.occupation.id), message_set)
         found.job.record(f"Finish {keeper.mark}", [settled(found.job.state, done)])
         found.again()
         return _answer(options, found, done)

@@ -283,6 +283,10 @@ class JobBridge(QObject):
             state.apply(entry)
         return self._thinker.derive(state)
 
+    def derive_trial(self, state: JobState) -> Derived:
+        """What would follow from a state that is only tried."""
+        return self._thinker.derive(state)
+
     def rederive(self) -> None:
         """Derive again and tell what moved; in a worker when the last time was long."""
         self._revision += 1

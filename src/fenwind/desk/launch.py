@@ -99,7 +99,7 @@ def open_intact(path: str, progress: Progress) -> tuple[Job, Thinker, Results]:
 
 def _demo(folder: Path, fresh: bool) -> Job:
     from fenwind.job.job import Job
-    from fenwind.standins import tarnholt
+    from fenwind.standins import tarnholt, tarnholt_days
 
     path = folder / DEMO_FILE
     tarnholt.write_grid(folder)
@@ -107,7 +107,7 @@ def _demo(folder: Path, fresh: bool) -> Job:
         path.rename(free_path(folder, f"{path.stem} until {date.today().isoformat()}"))
     if path.exists():
         return Job.open(path)
-    return Job.create(path, tarnholt.JOB_NAME, tarnholt.records(planted=True), frame="dam")
+    return tarnholt_days.make_demo(path)
 
 
 class Launch(QObject):

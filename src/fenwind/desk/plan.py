@@ -7,8 +7,6 @@ stamped picture when there are many.
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass, field
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -28,11 +26,19 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
-from fenwind.desk.plan_extras import Apart, Coming
-from fenwind.desk.plan_symbols import COUNT, CROSS, DOT, RING, SQUARE, TRIANGLE, arrow, draw_symbol
+from fenwind.desk.plan_scene import Scene
+from fenwind.desk.plan_symbols import (
+    COUNT,
+    CROSS,
+    DOT,
+    RING,
+    SQUARE,
+    TRIANGLE,
+    arrow,
+    draw_rover,
+    draw_symbol,
+)
 from fenwind.desk.theme import MEDIUM, colour, font, is_night
-from fenwind.geodesy.axes import ShownAxis, shown_axes
-from fenwind.quantities.lengths import METRE, LengthUnit
 from fenwind.quantities.numbers import format_fixed
 from fenwind.reports.figure import nice_length
 
@@ -45,49 +51,20 @@ PICK_PX = 12.0
 VECTOR_PX = 34.0
 
 
-@dataclass(kw_only=True, eq=False)
-class Scene:
-    """What the plan shows, metres. symbol (k,) holds RING, TRIANGLE, SQUARE or CROSS; off (k,) greys.
-    vectors: rows with residuals de, dn (computed - known). ellipses: rows with semi-axes a, b (95 %) and the
-    azimuth of a in radians. labelled (k,), empty for all. gaps: places that lack a target. under: backdrops,
-    which paint themselves."""
-
-    title: str = ""
-    unit: LengthUnit = METRE
-    axes: tuple[ShownAxis, ShownAxis] = shown_axes(None)
-    names: tuple[str, ...] = ()
-    e_m: FloatArray = field(default_factory=lambda: np.zeros(0))
-    n_m: FloatArray = field(default_factory=lambda: np.zeros(0))
-    symbol: NDArray[np.int8] = field(default_factory=lambda: np.zeros(0, dtype=np.int8))
-    off: NDArray[np.bool_] = field(default_factory=lambda: np.zeros(0, dtype=bool))
-    vector_rows: NDArray[np.intp] = field(default_factory=lambda: np.zeros(0, dtype=int))
-    vector_m: FloatArray = field(default_factory=lambda: np.zeros((2, 0)))
-    ellipse_rows: NDArray[np.intp] = field(default_factory=lambda: np.zeros(0, dtype=int))
-    ellipse: FloatArray = field(default_factory=lambda: np.zeros((3, 0)))
-    hull: FloatArray = field(default_factory=lambda: np.zeros((2, 0)))
-    labelled: NDArray[np.bool_] = field(default_factory=lambda: np.zeros(0, dtype=bool))
-    gaps: FloatArray = field(default_factory=lambda: np.zeros((2, 0)))
-    under: tuple[Any, ...] = ()
-    coming: Coming | None = None
-    apart: Apart | None = None
-
-    def show_alone(self, coming: Coming) -> None:
-        """Show what is coming in a frame of its own, without the marks."""
-        fresh = Scene(title=coming.alone, unit=self.unit, coming=coming)
-        self.__dict__.update(fresh.__dict__)
-
-
 class Plan(QWidget):
     """The map itself."""
 
     mark_picked = Signal(str)
     measured = Signal(str, str)  # names of two marks
+    place_picked = Signal(float, float)  # easting and northing, metres
     window_picked = Signal(object)  # names of the marks in a window drawn with Shift
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.scene = Scene()
         self.selection = ""
+        self.picking = False  # whether the next click picks a place
+        self.rover: tuple[float, float] | None = None
         self.measuring = False
         self.measure_from = ""
         self.measure_to = ""
@@ -126,6 +103,17 @@ class Plan(QWidget):
             if not self.rect().adjusted(20, 20, -20, -20).contains(int(x), int(y)) and self.isVisible():
                 self._centre = np.array([self.scene.e_m[row], self.scene.n_m[row]])
         self.update()
+
+    def pick_place(self) -> None:
+        """Let the next click pick a place."""
+        self.picking = True
+        self.setCursor(Qt.CursorShape.CrossCursor)
+
+    def show_rover(self, at: tuple[float, float] | None) -> None:
+        """Show a rover at an easting and northing (metres), or none."""
+        if at != self.rover:
+            self.rover = at
+            self.update()
 
     def start_measuring(self, on: bool) -> None:
         """Let the next two picks measure."""
@@ -228,7 +216,11 @@ class Plan(QWidget):
             self.window_picked.emit(self.names_in(QRectF(self._window_from, event.position()).normalized()))
             self._window_from = None
             self.update()
-        if not self._dragged and event.button() == Qt.MouseButton.LeftButton:
+        if not self._dragged and event.button() == Qt.MouseButton.LeftButton and self.picking:
+            self.picking = False
+            self.setCursor(Qt.CursorShape.ArrowCursor)
+            self.place_picked.emit(*self.to_ground(event.position()))
+        elif not self._dragged and event.button() == Qt.MouseButton.LeftButton:
             self._click(self.name_at(event.position()))
         self._pressed = None
 
@@ -291,6 +283,9 @@ class Plan(QWidget):
         if self.scene.coming is not None:
             self.scene.coming.paint(p, self.to_pixels)
         self._paint_selection(p, x, y)
+        if self.rover is not None:
+            rx, ry = self.to_pixels(np.array([self.rover[0]]), np.array([self.rover[1]]))
+            draw_rover(p, QPointF(float(rx[0]), float(ry[0])))
         self._paint_measure(p, x, y)
         if self._window_from is not None and self._cursor is not None:
             p.setPen(QPen(colour("water"), 1, Qt.PenStyle.DashLine))

@@ -50,3 +50,10 @@ def draw_symbol(p: QPainter, at: QPointF, symbol: int, off: bool) -> None:
         p.setPen(QPen(colour("faint"), 1.2))
         p.setBrush(colour("sheet"))
         p.drawEllipse(at, 3, 3)
+
+
+def draw_rover(p: QPainter, at: QPointF) -> None:
+    """Where the rover is now: a pole's foot, unlike any mark."""
+    p.setBrush(colour("sun"))
+    p.setPen(QPen(colour("sheet"), 1.5))
+    p.drawPolygon(QPolygonF([at, at + QPointF(-6, -13), at + QPointF(0, -10), at + QPointF(6, -13)]))

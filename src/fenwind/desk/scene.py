@@ -7,8 +7,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fenwind.desk.bridge import JobBridge
-from fenwind.desk.plan import Scene
 from fenwind.desk.plan_extras import Apart
+from fenwind.desk.plan_scene import Scene
 from fenwind.desk.plan_symbols import BY_NAME, SQUARE, TRIANGLE
 from fenwind.doubts.job_rules import stranded
 from fenwind.geodesy.frames import axes_of

@@ -49,7 +49,7 @@ class WholeLabel(PlainLabel):
         self.setWordWrap(True)
 
     def _keep(self) -> None:
-        self.setMinimumHeight(max(self.heightForWidth(max(self.width(), 60)), 0))
+        self.setFixedHeight(max(self.heightForWidth(max(self.width(), 60)), 0))
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
@@ -152,6 +152,7 @@ class Header(_Strip):
         for widget in (self.progress, self.stop):
             widget.hide()
             layout.addWidget(widget)
+        self._kept, self._live = ("", ""), None  # type: tuple[str, str], tuple[str, str] | None
         self.kept = QLabel("")
         self.kept.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         self.kept.setToolTip("Every change is written to the job file at once; there is nothing to save")
@@ -168,8 +169,17 @@ class Header(_Strip):
         self.progress.setRange(0, max(total, 1))
         self.progress.setValue(done)
 
+    def show_live(self, bold: str, grey: str) -> None:
+        """What runs now, in the place of what is kept; empty for nothing."""
+        self._live = (bold, grey) if bold else None
+        self._show_words(*(self._live or self._kept))
+
     def show_kept(self, bold: str, grey: str) -> None:
-        """Two short lines at the right."""
+        """What is kept, two short lines at the right."""
+        self._kept = (bold, grey)
+        self._show_words(*(self._live or self._kept))
+
+    def _show_words(self, bold: str, grey: str) -> None:
         faint = colour("faint").name()
         self.kept.setText(
             f'<div align="right"><b>{bold}</b><br><span style="color:{faint}">{grey}</span></div>'

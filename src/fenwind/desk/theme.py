@@ -158,6 +158,7 @@ QLabel[look="caption"] {{ color: {r.faint}; font-size: 11px; }}
 QLabel[look="faint"] {{ color: {r.faint}; font-size: 12px; }}
 QLabel[look="draggable"] {{ color: {r.water}; font-size: 12px; border-bottom: 1px dashed {r.water}; }}
 QLabel[look="doubt"] {{ color: {r.flare}; font-size: 12px; }}
+QLabel[look="caution"] {{ color: {r.sun}; }}
 QLabel[look="sun"] {{ color: {r.sun}; font-size: 12px; }}
 QLabel[look="result"] {{ padding: 6px 12px; background: {r.sheet}; border-top: 1px solid {r.rule}; }}
 QPlainTextEdit {{ background: {r.sheet}; border: 1px solid {r.rule}; }}

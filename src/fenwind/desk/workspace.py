@@ -43,6 +43,7 @@ class Workspace(QObject):
         self.pages: dict[str, StagePage] = {stage.name: stage.open(self.bridge) for stage in STAGES}
         for page in self.pages.values():
             shell.pages.addWidget(page)
+        self._wanting = self.page
         self.plan_pane = PlanPane()
         self.plan_commands = PlanCommands(self.plan_pane, self.bridge, self._shown_frame, self._show_plan)
         self.trail_pane = TrailPane()
@@ -82,6 +83,7 @@ class Workspace(QObject):
         shell.header.stop.clicked.connect(bridge.stop)
         self.plan_pane.plan.mark_picked.connect(bridge.select)
         self.plan_pane.plan.window_picked.connect(self._on_window)
+        self.plan_pane.plan.place_picked.connect(lambda e, n: self._wanting.place_picked(e, n))
         self.plan_commands.night.connect(self.toggle_night)
         header = shell.header
         header.job.clicked.connect(lambda: self._menu_under(header.job, self.actions.menu))
@@ -89,6 +91,9 @@ class Workspace(QObject):
         for page in self.pages.values():
             page.plan_changed.connect(self._show_plan)
             page.trail_changed.connect(self._show_trail)
+            page.rover_at.connect(self.plan_pane.plan.show_rover)
+            page.live_said.connect(shell.header.show_live)
+            page.wants_place.connect(partial(self._pick_for, page))
             for key, fill in page.header_menus().items():
                 header.parts[key].setEnabled(True)
                 header.parts[key].clicked.connect(partial(self._open_menu, key, fill))
@@ -223,6 +228,11 @@ class Workspace(QObject):
             self.show_stage("Marks")
             self.page.pick(set(names))
         self.say(f"{len(names)} mark{'' if len(names) == 1 else 's'} in the window.")
+
+    def _pick_for(self, page: StagePage) -> None:
+        """Let the next click on the plan pick a place for a page."""
+        self._wanting = page
+        self.plan_pane.plan.pick_place()
 
     def toggle_night(self) -> None:
         """Day or night colours, kept for the next time."""

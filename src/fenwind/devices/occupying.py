@@ -53,7 +53,7 @@ class Overdue(DeviceError):
 
 def counted_epochs(
     rover: Address, limits: Limits, wait_s: float, rtcm: Address | None, reader: NmeaReader,
-    stream: RtcmReader, tick: Callable[[], None],
+    stream: RtcmReader, tick: Callable[[], object],
 ) -> Iterator[Epoch]:  # fmt: skip
     """Epochs that count, as they come; with a stream of corrections named, only once it has said where the
     base is. tick: called at least every TICK_S. Raises Overdue after so many seconds without one, and

@@ -12,7 +12,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
-from fenwind.doubts.registry import Doubt
+from fenwind.doubts.registry import Doubt, Remedy
 from fenwind.errors import FenwindError
 from fenwind.geodesy.antenna import AntennaModel, reduced
 from fenwind.geodesy.geocentric import enu_axes, to_xyz
@@ -38,6 +38,10 @@ COARSE_M = 0.003
 TOO_SOON_S, SAME_S = 1200.0, 300.0
 #: How near an excess must be to what a slant would make, metres.
 SLANT_M = 0.006
+
+
+#: A remedy of every doubt about one occupation.
+LEAVE_OUT = Remedy(kind="leave-out", label="leave it out")
 
 
 def _name(state: JobState, mark: str) -> str:
@@ -67,13 +71,14 @@ def _untied(state: JobState, base: BaseSetup, rover: RoverMarks, known: Mapping[
         o for o in state.of(Occupation).values() if o.base == base.id and o.active and o.id in rover.each
     ]
     marks = tuple(dict.fromkeys(_name(state, o.mark) for o in carried))
-    jumps = []
+    jumps, shared_marks = [], []
     for one in carried:
         others = [known[one.mark]] if one.mark in known else [
             rover.each[o.id] for o in state.of(Occupation).values()
             if o.mark == one.mark and o.base != base.id and o.id in rover.each
         ]  # fmt: skip
         if others:
+            shared_marks.append(_name(state, one.mark))
             jumps.append(float(np.linalg.norm(rover.each[one.id].xyz - mean(others).xyz)))
     jump = max(jumps, default=None)
     size = f"; a common mark shows a jump of {format_way(jump)}" if jump is not None else ""
@@ -87,6 +92,10 @@ def _untied(state: JobState, base: BaseSetup, rover: RoverMarks, known: Mapping[
         value=jump,
         limit=0.0,
         grave=True,
+        remedies=tuple(
+            Remedy(kind="tie-base", label=f"tie it to {name}", names=(name,))
+            for name in list(dict.fromkeys(shared_marks))[:2]
+        ),
     )
 
 
@@ -217,7 +226,14 @@ def _about_height(suspect: _Suspect, name: str) -> Doubt:
     return Doubt(
         rule="occupation.slant" if suspect.slant is not None else "occupation.antenna", subject=one.id,
         names=(one.id, name), text=text, value=excess, limit=suspect.limit, grave=True,
+        remedies=(_remedy(suspect), LEAVE_OUT),
     )  # fmt: skip
+
+
+def _remedy(suspect: _Suspect) -> Remedy:
+    if suspect.slant is not None:
+        return Remedy(kind="as-slant", label="it was a slant")
+    return Remedy(kind="other-height", label=f"amend to {suspect.one.height_m - suspect.excess:.4f} m")
 
 
 def _slant_excess(one: Occupation, excess: float, models: Mapping[str, AntennaModel]) -> float | None:
@@ -254,7 +270,7 @@ def _checks(
                 rule="occupation.check", subject=one.id, names=(one.id, _name(state, one.mark)), grave=True,
                 text=f"The check on {_name(state, one.mark)} misses by {format_way(size)} in "
                 f"{'plan' if over_plan else 'height'}.",
-                value=size, limit=plan if over_plan else height,
+                value=size, limit=plan if over_plan else height, remedies=(LEAVE_OUT,),
             )  # fmt: skip
 
 
@@ -279,7 +295,7 @@ def _spreads(
             yield Doubt(
                 rule="occupation.spread", subject=worst, names=(worst, _name(state, mark)), grave=True,
                 text=f"Occupations of {_name(state, mark)} lie {format_way(size)} apart in {where}.",
-                value=size, limit=limit,
+                value=size, limit=limit, remedies=(LEAVE_OUT,),
             )  # fmt: skip
 
 

@@ -7,6 +7,7 @@ from collections.abc import Callable
 
 from fenwind.doubts.job_rules import stranded
 from fenwind.doubts.registry import Doubt, Remedy
+from fenwind.doubts.session_settling import SESSION_REMEDIES
 from fenwind.errors import ProcedureError
 from fenwind.job.gestures import change_step, set_use
 from fenwind.job.job import new_id
@@ -28,6 +29,8 @@ def accept(doubt: Doubt, reason: str) -> Gesture:
 
 def settle(state: JobState, doubt: Doubt, remedy: Remedy) -> Gesture:
     """Carry out a remedy. Raises ProcedureError when what it speaks of is gone."""
+    if remedy.kind in SESSION_REMEDIES:
+        return SESSION_REMEDIES[remedy.kind](state, doubt, remedy)
     if remedy.kind in RECORD_REMEDIES:
         return RECORD_REMEDIES[remedy.kind](state, doubt)
     step = state.fits.get(doubt.subject)

@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
+from dataclasses import replace
 
-from fenwind.errors import ProcedureError
-from fenwind.geodesy.antenna import METHODS, reduced
+from fenwind.errors import FenwindError, ProcedureError
+from fenwind.geodesy.antenna import METHODS, Method, reduced
+from fenwind.job.derive import Derived
+from fenwind.job.job import new_id
+from fenwind.job.measuring import own_plane
 from fenwind.job.state import JobState
-from fenwind.job.steps.base import antenna_model
+from fenwind.job.steps.base import antenna_model, base_node
 from fenwind.quantities.lengths import METRE, LengthUnit, parse_length
-from fenwind.records.entries import Gesture, amend
+from fenwind.records.entries import Add, Entry, Gesture, amend
 from fenwind.records.records import Mark
 from fenwind.records.sessions import BaseSetup, BaseWord, Occupation
 
@@ -33,14 +37,55 @@ def set_check(rows: Iterable[Occupation], check: bool) -> Gesture:
     return Gesture(what, tuple(amend(o, check=check) for o in rows if o.check != check))
 
 
-def set_height(state: JobState, one: BaseSetup | Occupation, text: str, unit: LengthUnit = METRE) -> Gesture:
-    """Put an antenna height right from a text such as `1.802 slant`. Raises FenwindError."""
-    value, _, method = text.strip().rpartition(" ") if text.strip().endswith(METHODS) else (text, "", "")
-    height = parse_length(value, unit)
-    chosen = method or one.method
+def antenna_height(text: str, method: Method, unit: LengthUnit = METRE) -> tuple[float, Method]:
+    """Metres and method of a text such as `1.802 slant`; the method given where the text has none. Raises
+    FenwindError."""
+    value, _, word = text.strip().rpartition(" ") if text.strip().endswith(METHODS) else (text, "", "")
+    height, chosen = parse_length(value, unit), word or method
     if chosen not in METHODS:
         raise ProcedureError(
-            f"{method!r} is no way to measure an antenna height", hint=f"Use {', '.join(METHODS)}"
+            f"{word!r} is no way to measure an antenna height", hint=f"Use {', '.join(METHODS)}"
         )
+    return height, chosen
+
+
+def set_height(state: JobState, one: BaseSetup | Occupation, text: str, unit: LengthUnit = METRE) -> Gesture:
+    """Put an antenna height right from a text such as `1.802 slant`. Raises FenwindError."""
+    height, chosen = antenna_height(text, one.method, unit)
     reduced(height, chosen, antenna_model(state, one.antenna))
     return Gesture("Antenna height", (amend(one, height_m=height, method=chosen),))
+
+
+def check_base_name(state: JobState, name: str) -> None:
+    """Raises ProcedureError for a name that a new base cannot have."""
+    if not name.strip() or "=" in name:
+        raise ProcedureError(f"{name!r} is no name for a base", hint="Choose another name")
+    if any(b.active and b.name == name for b in state.of(BaseSetup).values()):
+        raise ProcedureError(
+            f"the job has a base {name} already", hint="Every start is a base of its own: choose another name"
+        )
+
+
+def standing_on(
+    record: BaseSetup, mark: Mark, state: JobState, derive: Callable[[JobState], Derived]
+) -> BaseSetup:
+    """A new base on a known mark, with where its ARP then is, which is what it should broadcast. derive: what
+    would follow from a state. Raises FenwindError when the mark is not known."""
+    record = replace(record, word="known", mark=mark.id)
+    trial = state.snapshot()
+    trial.apply(Add(record=replace(record, id="trial")))
+    outcome = derive(trial).outcomes[base_node("trial")]
+    if isinstance(outcome.error, FenwindError):
+        raise outcome.error
+    x, y, z = (float(v) for v in outcome.result.arp.xyz)
+    return replace(record, broadcast_x_m=x, broadcast_y_m=y, broadcast_z_m=z)
+
+
+def start_base(state: JobState, record: BaseSetup) -> Gesture:
+    """Keep a base that was started; in a job without a frame its positions get a plane of its own. Raises
+    ProcedureError for a name that cannot be."""
+    check_base_name(state, record.name)
+    entries: list[Entry] = []
+    if not state.frames and record.average_lat_rad is not None and record.average_lon_rad is not None:
+        entries = own_plane(record.average_lat_rad, record.average_lon_rad, record.average_h_m or 0.0)
+    return Gesture(f"Start base {record.name}", (*entries, Add(record=replace(record, id=new_id()))))

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from typing import Literal
 
 from fenwind.geodesy.frames import FrameSpec
-from fenwind.records.sessions import Antenna, BaseSetup, Occupation
+from fenwind.records.sessions import Antenna, BaseSetup, Equipment, Occupation
 
 Use = Literal["both", "horizontal", "height", "check", "off"]
 HorizontalChoice = Literal["auto", "shift", "turn", "scale", "pivot"]
@@ -218,6 +218,7 @@ Record = (
     | Antenna
     | BaseSetup
     | Occupation
+    | Equipment
 )
 KINDS: dict[str, type[Record]] = {
     "job": JobInfo,
@@ -234,5 +235,6 @@ KINDS: dict[str, type[Record]] = {
     "antenna": Antenna,
     "base": BaseSetup,
     "occupation": Occupation,
+    "equipment": Equipment,
 }
 KIND_OF: dict[type, str] = {cls: kind for kind, cls in KINDS.items()}

@@ -97,3 +97,26 @@ class Occupation:
     check: bool = False
     finished: bool = True
     active: bool = True
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Equipment:
+    """What the desk measures with: where the receivers are listened to and spoken to (places as the
+    command line has them, never a password), the rover's antenna, and when an epoch counts. max_*: None for
+    no limit."""
+
+    id: str = "equipment"
+    rover: str = ""
+    corrections: str = ""
+    base: str = ""
+    base_control: str = ""
+    rover_control: str = ""
+    antenna: str = ""
+    height_m: float = 2.0
+    method: Method = "vertical"
+    epochs: int = 60
+    solution: str = "fixed"
+    max_sigma_h_m: float | None = None
+    max_sigma_v_m: float | None = None
+    max_pdop: float | None = None
+    active: bool = True

@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QStackedLayout, QWidget
 
 from fenwind.desk.actions import ActionSpec
 from fenwind.desk.bridge import JobBridge
-from fenwind.desk.plan import Scene
+from fenwind.desk.plan_scene import Scene
 from fenwind.desk.scene import add_differences
 from fenwind.desk.stage_table import Stage
 from fenwind.desk.stages.comparing import ComparingSheet

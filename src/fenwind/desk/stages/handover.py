@@ -27,7 +27,7 @@ from PySide6.QtWidgets import (
 
 from fenwind.desk.actions import ActionSpec
 from fenwind.desk.bridge import JobBridge
-from fenwind.desk.plan import Scene
+from fenwind.desk.plan_scene import Scene
 from fenwind.desk.scene import add_coverage
 from fenwind.desk.shell import PlainLabel, look, show_look
 from fenwind.desk.stage_table import Stage

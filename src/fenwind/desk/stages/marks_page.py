@@ -14,7 +14,7 @@ from PySide6.QtWidgets import (
 
 from fenwind.desk.actions import ActionSpec
 from fenwind.desk.bridge import JobBridge
-from fenwind.desk.plan import Scene
+from fenwind.desk.plan_scene import Scene
 from fenwind.desk.stage_table import Stage
 from fenwind.desk.stages.incoming import IncomingSheet
 from fenwind.desk.stages.marks import MarksTable

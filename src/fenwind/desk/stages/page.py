@@ -9,7 +9,7 @@ from PySide6.QtWidgets import QMenu, QWidget
 
 from fenwind.desk.actions import ActionSpec
 from fenwind.desk.bridge import JobBridge
-from fenwind.desk.plan import Scene
+from fenwind.desk.plan_scene import Scene
 from fenwind.desk.stage_table import Stage
 from fenwind.job.steps.outcome import Node
 from fenwind.reports.trail import Link
@@ -20,10 +20,16 @@ class StagePage(QWidget):
 
     plan_changed = Signal()
     trail_changed = Signal()
+    rover_at = Signal(object)  # easting and northing in the frame shown, metres; None for nowhere
+    live_said = Signal(str, str)  # two short lines for the header about what runs now, empty for nothing
+    wants_place = Signal()  # the next click on the plan picks a place, for `place_picked`
 
     def __init__(self, bridge: JobBridge, stage: Stage) -> None:
         super().__init__()
         self.bridge, self.stage = bridge, stage
+
+    def place_picked(self, e_m: float, n_m: float) -> None:
+        """A place in the frame shown was picked on the plan, as it wanted."""
 
     def refresh(self) -> None:
         """Show the job as it is now."""

@@ -8,13 +8,19 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import partial
 
-from PySide6.QtWidgets import QMenu, QWidget
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QMenu, QPushButton, QWidget
 
 from fenwind.desk.actions import ActionSpec
 from fenwind.desk.bridge import JobBridge
+from fenwind.desk.receivers import Receivers
 from fenwind.desk.shell import PlainLabel, look
 from fenwind.desk.stage_table import Stage
+from fenwind.desk.stages.base_start import BaseStart
+from fenwind.desk.stages.raw_files import RawFiles
+from fenwind.desk.stages.rover_panel import RoverPanel
 from fenwind.desk.stages.sheet import Sheet
+from fenwind.desk.standin_panel import StandinPanel
 from fenwind.desk.statement import choice
 from fenwind.desk.table import Column, RecordTable
 from fenwind.errors import FenwindError
@@ -58,6 +64,22 @@ class SessionsSheet(Sheet):
         self.note.setWordWrap(True)
         look(self.note, "faint")
         self.column.addWidget(self.note)
+        self.devices = Receivers(bridge)
+        self.start = BaseStart(self.devices, self.ask, self._look_at)
+        self.rover = RoverPanel(self.devices, self.ask)
+        self.standins = StandinPanel(self.devices, self)
+        self.standins.wants_place.connect(self.wants_place)
+        self.rover.rover_at.connect(self.rover_at)
+        self.devices.changed.connect(self.refresh)
+        self.rover.live_said.connect(self.live_said)
+        self.column.addWidget(self.start)
+        self.column.addWidget(self.rover)
+        self.raw = RawFiles(self.devices)
+        self.column.addWidget(self.raw)
+        self.first = QPushButton("Start a base")
+        look(self.first, "main")
+        self.first.clicked.connect(self.start.open)
+        self.column.addWidget(self.first, 0, Qt.AlignmentFlag.AlignLeft)
         self.table = RecordTable(self._columns())
         self.table.setAccessibleName("Occupations")
         self.table.row_picked.connect(lambda row: self.bridge.select(row.mark))
@@ -128,12 +150,17 @@ class SessionsSheet(Sheet):
         self.caption.setText("SESSIONS")
         base = self.base
         self.table.setVisible(base is not None)
+        self.rover.setVisible(base is not None)
+        self.first.setVisible(base is None and not self.start.isVisibleTo(self))
+        self.start.refresh()
+        self.rover.refresh()
         if base is None:
             self.statement.show_parts([Part(text="No base was started yet.")])
             self.note.setText(self.stage.empty)
             return
         self.statement.show_parts(self._parts(base))
         self.note.setText(self._note(base))
+        self.note.setVisible(not self.devices.listening)  # the rover needs the room
         self.table.records.set_rows(self._rows())
 
     def _parts(self, base: BaseSetup) -> list[Part]:
@@ -144,7 +171,7 @@ class SessionsSheet(Sheet):
             Part(text="Base "), Part(text=base.name, key="base"), Part(text=" stands on "),
             Part(text=_word(state, base), key="word"), Part(text=", its antenna "),
             Part(text=f"{height} {base.method}", key="height"),
-            Part(text=f"; {count} occupations follow from it."),
+            Part(text=f"; {_many(count)} from it."),
         ]  # fmt: skip
 
     def _note(self, base: BaseSetup) -> str:
@@ -193,9 +220,11 @@ class SessionsSheet(Sheet):
         for base in self._bases():
             words = f"{base.name}, {base.started[:10]}, {_word(self.bridge.state, base)}"
             choice(menu, words, partial(self._look_at, base.id), checked=base is self.base)
+        menu.addSeparator()
+        choice(menu, "Start another base", self.start.open)
 
     def _look_at(self, key: str) -> None:
-        self._base = key
+        self._base = self.devices.base_id = key
         self.show_job()
 
     def _menu_word(self, menu: QMenu) -> None:
@@ -268,6 +297,16 @@ class SessionsSheet(Sheet):
 
     def select(self, name: str) -> None:
         self.table.pick(lambda row: row.mark == name)
+        self.rover.look_at(name)
+
+    def shut_down(self) -> None:
+        self.start.shut_down()
+        self.raw.shut_down()
+        self.devices.stop()
+        self.standins.shut_down()
+
+    def place_picked(self, e_m: float, n_m: float) -> None:
+        self.standins.carry(e_m, n_m)
 
     def pick(self, names: set[str]) -> bool:
         self.table.pick_all(lambda row: row.mark in names)
@@ -288,7 +327,26 @@ class SessionsSheet(Sheet):
         def check(on: bool) -> None:
             self.bridge.do(gestures.set_check(self._selected(), on))
 
+        def always(key: str, text: str, tip: str, run: Callable[[], object]) -> ActionSpec:
+            return ActionSpec(id=f"sessions.{key}", menu=self.stage.name, text=text, tip=tip, run=run)
+
+        def shown(run: Callable[[], object]) -> Callable[[], object]:
+            def first() -> None:
+                self.bridge.show_stage(self.stage.name)
+                run()
+
+            return first
+
         return (
+            always("start", "Start a base", "On a known mark, or on an average of its own",
+                   shown(self.start.open)),
+            always("listen", "Listen to the rover", "Begin, or stop", shown(self.rover.toggle_listening)),
+            always("measure", "Measure a mark", "With the rover that is listened to",
+                   shown(self.rover.begin)),
+            always("end", "End the session", "Raw files on the receivers, fetched and made safe",
+                   shown(self.raw.open)),
+            always("standins", "Stand-in receivers …", "Simulated receivers to practise with",
+                   self.standins.open),
             spec("tie", "Tie the base to this mark", "The base then lies so that the mark agrees",
                  self._tie_selected),
             spec("out", "Leave occupations out", "They are kept and take no part", partial(use, False)),
@@ -296,6 +354,12 @@ class SessionsSheet(Sheet):
             spec("check", "Compare occupations only", "As checks, they take no part", partial(check, True)),
             spec("part", "Let checks take part", "As further occupations", partial(check, False)),
         )  # fmt: skip
+
+
+def _many(count: int) -> str:
+    if not count:
+        return "nothing follows yet"
+    return "1 occupation follows" if count == 1 else f"{count} occupations follow"
 
 
 def _word(state: JobState, base: BaseSetup) -> str:

@@ -1,0 +1,98 @@
+"""Raw files on a receiver: listed, fetched in pieces with their hash proved, deleted."""
+
+from __future__ import annotations
+
+import base64
+import binascii
+import hashlib
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+from fenwind.devices.control import command
+from fenwind.devices.transport import Address, DeviceError
+
+#: Bytes asked for at a time; files that are larger are not fetched into a job.
+PIECE, MOST = 32_768, 2_000_000_000
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class RawFile:
+    """A file on a receiver: its name, bytes, and when it was begun (ISO, UTC)."""
+
+    name: str
+    size: int
+    time: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Status:
+    """How a receiver is: battery in percent, storage left in megabytes, the file it writes (empty for
+    none); None for what it does not say."""
+
+    battery: float | None
+    storage_mb: float | None
+    logging: str
+
+
+def status(where: Address) -> Status:
+    """Ask a receiver how it is. Raises DeviceError."""
+    found = command(where, do="status")
+    return Status(
+        battery=_number(found.get("battery")), storage_mb=_number(found.get("storage")),
+        logging=str(found.get("logging") or ""),
+    )  # fmt: skip
+
+
+def start_logging(where: Address, interval_s: float) -> None:
+    """Let a receiver write raw data from now on. Raises DeviceError."""
+    command(where, do="log", on=True, interval=interval_s)
+
+
+def stop_logging(where: Address) -> None:
+    """Let it write no more. Raises DeviceError."""
+    command(where, do="log", on=False)
+
+
+def listed(where: Address) -> list[RawFile]:
+    """Its files in the order they were begun. Raises DeviceError."""
+    rows = command(where, do="files").get("files", [])
+    out = []
+    for row in rows if isinstance(rows, list) else []:
+        size = _number(row.get("size")) if isinstance(row, dict) else None
+        if size is not None and 0 <= size <= MOST and row.get("name"):
+            out.append(RawFile(name=str(row["name"]), size=int(size), time=str(row.get("time", ""))))
+    return sorted(out, key=lambda f: f.time)
+
+
+def fetched(where: Address, name: str, told: Callable[[int, int], object]) -> bytes:
+    """The bytes of a file, proved by the hash that the receiver says. told: gets bytes so far and in all;
+    what it raises ends it. Raises DeviceError."""
+    data, size, said = b"", 1, ""
+    while len(data) < size:
+        found = command(where, do="fetch", name=name, offset=len(data), length=PIECE)
+        size, said = int(_number(found.get("size")) or 0), str(found.get("sha256", ""))
+        piece = _decoded(found.get("data"))
+        if size > MOST or (not piece and len(data) < size):
+            raise DeviceError(f"{where} sends no more of {name}", hint="Fetch it again")
+        data += piece
+        told(len(data), size)
+    if hashlib.sha256(data).hexdigest() != said.lower():
+        raise DeviceError(f"{name} came in other than it was sent", hint="Fetch it again")
+    return data
+
+
+def delete(where: Address, name: str) -> None:
+    """Delete a file on the receiver. Raises DeviceError."""
+    command(where, do="delete", name=name)
+
+
+def _decoded(text: Any) -> bytes:
+    try:
+        return base64.b64decode(str(text), validate=True)
+    except (binascii.Error, ValueError) as error:
+        raise DeviceError("what came is not base64", hint="Fetch it again") from error
+
+
+def _number(value: Any) -> float | None:
+    return float(value) if isinstance(value, int | float) and not isinstance(value, bool) else None
