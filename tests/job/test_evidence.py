@@ -8,6 +8,7 @@ import numpy as np
 from fenwind.geodesy.frames import FrameSpec, HeightReference
 from fenwind.job.job import Job
 from fenwind.records.entries import Add, amend
+from fenwind.records.network import NetworkStep, ObservationSet
 from fenwind.records.records import (
     KINDS,
     Acceptance,
@@ -83,6 +84,16 @@ EVERY_KIND: tuple[Record, ...] = (
         cnn_m2=2e-6, cnu_m2=3e-7, cuu_m2=4e-6, solution="fixed", pdop=1.1, age_s=0.9, spread_e_m=0.001,
         spread_n_m=0.002, spread_u_m=0.003, effective=2.2, step_m=0.001, message_set="legacy",
         moved_m=0.1, off_m=0.2, check=True, finished=False, active=False,
+    ),
+    ObservationSet(
+        id="os", name="n", source="s", line=(2, 3), kind=("angle", "vector"), at=("m", "a"), to=("a", "b"),
+        back=("b", ""), setup=("1", ""), group=("g", "h"), hi_m=(1.5, 0.0), ht_m=(1 / 3, 0.0),
+        value=((0.1,), (1.0, -2 / 3, 3.0)), covariance=((1e-9,), (1e-6, 2e-7, 0.0, 3e-6, -1e-7, 4e-6)),
+        active=False,
+    ),
+    NetworkStep(
+        id="ns", name="n", frame="f", observations="os", datum="weighted", hold=("m",), off=(1,), slope=False,
+        k=0.2, alpha=0.01, power=0.9, active=False,
     ),
     Equipment(
         rover="/dev/r", corrections="ntrip://u@h:1/n", base="h:2", base_control="h:3", rover_control="h:4",

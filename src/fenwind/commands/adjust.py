@@ -12,7 +12,8 @@ from fenwind.errors import FormatError, ParseError, ProcedureError
 if TYPE_CHECKING:
     from fenwind.exchange.network_csv import Observation
     from fenwind.geodesy.frames import Frame
-    from fenwind.procedures.network import Given, Network, NetworkResult, RowFigures
+    from fenwind.procedures.network import NetworkResult, RowFigures
+    from fenwind.procedures.network_model import Given, Network
 
 _DESCRIPTION = """Adjust a network. OBS as in fenwind loops. CONTROL: name,e,n,h or name,lat,lon,h, optional
 sh,sv,planned; heights above the ellipsoid, with --geoid above that geoid. Without --hold, --weighted or
@@ -115,7 +116,8 @@ def network_of(options: argparse.Namespace, rows: list[Observation]) -> tuple[Ne
     from fenwind.geodesy.frames import open_frame, working_frame_spec
     from fenwind.geodesy.geocentric import GRS80_A, GRS80_F
     from fenwind.geodesy.geoid import GeoidGrid
-    from fenwind.procedures.network import Network
+    from fenwind.procedures.network_case import with_geoid_heights
+    from fenwind.procedures.network_model import Network
 
     kinds = {o.kind for o in rows}
     dimensions = 3
@@ -139,7 +141,7 @@ def network_of(options: argparse.Namespace, rows: list[Observation]) -> tuple[Ne
         datum="weighted" if options.weighted else "free" if options.free else "hold", hold=hold, a=a, f=f,
         k=options.k, geoid=geoid,
     )  # fmt: skip
-    return _with_geoid(net), frame, geographic
+    return with_geoid_heights(net), frame, geographic
 
 
 def _hold(options: argparse.Namespace, control: dict[str, Given]) -> frozenset[str] | None:
@@ -151,31 +153,11 @@ def _hold(options: argparse.Namespace, control: dict[str, Given]) -> frozenset[s
     return hold
 
 
-def _with_geoid(net: Network) -> Network:
-    """Control heights above the geoid as heights above the ellipsoid."""
-    import numpy as np
-
-    if net.geoid is None:
-        return net
-    placed = [g for g in net.control.values() if g.has[0]]
-    if not placed:
-        return net
-    middle = float(np.mean([g.first for g in placed])), float(np.mean([g.second for g in placed]))
-    control = {}
-    for name, g in net.control.items():
-        lat, lon = (g.first, g.second) if g.has[0] else middle
-        n = float(net.geoid(np.array([lat]), np.array([lon]))[0])
-        if not math.isfinite(n):
-            raise ProcedureError(f"{name} lies outside the geoid grid", hint="Give a grid that covers it")
-        control[name] = replace(g, h=g.h + n)
-    return replace(net, control=control)
-
-
 def _read_control(
     options: argparse.Namespace, frame: Frame | None, rows: list[Observation], dimensions: int
 ) -> tuple[dict[str, Given], bool]:
     from fenwind.exchange.named_csv import read_named
-    from fenwind.procedures.network import Given
+    from fenwind.procedures.network_model import Given
 
     heads, cells = read_named(options.control, ("name", "h"), ("e", "n", "lat", "lon", "sh", "sv", "planned"))
     geographic = {"lat", "lon"} <= set(heads)
@@ -267,7 +249,8 @@ def _solved(options: argparse.Namespace, net: Network, rows: list[Observation]) 
 
 
 def _once(net: Network, rows: list[Observation], scale: dict[str, float]) -> tuple[NetworkResult, Any]:
-    from fenwind.procedures.network import Row
+    from fenwind.procedures.network_case import determined
+    from fenwind.procedures.network_model import Row
 
     made = tuple(
         Row(
@@ -278,7 +261,7 @@ def _once(net: Network, rows: list[Observation], scale: dict[str, float]) -> tup
     )  # fmt: skip
     root = math.sqrt(scale.get("control", 1.0))
     control = {n: replace(g, sh=g.sh * root, sv=g.sv * root) for n, g in net.control.items()}
-    result = _determined(replace(net, rows=made, control=control))
+    result = determined(replace(net, rows=made, control=control))
     return result, lambda: _groups(result, rows)
 
 
@@ -299,33 +282,6 @@ def _groups(result: NetworkResult, rows: list[Observation]) -> dict[str, tuple[f
     return {n: (r, s / r if r > 1e-9 else None) for n, (r, s) in sums.items()}
 
 
-def _determined(net: Network) -> NetworkResult:
-    """Solve what is determined; the rest is told."""
-    from fenwind.errors import DatumDefectError
-    from fenwind.procedures.network import solve, undetermined
-    from fenwind.procedures.network_start import starting_marks, without
-
-    lost: set[str] = set()
-    for _ in range(20):
-        part = without(net, lost)
-        if not part.rows:
-            break
-        start, missing = starting_marks(part)
-        if missing:
-            lost |= set(missing)
-            continue
-        try:
-            result = solve(part, start)
-        except DatumDefectError as error:
-            found = undetermined(error, start.names)
-            if not found:
-                raise
-            lost |= found
-            continue
-        return replace(result, lost=tuple(sorted(lost)))
-    raise ProcedureError("nothing of the network is determined", hint="Give control, or observe more")
-
-
 # What is told
 # ---------------------------------------------------------------------------------------------------------
 
@@ -336,6 +292,7 @@ def _positions(
     import numpy as np
 
     from fenwind.procedures.network import covariance_of
+    from fenwind.procedures.network_case import plane_turn
 
     out = []
     for name in (*result.marks.names, *result.lost):
@@ -358,9 +315,7 @@ def _positions(
             turn = np.eye(3)
             one |= _in_space(net, place, frame, geographic)
             if frame is not None and not geographic:
-                _, gamma = frame.point_scale(place[0], place[1])
-                c, s = math.cos(float(gamma)), math.sin(float(gamma))
-                turn = np.array([[c, -s, 0.0], [s, c, 0.0], [0.0, 0.0, 1.0]])
+                turn = plane_turn(frame, float(place[0]), float(place[1]))
             covariance = turn @ covariance @ turn.T
         one |= {"covariance": covariance.tolist(), "ellipse": _ellipse(net, covariance)}
         out.append(one)
@@ -370,7 +325,7 @@ def _positions(
 def _in_space(net: Network, place: Any, frame: Frame | None, geographic: bool) -> dict[str, Any]:
     import numpy as np
 
-    from fenwind.procedures.network import positions_of
+    from fenwind.procedures.network_model import positions_of
 
     x, y, z = (float(v) for v in positions_of(net, place[:, None])[:, 0])
     n = 0.0 if net.geoid is None else float(net.geoid(place[:1], place[1:2])[0])
@@ -429,7 +384,7 @@ def _control(result: NetworkResult, net: Network, options: argparse.Namespace) -
     import numpy as np
 
     from fenwind.commands.reading import number
-    from fenwind.procedures.network import base_axes, positions_of
+    from fenwind.procedures.network_model import base_axes, positions_of
 
     out = []
     for name, given in net.control.items():

@@ -11,7 +11,7 @@ from fenwind.errors import ProcedureError
 
 if TYPE_CHECKING:
     from fenwind.exchange.network_csv import Observation
-    from fenwind.procedures.network import Network
+    from fenwind.procedures.network_model import Network
 
 _DESCRIPTION = """What fenwind adjust would give for a geometry. OBS without values; every mark in
 CONTROL, new ones with planned = yes."""
@@ -52,7 +52,7 @@ def _as_computed(net: Network, rows: list[Observation], sigmas: Any) -> list[Obs
     """The observations with the values that the control's coordinates give."""
     import numpy as np
 
-    from fenwind.procedures.network import computed, positions_of
+    from fenwind.procedures.network_model import computed, positions_of
 
     def at(name: str) -> Any:
         given = net.control.get(name)

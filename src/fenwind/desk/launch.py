@@ -99,7 +99,8 @@ def open_intact(path: str, progress: Progress) -> tuple[Job, Thinker, Results]:
 
 def _demo(folder: Path, fresh: bool) -> Job:
     from fenwind.job.job import Job
-    from fenwind.standins import tarnholt, tarnholt_days
+    from fenwind.standins import tarnholt
+    from fenwind.standins.demo import make_demo
 
     path = folder / DEMO_FILE
     tarnholt.write_grid(folder)
@@ -107,7 +108,7 @@ def _demo(folder: Path, fresh: bool) -> Job:
         path.rename(free_path(folder, f"{path.stem} until {date.today().isoformat()}"))
     if path.exists():
         return Job.open(path)
-    return tarnholt_days.make_demo(path)
+    return make_demo(path)
 
 
 class Launch(QObject):

@@ -35,6 +35,7 @@ from fenwind.desk.plan_symbols import (
     SQUARE,
     TRIANGLE,
     arrow,
+    draw_lines,
     draw_rover,
     draw_symbol,
 )
@@ -277,6 +278,7 @@ class Plan(QWidget):
         else:
             p.setRenderHint(QPainter.RenderHint.Antialiasing)
             self._paint_hull(p)
+            draw_lines(p, x, y, self.scene.lines)
             self._paint_residuals(p, x, y)
             self._paint_marks(p, x, y, seen)
         p.setRenderHint(QPainter.RenderHint.Antialiasing)

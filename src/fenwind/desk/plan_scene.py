@@ -18,9 +18,10 @@ FloatArray = NDArray[np.float64]
 @dataclass(kw_only=True, eq=False)
 class Scene:
     """What the plan shows, metres. symbol (k,) holds RING, TRIANGLE, SQUARE or CROSS; off (k,) greys.
-    vectors: rows with residuals de, dn (computed - known). ellipses: rows with semi-axes a, b (95 %) and the
-    azimuth of a in radians. labelled (k,), empty for all. gaps: places that lack a target. under: backdrops,
-    which paint themselves."""
+    vectors: rows with residuals de, dn (computed - known). ellipses: rows with semi-axes a, b (95 %) and
+    the azimuth of a in radians. lines (3, k): rows of both ends, and the redundancy of what was observed
+    along each. labelled (k,), empty for all. gaps: places that lack a target. under: backdrops, which
+    paint themselves."""
 
     title: str = ""
     unit: LengthUnit = METRE
@@ -34,6 +35,7 @@ class Scene:
     vector_m: FloatArray = field(default_factory=lambda: np.zeros((2, 0)))
     ellipse_rows: NDArray[np.intp] = field(default_factory=lambda: np.zeros(0, dtype=int))
     ellipse: FloatArray = field(default_factory=lambda: np.zeros((3, 0)))
+    lines: FloatArray = field(default_factory=lambda: np.zeros((3, 0)))
     hull: FloatArray = field(default_factory=lambda: np.zeros((2, 0)))
     labelled: NDArray[np.bool_] = field(default_factory=lambda: np.zeros(0, dtype=bool))
     gaps: FloatArray = field(default_factory=lambda: np.zeros((2, 0)))

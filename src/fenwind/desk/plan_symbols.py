@@ -5,11 +5,17 @@ from __future__ import annotations
 
 import math
 
+import numpy as np
+from numpy.typing import NDArray
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QPainter, QPen, QPolygonF
 
 from fenwind.desk.theme import colour
 
+FloatArray = NDArray[np.float64]
+
+#: Redundancy under which a line is hardly checked (common practice, no source).
+LITTLE = 0.1
 RING, TRIANGLE, SQUARE, CROSS, DOT = range(5)
 #: How many there are; from there on the same, switched off.
 COUNT = 5
@@ -57,3 +63,13 @@ def draw_rover(p: QPainter, at: QPointF) -> None:
     p.setBrush(colour("sun"))
     p.setPen(QPen(colour("sheet"), 1.5))
     p.drawPolygon(QPolygonF([at, at + QPointF(-6, -13), at + QPointF(0, -10), at + QPointF(6, -13)]))
+
+
+def draw_lines(p: QPainter, x: FloatArray, y: FloatArray, lines: FloatArray) -> None:
+    """Lines observed between marks at pixels (k,): dashed where hardly anything checks them."""
+    for a, b, redundancy in lines.T.tolist():
+        role, style = "water", Qt.PenStyle.SolidLine
+        if redundancy < LITTLE:
+            role, style = "flare", Qt.PenStyle.DashLine
+        p.setPen(QPen(colour(role), 1.0, style))
+        p.drawLine(QPointF(x[int(a)], y[int(a)]), QPointF(x[int(b)], y[int(b)]))

@@ -110,6 +110,8 @@ def _add_drawing(scene: Scene, adopted: Adopted, drawing: Drawing) -> None:
     scene.vector_m = drawing.vectors
     scene.ellipse_rows = scene.vector_rows
     scene.ellipse = error_ellipses(drawing.covariance, drawing.reach)
+    ends = [(place[a], place[b], r) for a, b, r in drawing.lines if a in place and b in place]
+    scene.lines = np.array(ends, dtype=float).reshape(-1, 3).T
     held = [place[key] for key in drawing.hull]
     if 2 < len(held) <= 500:
         scene.hull = convex_hull(scene.e_m[held], scene.n_m[held])

@@ -73,9 +73,14 @@ STAGES: tuple[Stage, ...] = (
     ),
     Stage(
         name="Network",
-        page="waiting:WaitingPage",
-        empty="The network adjustment will stand here: everything observed in one solution, with its "
-        "statistics.",
+        page="network:NetworkSheet",
+        families=("adjust",),
+        subjects=("network", "observations"),
+        empty="A network is everything observed in one solution. Take in a list of observations: kind, "
+        "at, to "
+        "and value (distance, direction, angle, azimuth, zenith, height_difference), or dx, dy, dz of "
+        "vectors. "
+        "What is given in the frame shown is held.",
     ),
     Stage(
         name="Ground",

@@ -17,16 +17,8 @@ from numpy.typing import NDArray
 from fenwind.doubts.registry import Doubt
 from fenwind.errors import FenwindError
 from fenwind.estimation.distributions import chi2_tail
-from fenwind.procedures.network import (
-    Marks,
-    Network,
-    NetworkResult,
-    Row,
-    RowFigures,
-    computed,
-    positions_of,
-    solve,
-)
+from fenwind.procedures.network import NetworkResult, RowFigures, solve
+from fenwind.procedures.network_model import Marks, Network, Row, computed, positions_of
 from fenwind.quantities.angles import RAD_PER_SECOND
 from fenwind.quantities.lengths import FEET, format_way
 from fenwind.quantities.numbers import format_fixed

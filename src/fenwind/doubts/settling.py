@@ -11,8 +11,10 @@ from fenwind.doubts.session_settling import SESSION_REMEDIES
 from fenwind.errors import ProcedureError
 from fenwind.job.gestures import change_step, set_use
 from fenwind.job.job import new_id
+from fenwind.job.network_gestures import set_off
 from fenwind.job.state import JobState
 from fenwind.records.entries import Add, Gesture, amend
+from fenwind.records.network import NetworkStep
 from fenwind.records.records import Acceptance, FitStep, GivenPosition, Mark
 
 
@@ -29,6 +31,8 @@ def accept(doubt: Doubt, reason: str) -> Gesture:
 
 def settle(state: JobState, doubt: Doubt, remedy: Remedy) -> Gesture:
     """Carry out a remedy. Raises ProcedureError when what it speaks of is gone."""
+    if remedy.kind == "observation-off":
+        return _observation_off(state, doubt, remedy)
     if remedy.kind in SESSION_REMEDIES:
         return SESSION_REMEDIES[remedy.kind](state, doubt, remedy)
     if remedy.kind in RECORD_REMEDIES:
@@ -38,6 +42,13 @@ def settle(state: JobState, doubt: Doubt, remedy: Remedy) -> Gesture:
     if step is None or len(marks) != len(remedy.names) or remedy.kind not in REMEDIES:
         raise ProcedureError("what this doubt speaks of is gone", hint="Look at the doubts again")
     return REMEDIES[remedy.kind](state, doubt, step, marks)
+
+
+def _observation_off(state: JobState, doubt: Doubt, remedy: Remedy) -> Gesture:
+    network = state.of(NetworkStep).get(doubt.subject)
+    if network is None:
+        raise ProcedureError("what this doubt speaks of is gone", hint="Look at the doubts again")
+    return set_off(network, map(int, remedy.names), True)
 
 
 def _hold_out(state: JobState, doubt: Doubt, step: FitStep, marks: list[Mark]) -> Gesture:

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from fenwind.errors import FormatError, ParseError
 from fenwind.exchange.named_csv import NamedRow, read_named
 from fenwind.quantities.angles import RAD_PER_GON, RAD_PER_SECOND, parse_angle
+from fenwind.records.network import ObservationSet
 
 FloatArray = NDArray[np.float64]
 
@@ -140,3 +141,18 @@ def _angle(row: NamedRow, unit: str) -> float:
         return parse_angle(text)
     except ParseError:
         raise row.bad("value", "an angle such as 117.5979 or 117-35-52.5") from None
+
+
+def observation_set(rows: list[Observation], name: str, source: str) -> ObservationSet:
+    """Observations as a record whose marks are still names; it has no id yet."""
+    upper = np.triu_indices(3)
+    return ObservationSet(
+        id="", name=name, source=source, line=tuple(o.line for o in rows), kind=tuple(o.kind for o in rows),
+        at=tuple(o.at for o in rows), to=tuple(o.to for o in rows), back=tuple(o.back for o in rows),
+        setup=tuple(o.set for o in rows), group=tuple(o.group for o in rows), hi_m=tuple(o.hi for o in rows),
+        ht_m=tuple(o.ht for o in rows), value=tuple(tuple(o.value.tolist()) for o in rows),
+        covariance=tuple(
+            tuple((o.covariance[upper] if o.kind == "vector" else o.covariance.ravel()).tolist())
+            for o in rows
+        ),
+    )  # fmt: skip

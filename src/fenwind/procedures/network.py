@@ -1,17 +1,16 @@
-"""A network in one adjustment: distances, directions, angles, azimuths, zenith angles, height differences and
-vectors between marks, in heights alone, in a plane, or in space.
+"""A network in one adjustment: distances, directions, angles, azimuths, zenith angles, height differences
+and vectors between marks, in heights alone, in a plane, or in space.
 
 In space every mark moves along its own east, north and up; observations are computed from geocentric
-positions, exactly, and differentiated by differences of the fourth order. What is held is a component that
-has no unknown. After the engine has settled, the places about which marks move are renewed, until they stay.
+positions, exactly (network_model). What is held is a component that has no unknown. After the engine has
+settled, the places about which marks move are renewed, until they stay.
 """
 
 from __future__ import annotations
 
-import math
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field
-from typing import Any, Literal
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -19,183 +18,24 @@ from numpy.typing import NDArray
 from fenwind.errors import DatumDefectError, ProcedureError
 from fenwind.estimation.distributions import detectable_shift
 from fenwind.estimation.engine import GroupAdjustment, GroupProblem, ObservationGroup, adjust
-from fenwind.geodesy.geocentric import GRS80_A, GRS80_F, enu_axes, from_xyz, to_xyz
-from fenwind.geodesy.refraction import EARTH_RADIUS_M
-from fenwind.quantities.angles import wrap_all
+from fenwind.geodesy.geocentric import enu_axes, from_xyz
+from fenwind.procedures.network_model import (
+    About,
+    Ends,
+    Marks,
+    Network,
+    about_places,
+    computed,
+    near,
+    positions_of,
+)  # fmt: skip
 
 FloatArray = NDArray[np.float64]
 IntArray = NDArray[np.intp]
-Datum = Literal["hold", "weighted", "free"]
 
-#: Step of the differences, metres; far over the rounding of geocentric metres.
-STEP_M = 0.02
 #: Places are renewed until marks move less than this, metres, at most so often.
 SETTLED_M, ROUNDS = 1e-7, 8
 SINGLE = ("distance", "direction", "angle", "azimuth", "zenith", "height_difference")
-#: Geoid heights at latitudes and longitudes (radians).
-Geoid = Callable[[FloatArray, FloatArray], FloatArray]
-
-
-@dataclass(frozen=True, kw_only=True, eq=False)
-class Row:
-    """One observation: value (b,), metres or radians, and its covariance (b, b). hi, ht: axis above `at`,
-    target above `to`. back: the first target of an angle."""
-
-    kind: str
-    at: str
-    to: str
-    value: FloatArray
-    covariance: FloatArray
-    back: str = ""
-    set: str = ""
-    hi: float = 0.0
-    ht: float = 0.0
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Given:
-    """A control mark: e, n, h of a plane, or latitude, longitude (radians) and ellipsoidal height; nan for
-    what is not given. sh, sv: sigmas, nan or 0 for none. planned: only where it starts."""
-
-    first: float
-    second: float
-    h: float
-    sh: float = math.nan
-    sv: float = math.nan
-    planned: bool = False
-
-    @property
-    def has(self) -> tuple[bool, bool, bool]:
-        """Which of the three are given."""
-        plan = math.isfinite(self.first) and math.isfinite(self.second)
-        return plan, plan, math.isfinite(self.h)
-
-
-@dataclass(frozen=True, kw_only=True, eq=False)
-class Network:
-    """What to adjust. dimensions: 1 heights, 2 plan, 3; plane: e, n, h are rectangular. hold: names that are
-    held, None for all of the control."""
-
-    rows: tuple[Row, ...]
-    control: Mapping[str, Given]
-    dimensions: int
-    plane: bool
-    datum: Datum = "hold"
-    hold: frozenset[str] | None = None
-    a: float = GRS80_A
-    f: float = GRS80_F
-    k: float = 0.13
-    geoid: Geoid | None = None
-
-    def held(self, name: str) -> tuple[bool, bool, bool]:
-        """Which of a mark's three components are held."""
-        given = self.control.get(name)
-        if given is None or given.planned or self.datum == "free":
-            return False, False, False
-        if self.datum == "weighted":
-            weight = (given.sh > 0.0, given.sh > 0.0, given.sv > 0.0)
-            e, n, h = (has and not w for has, w in zip(given.has, weight, strict=True))
-            return e, n, h
-        if self.hold is not None and name not in self.hold:
-            return False, False, False
-        return given.has
-
-    @property
-    def axes(self) -> tuple[int, ...]:
-        """Which of e, n, h a mark moves along."""
-        return {1: (2,), 2: (0, 1), 3: (0, 1, 2)}[self.dimensions]
-
-
-@dataclass(frozen=True, kw_only=True, eq=False)
-class Marks:
-    """Places of marks: names, and (3, m) e, n, h of a plane or latitude, longitude, height."""
-
-    names: tuple[str, ...]
-    place: FloatArray
-
-    @property
-    def index(self) -> dict[str, int]:
-        """Column of each."""
-        return {name: i for i, name in enumerate(self.names)}
-
-
-# Geometry
-# ---------------------------------------------------------------------------------------------------------
-
-
-def _verticals(net: Network, xyz: FloatArray) -> FloatArray:
-    """East, north and up (3, 3, k) as rows at positions; with a geoid up is the plumb line's."""
-    if net.plane:
-        return np.repeat(np.eye(3)[:, :, None], xyz.shape[1], axis=2)
-    lat, lon, _ = from_xyz(xyz, net.a, net.f)
-    axes = enu_axes(lat, lon)
-    if net.geoid is None:
-        return axes
-    xi, eta = _deflection(net, lat, lon)
-    up = axes[2] + xi * axes[1] + eta * axes[0]
-    up = up / np.linalg.norm(up, axis=0)
-    north = axes[1] - np.einsum("ik,ik->k", axes[1], up) * up
-    north = north / np.linalg.norm(north, axis=0)
-    east = np.cross(north.T, up.T).T
-    return np.stack([east, north, up])
-
-
-def _deflection(net: Network, lat: FloatArray, lon: FloatArray) -> tuple[FloatArray, FloatArray]:
-    """xi and eta: minus the slope of the geoid to the north and to the east, over 100 m each way."""
-    assert net.geoid is not None
-    e2 = net.f * (2.0 - net.f)
-    w = np.sqrt(1.0 - e2 * np.sin(lat) ** 2)
-    north, east = net.a * (1.0 - e2) / w**3, net.a / w * np.cos(lat)
-    dlat, dlon = 100.0 / north, 100.0 / east
-    xi = -(net.geoid(lat + dlat, lon) - net.geoid(lat - dlat, lon)) / 200.0
-    eta = -(net.geoid(lat, lon + dlon) - net.geoid(lat, lon - dlon)) / 200.0
-    return xi, eta
-
-
-def computed(
-    net: Network, kind: str, at: FloatArray, to: FloatArray, back: FloatArray, hi: FloatArray, ht: FloatArray
-) -> FloatArray:
-    """Values (b, k) of observations from positions (3, k), directions and angles without orientation."""
-    if kind == "vector":
-        return np.asarray(to - at)
-    if kind == "height_difference":
-        return np.asarray(_height(net, to) - _height(net, at))[None]
-    axes = _verticals(net, at)
-    axis = at + hi * axes[2]
-    line = to + ht * _verticals(net, to)[2] - axis
-    if net.dimensions == 2:
-        line = np.vstack([line[:2], np.zeros((1, line.shape[1]))])
-    if kind == "distance":
-        return np.asarray(np.linalg.norm(line, axis=0))[None]
-    e, n, u = np.einsum("ijk,jk->ik", axes, line)
-    if kind == "zenith":
-        s = np.linalg.norm(line, axis=0)
-        bend = 0.0 if net.plane else net.k * s / (2.0 * EARTH_RADIUS_M)
-        return np.asarray(np.arctan2(np.hypot(e, n), u) - bend)[None]
-    azimuth = np.arctan2(e, n)
-    if kind == "angle":
-        e0, n0, _ = np.einsum("ijk,jk->ik", axes, back - axis)
-        azimuth = azimuth - np.arctan2(e0, n0)
-    return np.asarray(azimuth)[None]
-
-
-def _height(net: Network, xyz: FloatArray) -> FloatArray:
-    if net.plane:
-        return np.asarray(xyz[2])
-    lat, lon, h = from_xyz(xyz, net.a, net.f)
-    return h if net.geoid is None else h - net.geoid(lat, lon)
-
-
-def positions_of(net: Network, place: FloatArray) -> FloatArray:
-    """Positions (3, m) of places."""
-    return place if net.plane else to_xyz(place[0], place[1], place[2], net.a, net.f)
-
-
-def base_axes(net: Network, place: FloatArray) -> FloatArray:
-    """East, north, up (3, 3, m) of the ellipsoid's normal that marks move along, as rows."""
-    if net.plane:
-        return np.repeat(np.eye(3)[:, :, None], place.shape[1], axis=2)
-    return enu_axes(place[0], place[1])
 
 
 # The problem
@@ -271,49 +111,19 @@ def parts_of(net: Network, marks: Marks, setup: Setup) -> list[Part]:
     return out
 
 
-@dataclass(eq=False)
-class About:
-    """Where marks move about: positions and axes of their places."""
-
-    xyz: FloatArray
-    axes: FloatArray
-    unknowns: IntArray
-
-    def positions(self, x: FloatArray) -> FloatArray:
-        """Positions (3, m) for values of the unknowns."""
-        if not x.size:
-            return self.xyz
-        move = np.where(self.unknowns >= 0, x[np.maximum(self.unknowns, 0)], 0.0)
-        return np.asarray(self.xyz + np.einsum("ijm,im->jm", self.axes, move))
-
-
 def _group(net: Network, part: Part, about: About) -> ObservationGroup:
     at, to, back = part.ends
-    roles = part.unknowns.shape[0] // 3
-
-    def values(xyz: list[FloatArray]) -> FloatArray:
-        return computed(net, part.kind, xyz[0], xyz[1], xyz[2], part.hi, part.ht)
+    ends = Ends(at=at, to=to, back=back, hi=part.hi, ht=part.ht)
 
     def model(x: FloatArray) -> tuple[FloatArray, FloatArray]:
-        p = about.positions(x)
-        ends = [p[:, at], p[:, to], p[:, back]]
-        value = values(ends)
+        value, slopes = about.values_and_slopes(net, part.kind, ends, x)
         design = np.zeros((value.shape[0], part.unknowns.shape[0], value.shape[1]))
-        for role in range(roles):
-            for axis in net.axes:
-                way = STEP_M * about.axes[axis][:, part.ends[role]]
-                shifted = []
-                for times in (-2.0, -1.0, 1.0, 2.0):
-                    moved = list(ends)
-                    moved[role] = ends[role] + times * way
-                    shifted.append(_near(part.kind, values(moved), value))
-                a, b, c, d = shifted
-                design[:, 3 * role + axis] = (a - 8.0 * b + 8.0 * c - d) / (12.0 * STEP_M)
+        design[:, : slopes.shape[1]] = slopes
         if part.kind == "direction":
             value = value - x[part.unknowns[-1]]
             design[:, -1] = -1.0
         design = np.where(part.free, design, 0.0)
-        return part.observed + _near(part.kind, value - part.observed, 0.0), design
+        return part.observed + near(part.kind, value - part.observed, 0.0), design
 
     return ObservationGroup(
         observed=part.observed,
@@ -322,13 +132,6 @@ def _group(net: Network, part: Part, about: About) -> ObservationGroup:
         unknowns=part.unknowns,
         name=part.kind,
     )
-
-
-def _near(kind: str, value: Any, to: Any) -> FloatArray:
-    """An angle as the one nearest to another."""
-    if kind not in ("direction", "angle", "azimuth"):
-        return np.asarray(value)
-    return np.asarray(to + wrap_all(value - to))
 
 
 def _weighted(
@@ -442,9 +245,7 @@ def solve(net: Network, start: Marks, iterations: int = 50) -> NetworkResult:
     parts = parts_of(net, marks, setup)
     turns = np.zeros(len(setup.names))
     for round_number in range(ROUNDS):
-        about = About(
-            xyz=positions_of(net, marks.place), axes=base_axes(net, marks.place), unknowns=setup.unknowns
-        )
+        about = about_places(net, marks.place, setup.unknowns)
         if round_number == 0:
             turns = _orientations(net, parts, about, setup)
         groups = [_group(net, part, about) for part in parts]

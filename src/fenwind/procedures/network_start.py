@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fenwind.geodesy.geocentric import enu_axes, from_xyz
-from fenwind.procedures.network import Given, Marks, Network, Row, positions_of
+from fenwind.procedures.network_model import Given, Marks, Network, Row, positions_of
 from fenwind.quantities.angles import wrap_all
 
 FloatArray = NDArray[np.float64]

@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from typing import Literal
 
 from fenwind.geodesy.frames import FrameSpec
+from fenwind.records.network import NetworkStep, ObservationSet
 from fenwind.records.sessions import Antenna, BaseSetup, Equipment, Occupation
 
 Use = Literal["both", "horizontal", "height", "check", "off"]
@@ -219,6 +220,8 @@ Record = (
     | BaseSetup
     | Occupation
     | Equipment
+    | ObservationSet
+    | NetworkStep
 )
 KINDS: dict[str, type[Record]] = {
     "job": JobInfo,
@@ -236,5 +239,7 @@ KINDS: dict[str, type[Record]] = {
     "base": BaseSetup,
     "occupation": Occupation,
     "equipment": Equipment,
+    "observations": ObservationSet,
+    "network": NetworkStep,
 }
 KIND_OF: dict[type, str] = {cls: kind for kind, cls in KINDS.items()}

@@ -18,6 +18,7 @@ from fenwind.job.state import JobState
 from fenwind.job.steps.elsewhere import elsewhere
 from fenwind.job.steps.fit import fit_node
 from fenwind.job.steps.kinds import STEP_KINDS
+from fenwind.job.steps.network import network_node
 from fenwind.job.steps.occupied import occupied
 from fenwind.job.steps.outcome import Figures, Node
 from fenwind.job.trail import session_trail
@@ -143,7 +144,12 @@ def _others(adopted: Adopted, mark: Mark) -> Iterator[Link]:
 
 def _behind(derived: Derived, mark: Mark, frame: str) -> Iterator[Node]:
     """The steps that lead to a mark's position in a frame: the last fit onto it and what that carried,
-    else what was measured in the frame itself."""
+    else the network that moved it, else what was measured in the frame itself."""
+    adopted = derived.adopted.get(frame)
+    row = adopted.place.get(mark.id) if adopted is not None else None
+    if adopted is not None and row is not None and adopted.basis[row] == "adjusted":
+        yield network_node(adopted.sets[adopted.set_row[row]].key)
+        return
     fits = [o for o in derived.fits.values() if o.raw is not None and o.step.target_frame == frame]
     last = next((o for o in reversed(fits) if o.raw and mark.id in o.raw.occupied.plane.index), None)
     if last is None:

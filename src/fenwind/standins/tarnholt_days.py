@@ -10,7 +10,6 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
-from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
@@ -18,13 +17,12 @@ from numpy.typing import NDArray
 from fenwind.geodesy.antenna import AntennaModel, reduced
 from fenwind.geodesy.frames import FrameSpec, open_frame
 from fenwind.geodesy.geocentric import enu_axes, from_xyz, to_xyz
-from fenwind.job.job import Job
-from fenwind.job.measuring import Row, finished, keep_rows
+from fenwind.job.measuring import Row, finished
 from fenwind.records.records import GivenPosition, Mark, Record
 from fenwind.records.sessions import Antenna, BaseSetup, Occupation
 from fenwind.standins.geoid_grid import undulation
 from fenwind.standins.receivers import Wander
-from fenwind.standins.tarnholt import CENTRE_EN, JOB_NAME, records, truth
+from fenwind.standins.tarnholt import CENTRE_EN, truth
 from fenwind.standins.world import ERRORS
 
 FloatArray = NDArray[np.float64]
@@ -176,12 +174,3 @@ def _epochs(rng: np.random.Generator, start: datetime, vector: FloatArray, sent:
             )
         )  # fmt: skip
     return out
-
-
-def make_demo(path: Path) -> Job:
-    """The demo job with its two days, in a new file beside its geoid grid. Raises JobError."""
-    added = days()
-    job = Job.create(path, JOB_NAME, [*records(planted=True), *added.records], frame="dam")
-    for key, rows in added.epochs.items():
-        keep_rows(job.file, key, 0, rows)
-    return job

@@ -7,6 +7,7 @@ from fenwind.job.steps.base import Base
 from fenwind.job.steps.elsewhere import GivenElsewhere
 from fenwind.job.steps.fit import Fit
 from fenwind.job.steps.known import Known
+from fenwind.job.steps.network import NetworkKind
 from fenwind.job.steps.occupied import OccupiedMarks
 from fenwind.job.steps.outcome import StepKind
 from fenwind.job.steps.receiver_known import ReceiverKnown
@@ -22,6 +23,7 @@ STEP_KINDS: dict[str, StepKind] = {
         Rover(),
         OccupiedMarks(),
         Fit(),
+        NetworkKind(),
         Adoption(),
     )
 }

@@ -81,7 +81,8 @@ class TrailStep:
 class Drawing:
     """What a step shows on the plan of its frame, by mark id. roles: "held", "check" or "off". vectors (2,
     k): de, dn in metres of `vector_marks`; covariance (2, 2, k) of the same, drawn so many standard
-    deviations large (reach); hull: marks whose hull is drawn."""
+    deviations large (reach); hull: marks whose hull is drawn; lines: from, to, and the redundancy of what
+    was observed along it."""
 
     frame: str
     roles: Mapping[str, str] = field(default_factory=dict)
@@ -90,6 +91,7 @@ class Drawing:
     covariance: FloatArray = field(default_factory=lambda: np.zeros((2, 2, 0)))
     reach: float = 1.0
     hull: tuple[str, ...] = ()
+    lines: tuple[tuple[str, str, float], ...] = ()
 
 
 class StepKind(Protocol):

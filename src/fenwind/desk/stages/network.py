@@ -1,0 +1,451 @@
+"""The Network stage: observations in one adjustment, said in a sentence, each with its residual, test,
+redundancy and the error it would show."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from functools import partial
+
+import numpy as np
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QFileDialog, QMenu, QPushButton, QWidget
+
+from fenwind.desk.actions import ActionSpec
+from fenwind.desk.bridge import JobBridge
+from fenwind.desk.shell import PlainLabel, WholeLabel, look
+from fenwind.desk.stage_table import Stage
+from fenwind.desk.stages.sheet import Sheet
+from fenwind.desk.statement import choice
+from fenwind.desk.table import Column, RecordTable
+from fenwind.errors import FenwindError, ParseError
+from fenwind.estimation.distributions import normal_quantile
+from fenwind.exchange.network_csv import observation_set, read_network
+from fenwind.geodesy.frames import height_words
+from fenwind.job.derive import Derived
+from fenwind.job.network_gestures import change, hold, set_off, take_observations
+from fenwind.job.state import JobState
+from fenwind.job.steps.network import Adjusted, network_node
+from fenwind.job.steps.outcome import Node
+from fenwind.procedures.network import RowFigures
+from fenwind.quantities.angles import RAD_PER_SECOND
+from fenwind.quantities.numbers import format_fixed, parse_number
+from fenwind.records.entries import amend
+from fenwind.records.network import NetworkStep, ObservationSet
+from fenwind.reports.fit_report import mm
+from fenwind.reports.statement import Part
+from fenwind.reports.trail import Link
+
+ANGLES = ("direction", "angle", "azimuth", "zenith")
+DIMENSIONS = {1: "in height", 2: "in plan", 3: "in three dimensions"}
+#: Redundancy under which an observation is hardly checked (common practice, no source).
+LITTLE = 0.1
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class _Row:
+    """One observation of the set: its number there, and of its worst component residual, w, redundancy,
+    smallest error found, what that would do; nan without. scale: metres or radians of the unit shown."""
+
+    number: int
+    kind: str
+    at: str
+    to: str
+    on: bool
+    lost: bool
+    residual: float
+    w: float
+    redundancy: float
+    mdb: float
+    external_m: float
+
+    @property
+    def angle(self) -> bool:
+        """Whether it is shown in seconds."""
+        return self.kind in ANGLES
+
+
+def _worst(figures: RowFigures) -> int:
+    w = np.abs(np.nan_to_num(figures.w))
+    return int(w.argmax())
+
+
+class NetworkSheet(Sheet):
+    """See the module."""
+
+    def __init__(self, bridge: JobBridge, stage: Stage) -> None:
+        super().__init__(bridge, stage)
+        self._key = ""
+        self.statement.set_menus(
+            {"rows": self._menu_rows, "hold": self._menu_hold, "slope": self._menu_slope}
+        )
+        self.statement.part_clicked.connect(self._ask_k)
+        self.verdict = WholeLabel("")
+        self.column.addWidget(self.verdict)
+        self.empty = PlainLabel("")
+        self.empty.setWordWrap(True)
+        look(self.empty, "faint")
+        self.first = QPushButton("Take in observations …")
+        look(self.first, "main")
+        self.first.clicked.connect(self._choose_file)
+        self.table = RecordTable(self._columns())
+        self.table.setAccessibleName("Observations of the network")
+        self.table.row_picked.connect(self._on_row)
+        self.column.addWidget(self.empty)
+        self.column.addWidget(self.first, 0, Qt.AlignmentFlag.AlignLeft)
+        self.column.addWidget(self.table, 1)
+        self.column.addStretch(0)
+
+    def _columns(self) -> list[Column]:
+        def figure(key: str, title: str, get: Callable[[_Row], float], width: int, tip: str) -> Column:
+            def text(r: _Row) -> str:
+                value = get(r)
+                if math.isnan(value):
+                    return ""
+                if r.angle:
+                    return f"{format_fixed(value / RAD_PER_SECOND, 1, sign=key == 'residual')}″"
+                return f"{mm(value, sign=key == 'residual')} mm"
+
+            return Column(
+                key=key, title=title, text=text, value=get, tone=_tone, right=True, width=width, tip=tip
+            )
+
+        limit = normal_quantile(1.0 - 0.5 * 0.001)
+        return [
+            Column(
+                key="use", title="use", width=44, box=lambda r: r.on, toggle=self._toggle,
+                tip="Click to leave it out, or to take it in again",
+            ),
+            Column(key="kind", title="kind", text=lambda r: r.kind.replace("_", " "), width=112, tone=_tone),
+            Column(key="at", title="at", text=lambda r: r.at, width=60, tone=_bold, whole=True),
+            Column(key="to", title="to", text=lambda r: r.to, width=60, tone=_bold, whole=True),
+            figure("residual", "left over", lambda r: r.residual, 84, "Adjusted - observed"),
+            Column(
+                key="w", title="w", right=True, width=62, value=lambda r: abs(r.w),
+                text=lambda r: format_fixed(r.w, 2, sign=True), bar=lambda r: r.w / limit,
+                tone=lambda r: "doubt" if abs(r.w) > limit else _tone(r), tip="Residual over its sigma",
+            ),
+            Column(
+                key="redundancy", title="redun-", unit="dancy", right=True, width=64,
+                value=lambda r: r.redundancy, text=lambda r: format_fixed(r.redundancy, 2),
+                tone=lambda r: "doubt" if r.redundancy < LITTLE else _tone(r),
+                tip="Part of an error in it that its residual shows",
+            ),
+            figure("mdb", "finds from", lambda r: r.mdb, 88, "The smallest error in it that would be found"),
+            Column(
+                key="external", title="would move", unit="mm", right=True, width=84,
+                value=lambda r: r.external_m, text=lambda r: mm(r.external_m), tone=_tone,
+                tip="What such an error would do to its marks",
+            ),
+        ]  # fmt: skip
+
+    # What is shown
+
+    @property
+    def step(self) -> NetworkStep | None:
+        """The network looked at."""
+        every = {k: s for k, s in self.bridge.state.of(NetworkStep).items() if s.active}
+        return every.get(self._key) or next(iter(every.values()), None)
+
+    def found(self) -> Adjusted | FenwindError | None:
+        """What came of it."""
+        step = self.step
+        return self.bridge.derived.of_kind("network").get(step.id) if step is not None else None
+
+    def show_job(self) -> None:
+        step, found = self.step, self.found()
+        self.empty.setVisible(step is None)
+        self.first.setVisible(step is None)
+        for widget in (self.statement, self.verdict, self.table):
+            widget.setVisible(step is not None)
+        if step is None:
+            self.caption.setText("NETWORK")
+            self.empty.setText(self.stage.empty)
+            return
+        self.caption.setText(step.name.upper())
+        self.statement.show_parts(self._parts(step, found))
+        self.verdict.setText(_verdict(step, found))
+        self.table.records.set_rows(self._rows(step, found))
+
+    def _parts(self, step: NetworkStep, found: Adjusted | FenwindError | None) -> list[Part]:
+        state = self.bridge.state
+        one = state.of(ObservationSet).get(step.observations)
+        frame = state.frames.get(step.frame)
+        count = 0 if one is None else len(one.kind) - len(step.off)
+        what = f"{one.name}, {count} observations" if one is not None else "observations that are gone"
+        parts = [Part(text="Adjust "), Part(text=what, key="rows")]
+        if isinstance(found, Adjusted):
+            parts.append(Part(text=f" {DIMENSIONS[found.result.net.dimensions]}"))
+        parts += [
+            Part(text=f" in {frame.spec.name if frame else '?'}, "),
+            Part(text=_datum_words(state, step), key="hold"),
+            Part(text=", plumb lines "), Part(text=_slope_words(state, step), key="slope"),
+            Part(text=", refraction "), Part(text=f"{step.k:g}", key="k"), Part(text="."),
+        ]  # fmt: skip
+        return parts
+
+    def _rows(self, step: NetworkStep, found: Adjusted | FenwindError | None) -> list[_Row]:
+        state = self.bridge.seen
+        one = state.of(ObservationSet).get(step.observations)
+        if one is None:
+            return []
+        off, nan, out = set(step.off), math.nan, []
+        for i, kind in enumerate(one.kind):
+            number = found.rows[i] if isinstance(found, Adjusted) else -1
+            figures = found.figures.get(number) if isinstance(found, Adjusted) and number >= 0 else None
+            values = [nan] * 5
+            if figures is not None:
+                c = _worst(figures)
+                parts = (figures.residual, figures.w, figures.redundancy, figures.mdb, figures.external)
+                values = [float(p[c]) for p in parts]
+            names = [state.marks[key].name if key in state.marks else "?" for key in (one.at[i], one.to[i])]
+            out.append(
+                _Row(
+                    number=i, kind=kind, at=names[0], to=names[1], on=i not in off, lost=number < 0,
+                    residual=values[0], w=values[1], redundancy=values[2], mdb=values[3],
+                    external_m=values[4],
+                )
+            )  # fmt: skip
+        return out
+
+    # What is done
+
+    def take(self, path: str) -> bool:
+        """Take in the observations of a file."""
+
+        def make() -> object:
+            rows = read_network(path)
+            name = path.rsplit("/", 1)[-1].rsplit(".", 1)[0]
+            return take_observations(
+                self.bridge.state, observation_set(rows, name, path), self.bridge.frame_id
+            )
+
+        done = self.bridge.attempt(make)  # type: ignore[arg-type]
+        if done:
+            self._key = list(self.bridge.state.of(NetworkStep))[-1]
+            self.refresh()
+        return done
+
+    def _choose_file(self) -> None:
+        path, _ = QFileDialog.getOpenFileName(
+            self, "Observations of a network", self.bridge.folder, "CSV (*.csv *.txt);;All files (*)"
+        )
+        if path:
+            self.take(path)
+
+    def _menu_rows(self, menu: QMenu) -> None:
+        for step in self.bridge.state.of(NetworkStep).values():
+            if step.active:
+                choice(menu, step.name, partial(self._look_at, step.id), checked=step is self.step)
+        menu.addSeparator()
+        choice(menu, "Take in observations …", self._choose_file)
+
+    def _look_at(self, key: str) -> None:
+        self._key = key
+        self.show_job()
+        self.plan_changed.emit()
+
+    def _given(self, step: NetworkStep) -> dict[str, str]:
+        """Names by id of the marks that are given in its frame and observed."""
+        state = self.bridge.state
+        one = state.of(ObservationSet).get(step.observations)
+        seen = set() if one is None else {*one.at, *one.to, *one.back}
+        given = {g.mark for g in state.given.values() if g.active and g.frame == step.frame}
+        return {key: state.marks[key].name for key in state.marks if key in given & seen}
+
+    def _menu_hold(self, menu: QMenu) -> None:
+        step = self.step
+        if step is None:
+            return
+        given = self._given(step)
+        do = self.bridge.do
+        choice(menu, f"holding all that is known ({len(given)})", lambda: do(hold(step, "hold")),
+               checked=step.datum == "hold" and not step.hold)  # fmt: skip
+        choice(menu, "what is known as weights", lambda: do(hold(step, "weighted")),
+               checked=step.datum == "weighted")  # fmt: skip
+        choice(
+            menu, "free, lying on what is known", lambda: do(hold(step, "free")), checked=step.datum == "free"
+        )
+        menu.addSeparator()
+        now = set(step.hold) if step.hold else set(given)
+        for key, name in list(given.items())[:40]:
+            fresh = tuple(k for k in given if (k in now) != (k == key))
+            choice(menu, name, partial(self._hold_some, fresh), checked=step.datum == "hold" and key in now,
+                   tip="Held, or not")  # fmt: skip
+
+    def _hold_some(self, keys: tuple[str, ...]) -> None:
+        step = self.step
+        if step is not None and keys:
+            self.bridge.do(hold(step, "hold", keys))
+
+    def _menu_slope(self, menu: QMenu) -> None:
+        step = self.step
+        if step is None:
+            return
+        for slope, words in ((True, "of the frame's geoid"), (False, "taken as normals of the ellipsoid")):
+            choice(
+                menu, words, partial(self._change, "Plumb lines", slope=slope), checked=step.slope == slope
+            )
+
+    def _change(self, what: str, **changes: object) -> bool:
+        step = self.step
+        return step is not None and self.bridge.do(change(step, what, **changes))
+
+    def _ask_k(self, key: str) -> None:
+        step = self.step
+        if step is not None:
+            self.ask.ask("Coefficient of refraction:", self._use_k, text=f"{step.k:g}", button="Use it")
+
+    def _use_k(self, text: str) -> bool:
+        try:
+            value = parse_number(text)
+            if not -5.0 < value < 5.0:
+                raise ParseError(f"{text} is no coefficient of refraction", hint="Common is 0.13")
+        except FenwindError as error:
+            self.bridge.tell_error(error)
+            return False
+        return self._change("Refraction", k=value)
+
+    def _toggle(self, row: _Row) -> None:
+        step = self.step
+        if step is not None:
+            self.bridge.do(set_off(step, [row.number], row.on))
+
+    def _switch(self, off: bool) -> None:
+        step = self.step
+        if step is not None:
+            self.bridge.do(set_off(step, [r.number for r in self.table.selected_rows()], off))
+
+    def _on_row(self, row: _Row) -> None:
+        self.bridge.select(row.at)
+        self.trail_changed.emit()
+
+    # What the desk asks
+
+    def focus(self) -> QWidget:
+        return self.table
+
+    def plan_step(self) -> Node | None:
+        step = self.step
+        return network_node(step.id) if step is not None else None
+
+    def pick(self, names: set[str]) -> bool:
+        self.table.pick_all(lambda row: row.at in names or row.to in names)
+        return True
+
+    def trail(self) -> tuple[str, Sequence[Link]] | None:
+        rows, found, step = self.table.selected_rows(), self.found(), self.step
+        if (
+            len(rows) != 1
+            or step is None
+            or not isinstance(found, Adjusted)
+            or not rows[0].on
+            or rows[0].lost
+        ):
+            return None
+        without = self.bridge.what_if((amend(step, off=tuple(sorted({*step.off, rows[0].number}))),))
+        if without is None:
+            return None
+        heading = f"WITHOUT THE {rows[0].kind.replace('_', ' ').upper()} {rows[0].at} – {rows[0].to}"
+        return heading, _without(found, without, step)
+
+    def commands(self) -> Sequence[ActionSpec]:
+        def some() -> bool:
+            return self.isVisible() and bool(self.table.selected_rows())
+
+        menu = self.stage.name
+        return (
+            ActionSpec(
+                id="network.take", menu=menu, text="Take in observations …", tip="From a list of a network",
+                run=self._choose_file,
+            ),
+            ActionSpec(
+                id="network.off", menu=menu, text="Leave observations out", tip="They are kept and take "
+                    "no part",
+                run=partial(self._switch, True), enabled=some,
+            ),
+            ActionSpec(
+                id="network.on", menu=menu, text="Use observations again", tip="They take part",
+                run=partial(self._switch, False), enabled=some,
+            ),
+        )  # fmt: skip
+
+
+def _tone(row: _Row) -> str:
+    return "off" if not row.on or row.lost else ""
+
+
+def _bold(row: _Row) -> str:
+    return _tone(row) or "bold"
+
+
+def _datum_words(state: JobState, step: NetworkStep) -> str:
+    if step.datum == "free":
+        return "free, lying on what is known"
+    if step.datum == "weighted":
+        return "what is known as weights"
+    if not step.hold:
+        return "holding all that is known"
+    names = [state.marks[key].name for key in step.hold if key in state.marks]
+    return f"holding {', '.join(names[:4])}{' and more' if len(names) > 4 else ''}"
+
+
+def _slope_words(state: JobState, step: NetworkStep) -> str:
+    frame = state.frames.get(step.frame)
+    if not step.slope or frame is None:
+        return "as normals of the ellipsoid"
+    return f"of {height_words(frame.spec.height)}"
+
+
+def _verdict(step: NetworkStep, found: Adjusted | FenwindError | None) -> str:
+    if isinstance(found, FenwindError):
+        return f"{found}. {found.hint}."
+    if found is None or found.result.found is None:
+        return "Nothing is determined yet."
+    dof = found.result.found.dof
+    if found.variance_factor is None or found.p_value is None:
+        return "Nothing is left over: no observation is checked by another."
+    passed = (
+        "the sigmas stated hold" if found.p_value >= step.alpha else "larger than the sigmas stated allow"
+    )
+    lost = f" Not determined: {', '.join(found.result.lost)}." if found.result.lost else ""
+    return (
+        f"{dof} left over; variance factor {format_fixed(found.variance_factor, 2)}, probability "
+        f"{format_fixed(found.p_value, 3)}: {passed}. Tests at {step.alpha:g}, power {step.power:g}.{lost}"
+    )
+
+
+def _without(found: Adjusted, without: Derived, step: NetworkStep) -> list[Link]:
+    """What would be without an observation: the test of the whole, and what would move most."""
+    other = without.of_kind("network").get(step.id)
+    if not isinstance(other, Adjusted) or other.variance_factor is None:
+        said = f"{other}" if isinstance(other, FenwindError) else "nothing would be left over"
+        return [Link(kind="other", title="It cannot be done without", note=said, values=())]
+    a, b = found.positions, other.positions
+    links = [
+        Link(
+            kind="other", title="Variance factor",
+            note=f"with it {format_fixed(found.variance_factor or math.nan, 2)}",
+            values=(format_fixed(other.variance_factor, 2),),
+        )
+    ]  # fmt: skip
+    ways = []
+    for key, i in a.index.items():
+        j = b.index.get(key)
+        if j is not None:
+            way = (b.e_m[j] - a.e_m[i], b.n_m[j] - a.n_m[i], b.height_m[j] - a.height_m[i])
+            ways.append((float(np.nan_to_num(np.abs(way)).max()), key, way))
+    names = {key: name for name, key in found.ids.items()}
+    for size, key, way in sorted(ways, reverse=True)[:4]:
+        if size > 5e-6:
+            text = "   ".join(f"{mm(float(v), sign=True, decimals=2)}" for v in way if v == v)
+            links.append(
+                Link(
+                    kind="other",
+                    title=f"{names.get(key, key)} would move",
+                    note="ΔE, ΔN, ΔH in mm",
+                    values=(text,),
+                )
+            )
+    return links

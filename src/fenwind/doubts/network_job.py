@@ -1,0 +1,64 @@
+"""Doubts about the networks of a job."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import replace
+from weakref import WeakKeyDictionary
+
+from fenwind.doubts.network_rules import network_doubts
+from fenwind.doubts.registry import Doubt, Remedy
+from fenwind.errors import FenwindError
+from fenwind.job.derive import Derived
+from fenwind.job.state import JobState
+from fenwind.job.steps.network import Adjusted
+from fenwind.records.network import NetworkStep
+
+#: A network that came out the same is not judged again: trying other meanings of a value solves it anew.
+_known: WeakKeyDictionary[Adjusted, tuple[Doubt, ...]] = WeakKeyDictionary()
+
+
+def networks(state: JobState, derived: Derived) -> Iterator[Doubt]:
+    """Those of every network, and networks that could not be adjusted."""
+    for key, found in derived.of_kind("network").items():
+        if isinstance(found, FenwindError):
+            name = state.of(NetworkStep)[key].name
+            yield Doubt(
+                rule="adjust.failed", subject=key, names=(), unit="", grave=True, limit_source="computation",
+                text=f"{name}: {found}. {found.hint}.",
+            )  # fmt: skip
+        else:
+            if found not in _known:
+                _known[found] = tuple(_about(found))
+            yield from _known[found]
+
+
+def _about(found: Adjusted) -> Iterator[Doubt]:
+    unchecked: list[Doubt] = []
+    for doubt in network_doubts(found.result, found.figures, found.p_value, found.step.alpha):
+        if doubt.rule == "adjust.unchecked":
+            unchecked.append(doubt)
+            continue
+        rows = _rows(found, doubt)
+        remedies = (Remedy(kind="observation-off", label="leave it out", names=tuple(map(str, rows))),)
+        yield replace(doubt, subject=found.step.id, remedies=remedies if doubt.grave and rows else ())
+    if unchecked:
+        worst = min(unchecked, key=lambda d: d.value or 0.0)
+        more = f" Nor {len(unchecked) - 1} more." if len(unchecked) > 1 else ""
+        yield replace(worst, subject=found.step.id, text=worst.text + more)
+
+
+def _rows(found: Adjusted, doubt: Doubt) -> list[int]:
+    """The row of the set that a doubt about one value speaks of: among those between its marks the one with
+    the largest w."""
+    if len(doubt.names) < 2 or doubt.rule in ("adjust.undetermined", "adjust.global"):
+        return []
+    at, to = doubt.names[:2]
+    best, most = [], 0.0
+    for r, number in enumerate(found.rows):
+        row = found.result.net.rows[number] if number >= 0 else None
+        if row is not None and {row.at, row.to} == {at, to} and number in found.figures:
+            w = max((abs(float(v)) for v in found.figures[number].w if v == v), default=0.0)
+            if w > most:
+                best, most = [r], w
+    return best

@@ -1,0 +1,264 @@
+"""Networks: observations of a set adjusted in a frame, about what is given there."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+
+from fenwind.errors import ProcedureError
+from fenwind.estimation.distributions import chi2_tail
+from fenwind.geodesy.frames import Frame
+from fenwind.geodesy.geoid import GeoidGrid
+from fenwind.job.reader import Digest, Reader
+from fenwind.job.state import JobState
+from fenwind.job.steps.known import given_in
+from fenwind.job.steps.outcome import CandidateSet, Drawing, Figures, Gathering, Node, Outcome, TrailStep
+from fenwind.procedures.network import NetworkResult, RowFigures, row_figures
+from fenwind.procedures.network_case import determined, on_plane, with_geoid_heights
+from fenwind.procedures.network_model import Given, Network, Row
+from fenwind.procedures.onto_plane import tied
+from fenwind.procedures.positions import Positions
+from fenwind.progress import Progress
+from fenwind.records.network import NetworkStep, ObservationSet
+from fenwind.records.records import Mark
+
+#: Ellipses are drawn at 95 % in plan: root of the chi-square with two degrees of freedom.
+REACH = 2.447747
+
+
+def network_node(step: str) -> Node:
+    """The step of a network's id."""
+    return Node("network", step)
+
+
+@dataclass(frozen=True, kw_only=True, eq=False)
+class Adjusted:
+    """A network and what came of it, by names of marks. rows: for each row of the set its number in the
+    result, -1 for one that took no part. positions: on the plane, by ids of marks."""
+
+    step: NetworkStep
+    observations: ObservationSet
+    result: NetworkResult
+    figures: Mapping[int, RowFigures]
+    rows: tuple[int, ...]
+    p_value: float | None
+    variance_factor: float | None
+    positions: Positions
+    ids: Mapping[str, str]
+
+
+@dataclass(frozen=True, kw_only=True, eq=False)
+class _Inputs:
+    step: NetworkStep
+    observations: ObservationSet
+    frame: Frame
+    control: Mapping[str, Given]
+    names: Mapping[str, str]
+
+
+class NetworkKind(Gathering):
+    """See the module."""
+
+    name = "network"
+
+    def nodes(self, state: JobState) -> Iterable[Node]:
+        """Networks that are on."""
+        return [network_node(s.id) for s in state.of(NetworkStep).values() if s.active]
+
+    def title(self, state: JobState, node: Node) -> str:
+        """Its name."""
+        return state.of(NetworkStep)[node.subject].name
+
+    def targets(self, state: JobState, node: Node) -> tuple[str, ...]:
+        """Its frame."""
+        return (state.of(NetworkStep)[node.subject].frame,)
+
+    def read(self, node: Node, reader: Reader) -> tuple[_Inputs, Digest | None]:
+        """Observations, what is given in the frame, and names of marks."""
+        step = reader.record(NetworkStep, node.subject)
+        assert step is not None
+        observations = reader.record(ObservationSet, step.observations)
+        if observations is None:
+            raise ProcedureError("its observations are gone", hint="Take them in again")
+        frame = reader.frame(step.frame)
+        marks = reader.rows(Mark, "name", active=True)
+        names = dict(zip(marks.ids.tolist(), marks["name"].tolist(), strict=True))
+        given = given_in(reader, step.frame)
+        inputs = _Inputs(
+            step=step,
+            observations=observations,
+            frame=frame,
+            control=_control(frame, given, names),
+            names=names,
+        )
+        return inputs, None
+
+    def solve(self, inputs: _Inputs, progress: Progress) -> Adjusted:
+        """Adjust, with figures of every observation."""
+        step = inputs.step
+        net, chosen = _network(inputs)
+        progress.check()
+        result = determined(net)
+        progress.check()
+        figures = row_figures(result, step.alpha, step.power) if result.found is not None else {}
+        dof = result.found.dof if result.found is not None else 0
+        squares = result.found.sum_squares if result.found is not None else 0.0
+        ids = {name: key for key, name in inputs.names.items()}
+        names = [n for n in result.marks.names if n in ids]
+        plane = on_plane(result, inputs.frame, names)
+        return Adjusted(
+            step=step, observations=inputs.observations, result=result, figures=figures,
+            rows=_numbers(inputs, chosen, result),
+            p_value=float(chi2_tail(squares, dof)) if dof > 0 else None,
+            variance_factor=squares / dof if dof > 0 else None,
+            positions=replace(plane, names=tuple(ids[n] for n in names)), ids=ids,
+        )  # fmt: skip
+
+    def gives(self, outcome: Outcome) -> Iterable[tuple[str, CandidateSet]]:
+        """Every mark it moved."""
+        found: Adjusted = outcome.result
+        moved = np.flatnonzero((found.result.setup.unknowns >= 0).any(axis=0))
+        names = {found.result.marks.names[i] for i in moved.tolist()}
+        kept = [i for i, key in enumerate(found.positions.names) if _name_of(found, key) in names]
+        yield (
+            found.step.frame,
+            CandidateSet(
+                key=outcome.node.subject, place="network", basis="adjusted",
+                why=f"adjusted in {outcome.title}",
+                positions=found.positions.take(np.array(kept, dtype=np.intp)),
+            ),
+        )  # fmt: skip
+
+    def trail(self, node: Node, result: Adjusted, mark: str) -> Iterable[TrailStep]:
+        """Where it came out, and the observations that bear on it."""
+        row = result.positions.index.get(mark)
+        if row is None:
+            return
+        p, name = result.positions, _name_of(result, mark)
+        touching = [
+            r for r, number in enumerate(result.rows)
+            if number >= 0 and mark in (result.observations.at[r], result.observations.to[r])
+        ]  # fmt: skip
+        kinds: dict[str, int] = {}
+        for r in touching:
+            kind = result.observations.kind[r].replace("_", " ")
+            kinds[kind] = kinds.get(kind, 0) + 1
+        note = ", ".join(f"{count} {kind}{'s' if count > 1 else ''}" for kind, count in kinds.items())
+        figures = [
+            Figures(kind="position", values=(p.e_m[row], p.n_m[row], p.height_m[row])),
+            Figures(kind="sigma", values=(p.sigma_h_m[row], p.sigma_v_m[row])),
+        ]
+        yield TrailStep(title=f"Observed at {name}", note=note or "held", figures=tuple(figures))
+
+    def drawing(self, node: Node, result: Adjusted) -> Drawing:
+        """Ellipses, roles, and the lines observed."""
+        held = np.flatnonzero((result.result.setup.unknowns < 0).all(axis=0)).tolist()
+        names = result.result.marks.names
+        roles = {result.ids[names[i]]: "held" for i in held if names[i] in result.ids}
+        free = [key for key in result.positions.names if key not in roles]
+        place = result.positions.index
+        covariance = result.positions.covariance[:2, :2, [place[key] for key in free]]
+        return Drawing(
+            frame=result.step.frame, roles=roles, vector_marks=tuple(free), vectors=np.zeros((2, len(free))),
+            covariance=np.nan_to_num(covariance), reach=REACH, lines=_lines(result),
+        )  # fmt: skip
+
+    def named(self, node: Node, outcome: Outcome, names: Mapping[str, str], state: JobState) -> Any:
+        """The network, or why there is none."""
+        return outcome.result if outcome.error is None else outcome.error
+
+
+def _name_of(found: Adjusted, key: str) -> str:
+    return next((name for name, known in found.ids.items() if known == key), key)
+
+
+def _control(frame: Frame, given: Any, names: Mapping[str, str]) -> dict[str, Given]:
+    """What is given, by names: of a plane as it stands, else latitudes, longitudes and the frame's
+    heights."""
+    e, n, h = given["e_m"], given["n_m"], given["height_m"]
+    space = frame.has_datum and tied(frame)
+    first, second = frame.inverse(e, n) if space else (e, n)
+    sh, sv = given["sigma_h_m"], given["sigma_v_m"]
+    return {
+        names[key]: Given(
+            first=float(first[i]), second=float(second[i]), h=float(h[i]), sh=float(sh[i]), sv=float(sv[i])
+        )
+        for i, key in enumerate(given["mark"].tolist())
+        if key in names
+    }
+
+
+def _row(one: ObservationSet, i: int, names: Mapping[str, str]) -> Row:
+    value, c = np.array(one.value[i]), one.covariance[i]
+    covariance = np.array([[c[0]]]) if len(c) == 1 else np.array([c[:3], [c[1], *c[3:5]], [c[2], *c[4:]]])
+    return Row(
+        kind=one.kind[i], at=names[one.at[i]], to=names[one.to[i]], back=names.get(one.back[i], ""),
+        set=one.setup[i], hi=one.hi_m[i], ht=one.ht_m[i], value=value, covariance=covariance,
+    )  # fmt: skip
+
+
+def _chosen(inputs: _Inputs) -> list[int]:
+    """Rows that are on and whose marks are. Raises ProcedureError with none."""
+    one, off, names = inputs.observations, set(inputs.step.off), inputs.names
+    chosen = [
+        i for i in range(len(one.kind))
+        if i not in off and all(key in names for key in (one.at[i], one.to[i], one.back[i]) if key)
+    ]  # fmt: skip
+    if not chosen:
+        raise ProcedureError("no observation is switched on", hint="Switch some on, or take more in")
+    return chosen
+
+
+def _dimensions(kinds: set[str], space: bool) -> int:
+    """1 for levelling alone, 2 for a plane without anything that has a height, else 3."""
+    if kinds == {"height_difference"}:
+        return 1
+    return 3 if space or kinds & {"zenith", "height_difference", "vector"} else 2
+
+
+def _network(inputs: _Inputs) -> tuple[Network, list[int]]:
+    """The network of the rows that are on, and which they are. Raises ProcedureError with none."""
+    step, frame, names = inputs.step, inputs.frame, inputs.names
+    chosen = _chosen(inputs)
+    rows = tuple(_row(inputs.observations, i, names) for i in chosen)
+    space = frame.has_datum and tied(frame)
+    dimensions = _dimensions({row.kind for row in rows}, space)
+    seen = {n for row in rows for n in (row.at, row.to, row.back)}
+    net = Network(
+        rows=rows, control={n: g for n, g in inputs.control.items() if n in seen}, dimensions=dimensions,
+        plane=not space or dimensions == 1, datum=step.datum, k=step.k,
+        hold=frozenset(names[key] for key in step.hold if key in names) if step.hold else None,
+    )  # fmt: skip
+    if net.plane:
+        return net, chosen
+    ellipsoid = frame.geodetic_crs.ellipsoid
+    assert ellipsoid is not None
+    geoid = frame.geoid_height if isinstance(frame.geoid, GeoidGrid) else None
+    net = replace(net, a=ellipsoid.semi_major_metre, f=1.0 / ellipsoid.inverse_flattening, geoid=geoid)
+    net = with_geoid_heights(net)
+    return (net if step.slope else replace(net, geoid=None)), chosen
+
+
+def _numbers(inputs: _Inputs, chosen: list[int], result: NetworkResult) -> tuple[int, ...]:
+    """For each row of the set its number among the rows that were adjusted, -1 for none."""
+    out, lost, number = [-1] * len(inputs.observations.kind), set(result.lost), 0
+    for i in chosen:
+        row = _row(inputs.observations, i, inputs.names)
+        if not {row.at, row.to, row.back} & lost:
+            out[i] = number
+            number += 1
+    return tuple(out)
+
+
+def _lines(found: Adjusted) -> tuple[tuple[str, str, float], ...]:
+    """Lines observed, each with the smallest redundancy of what was observed along it."""
+    out: dict[tuple[str, str], float] = {}
+    for r, number in enumerate(found.rows):
+        if number >= 0 and number in found.figures:
+            first, second = sorted((found.observations.at[r], found.observations.to[r]))
+            least = float(np.nanmin(found.figures[number].redundancy))
+            out[first, second] = min(out.get((first, second), 1.0), least)
+    return tuple((a, b, r) for (a, b), r in out.items())

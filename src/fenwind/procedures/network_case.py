@@ -1,0 +1,118 @@
+"""A network as it is adjusted in practice: control above a geoid, what is not determined left out and told,
+positions onto the plane of a frame with their joint covariance."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fenwind.errors import DatumDefectError, ProcedureError
+from fenwind.geodesy.frames import Frame
+from fenwind.procedures.network import NetworkResult, covariance_of, solve, undetermined
+from fenwind.procedures.network_model import Network
+from fenwind.procedures.network_start import starting_marks, without
+from fenwind.procedures.positions import Positions
+from fenwind.procedures.to_plane import geoid_reduced
+
+FloatArray = NDArray[np.float64]
+IntArray = NDArray[np.intp]
+
+
+def with_geoid_heights(net: Network) -> Network:
+    """Control heights above the network's geoid as heights above the ellipsoid; one without a place takes
+    the geoid in the middle of the control. Raises ProcedureError for a mark outside the grid."""
+    if net.geoid is None:
+        return net
+    placed = [g for g in net.control.values() if g.has[0]]
+    if not placed:
+        return net
+    middle = float(np.mean([g.first for g in placed])), float(np.mean([g.second for g in placed]))
+    control = {}
+    for name, g in net.control.items():
+        lat, lon = (g.first, g.second) if g.has[0] else middle
+        n = float(net.geoid(np.array([lat]), np.array([lon]))[0])
+        if not math.isfinite(n):
+            raise ProcedureError(f"{name} lies outside the geoid grid", hint="Give a grid that covers it")
+        control[name] = replace(g, h=g.h + n)
+    return replace(net, control=control)
+
+
+def determined(net: Network) -> NetworkResult:
+    """Solve what is determined; the rest is in `lost`. Raises ProcedureError when nothing is."""
+    lost: set[str] = set()
+    for _ in range(20):
+        part = without(net, lost)
+        if not part.rows:
+            break
+        start, missing = starting_marks(part)
+        if missing:
+            lost |= set(missing)
+            continue
+        try:
+            result = solve(part, start)
+        except DatumDefectError as error:
+            found = undetermined(error, start.names)
+            if not found:
+                raise
+            lost |= found
+            continue
+        return replace(result, lost=tuple(sorted(lost)))
+    raise ProcedureError("nothing of the network is determined", hint="Give control, or observe more")
+
+
+def plane_turn(frame: Frame, lat: float, lon: float) -> FloatArray:
+    """East, north, up at a place as axes of the plane (3, 3): the convergence."""
+    _, gamma = frame.point_scale(lat, lon)
+    c, s = math.cos(float(gamma)), math.sin(float(gamma))
+    return np.array([[c, -s, 0.0], [s, c, 0.0], [0.0, 0.0, 1.0]])
+
+
+@dataclass(frozen=True, kw_only=True, eq=False)
+class NetworkJoint:
+    """How the marks of a network vary together: unknowns (3, m) of each row (-1 where it has none) and what
+    turns its own east, north, up onto the plane (3, 3, m)."""
+
+    result: NetworkResult
+    unknowns: IntArray
+    turn: FloatArray
+
+    def between(self, first: IntArray, second: IntArray) -> FloatArray:
+        """See Joint."""
+        assert self.result.found is not None
+        a, b = self.unknowns[:, first], self.unknowns[:, second]
+        blocks = self.result.found.factor.cofactor_blocks(np.maximum(a, 0), np.maximum(b, 0))
+        blocks = np.where((a >= 0)[:, None] & (b >= 0)[None], blocks, 0.0)
+        return np.asarray(
+            np.einsum("ijk,jlk,mlk->imk", self.turn[:, :, first], blocks, self.turn[:, :, second])
+        )
+
+
+def on_plane(result: NetworkResult, frame: Frame, names: Sequence[str]) -> Positions:
+    """Marks of a network on the plane of a frame, with their joint covariance; nan where a component takes no
+    part (heights of a plan, places of levelling)."""
+    net, index = result.net, result.marks.index
+    rows = np.array([index[n] for n in names], dtype=np.intp)
+    place = result.marks.place[:, rows]
+    turn = np.repeat(np.eye(3)[:, :, None], rows.size, axis=2)
+    if net.plane:
+        e, n, h = place
+    else:
+        e, n = frame.forward(place[0], place[1])
+        h = geoid_reduced(frame, tuple(names), place[0], place[1], place[2], lenient=True)
+        for i in range(rows.size):
+            turn[:, :, i] = plane_turn(frame, float(place[0, i]), float(place[1, i]))
+    none = [axis not in net.axes for axis in range(3)]
+    e, n, h = (
+        np.full(rows.size, np.nan) if out else np.array(v) for out, v in zip(none, (e, n, h), strict=True)
+    )
+    own = np.stack([covariance_of(result, name) for name in names], axis=2)
+    covariance = np.einsum("ijk,jlk,mlk->imk", turn, own, turn)
+    for axis, out in enumerate(none):
+        if out:
+            covariance[axis], covariance[:, axis] = np.nan, np.nan
+    joint = NetworkJoint(result=result, unknowns=result.setup.unknowns[:, rows], turn=turn)
+    return Positions(names=tuple(names), e_m=e, n_m=n, height_m=h, covariance=covariance, joint=joint)

@@ -1,0 +1,21 @@
+"""The demo job in a file: the dam's marks, two days of base and rover work, the control network."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from fenwind.job.job import Job
+from fenwind.job.measuring import keep_rows
+from fenwind.standins.tarnholt import JOB_NAME, records
+from fenwind.standins.tarnholt_days import days
+from fenwind.standins.tarnholt_network import network
+
+
+def make_demo(path: Path) -> Job:
+    """The demo job with its two days, in a new file beside its geoid grid. Raises JobError."""
+    added = days()
+    every = [*records(planted=True), *added.records, *network(path.parent)]
+    job = Job.create(path, JOB_NAME, every, frame="dam")
+    for key, rows in added.epochs.items():
+        keep_rows(job.file, key, 0, rows)
+    return job

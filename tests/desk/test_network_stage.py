@@ -1,0 +1,88 @@
+"""The Network stage through the window: a sentence, observations with their figures, what would be without
+one, a file taken in."""
+
+from fenwind.quantities.angles import RAD_PER_SECOND
+from fenwind.records.network import NetworkStep, ObservationSet
+from tests.desk.qt_case import QtTestCase
+
+
+class NetworkStage(QtTestCase):
+    def test_the_demo_network(self) -> None:
+        w = self.open()
+        w.show_stage("Network")
+        page = w.pages["Network"]
+        self.assertEqual(
+            page.statement.text(),
+            "Adjust Tarnholt 2026, 51 observations in three dimensions in ETRS89 / UTM 32N, holding all "
+            "that is "
+            "known, plumb lines of TN geoid (made up), refraction 0.13.",
+        )
+        self.assertRegex(
+            page.verdict.text(), r"^49 left over; variance factor 1\.11, probability 0\.28\d: the"
+        )
+        found, columns = page.found(), {c.key: c for c in page.table.records.columns}
+        for row in page.table.records.rows:
+            if row.kind == "vector":
+                continue
+            figures = found.figures[found.rows[row.number]]
+            angle = row.kind in ("direction", "zenith")
+            unit, word = (RAD_PER_SECOND, "″") if angle else (1e-3, " mm")
+            self.assertIn(f"{abs(figures.residual[0]) / unit:.1f}{word}", columns["residual"].text(row))
+            if abs(figures.residual[0]) > 0.1 * unit:
+                self.assertEqual(columns["residual"].text(row)[0], "−" if figures.residual[0] < 0 else "+")
+            self.assertEqual(columns["mdb"].text(row), f"{figures.mdb[0] / unit:.1f}{word}")
+            self.assertEqual(columns["external"].text(row), f"{figures.external[0] * 1000:.1f}")
+            self.assertAlmostEqual(columns["w"].bar(row), figures.w[0] / 3.290527, 6)
+        scene = w.plan_pane.plan.scene
+        self.assertEqual(scene.title, "ETRS89 / UTM 32N")
+        self.assertEqual(scene.lines.shape[1], 20)
+
+    def test_leaving_out_and_trying_without(self) -> None:
+        w = self.open()
+        w.show_stage("Network")
+        page, b = w.pages["Network"], w.bridge
+        page.table.setCurrentIndex(page.table.proxy.index(20, 1))
+        heading, links = page.trail()
+        row = page.table.records.rows[20]
+        self.assertEqual(heading, f"WITHOUT THE {row.kind.upper()} {row.at} – {row.to}")
+        tried = links[0].values[0]
+        w.actions.run("network.off")
+        self.assertEqual(b.state.of(NetworkStep)["net-1"].off, (20,))
+        self.assertIn("50 observations", page.statement.text())
+        self.assertIn(f"variance factor {tried}", page.verdict.text())
+        self.assertEqual([r.on for r in page.table.records.rows].count(False), 1)
+        w.actions.run("network.on")
+        self.assertEqual(b.state.of(NetworkStep)["net-1"].off, ())
+        self.choose(page.statement.parts["hold"], "free, lying on what is known")
+        self.assertIn("free, lying on what is known", page.statement.text())
+        self.choose(page.statement.parts["hold"], "T-02")
+        self.assertIn("holding T-01", page.statement.text())
+        self.choose(page.statement.parts["slope"], "taken as normals of the ellipsoid")
+        self.assertIn("adjust.deflection", [d.rule for d in b.findings.open])
+        page.statement.parts["k"].click()
+        page.ask.edit.setText("nine")
+        page.ask.ok.click()
+        self.assertTrue(page.ask.isVisible())
+        page.ask.edit.setText("0.2")
+        page.ask.ok.click()
+        self.assertEqual(b.state.of(NetworkStep)["net-1"].k, 0.2)
+
+    def test_a_file_is_taken_in_and_a_bad_one_says_where(self) -> None:
+        w = self.open()
+        w.show_stage("Network")
+        page, b = w.pages["Network"], w.bridge
+        bad = self.folder / "bad.csv"
+        bad.write_text("kind,at,to,value\ndistance,T-01,T-02,far\n")
+        self.assertFalse(page.take(str(bad)))
+        self.assertIn("line 2: column value", w.line.text())
+        good = self.folder / "rounds.csv"
+        good.write_text(
+            "kind,at,to,value\ndistance,T-01,N-1,400.0\ndistance,T-02,N-1,600.0\ndistance,T-04,N-1,900\n"
+        )
+        self.assertTrue(page.take(str(good)))
+        self.assertEqual(len(b.state.of(ObservationSet)), 2)
+        self.assertIn("Adjust rounds, 3 observations", page.statement.text())
+        self.assertIsNotNone(b.state.mark_named("N-1"))
+        b.undo()
+        self.assertIsNone(b.state.mark_named("N-1"))
+        self.assertIn("Tarnholt 2026", page.statement.text())
