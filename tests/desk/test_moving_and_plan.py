@@ -73,9 +73,9 @@ class Moving(QtTestCase):
         self.assertIs(w.pages["Fits"].stack.currentWidget(), w.pages["Fits"].fits)
         space = ezdxf.readfile(sheet.out).modelspace()
         carried = w.bridge.derived.fits["fit-1"].case.result.carried
-        place = w.bridge.derived.adopted["map"].names.index("T-03")  # measured there, not given as well
+        place = w.bridge.derived.adopted["map"].names.index("P-05")  # measured there alone
         moved_to = space.query("POINT")[place].dxf.location
-        row = carried.index["T-03"]
+        row = carried.index["P-05"]
         np.testing.assert_allclose([moved_to.x, moved_to.y], [carried.e_m[row], carried.n_m[row]], atol=1e-6)
 
     def test_shift_and_turn_typed_and_a_scale_is_asked_its_reason(self) -> None:

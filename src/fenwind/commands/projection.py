@@ -87,7 +87,9 @@ def _read(path: str, datum: pyproj.CRS) -> Area:
 
 
 def _json(one: Candidate, datum: pyproj.CRS) -> dict[str, Any]:
-    crs = _system(one, datum)
+    from fenwind.procedures.own_projection import projected_crs
+
+    crs = projected_crs(one, datum)
     operation = crs.coordinate_operation
     assert operation is not None
     (e_low, e_high), (n_low, n_high) = one.box.tolist()
@@ -104,29 +106,3 @@ def _ellipsoid(datum: pyproj.CRS) -> str:
     ellipsoid = datum.ellipsoid
     assert ellipsoid is not None
     return f"+a={ellipsoid.semi_major_metre!r} +b={ellipsoid.semi_minor_metre!r}"
-
-
-def _system(one: Candidate, datum: pyproj.CRS) -> Any:
-    """The projected system on its datum, with the parameters that EPSG names."""
-    from pyproj.crs import ProjectedCRS
-    from pyproj.crs.coordinate_operation import (
-        HotineObliqueMercatorBConversion,
-        LambertConformalConic1SPConversion,
-        TransverseMercatorConversion,
-    )
-
-    at = one.lines
-    if at.kind == "om":
-        conversion: Any = HotineObliqueMercatorBConversion(
-            latitude_projection_centre=at.lat, longitude_projection_centre=at.lon,
-            azimuth_projection_centre=at.azimuth, angle_from_rectified_to_skew_grid=at.azimuth,
-            scale_factor_projection_centre=one.scale, easting_projection_centre=one.fe,
-            northing_projection_centre=one.fn,
-        )  # fmt: skip
-    else:
-        kind = TransverseMercatorConversion if at.kind == "tm" else LambertConformalConic1SPConversion
-        conversion = kind(
-            latitude_natural_origin=at.lat, longitude_natural_origin=at.lon, false_easting=one.fe,
-            false_northing=one.fn, scale_factor_natural_origin=one.scale,
-        )  # fmt: skip
-    return ProjectedCRS(conversion, name="A projection of one's own", geodetic_crs=datum)

@@ -84,10 +84,10 @@ STAGES: tuple[Stage, ...] = (
     ),
     Stage(
         name="Ground",
-        page="waiting:WaitingPage",
-        empty="Ground and grid will be compared here: combined factors, ground-scaled coordinates, "
-        "low-distortion "
-        "projections.",
+        page="ground:GroundSheet",
+        empty="Ground and grid are compared here: combined factors, coordinates on the ground, projections "
+        "laid along the marks. It needs marks with heights in a frame that has a datum: set one up in Frame, "
+        "then take marks in.",
     ),
     Stage(
         name="Handover",

@@ -33,6 +33,12 @@ class Parts:
     vertical: pyproj.CRS | None = None
 
 
+def is_plane(crs: pyproj.CRS) -> bool:
+    """Whether a system is a projected one, or one derived from such, as a plane on the ground is; pyproj does
+    not count the latter as projected."""
+    return bool(crs.is_projected or crs.type_name == "Derived Projected CRS")
+
+
 def parts_of(crs: pyproj.CRS) -> Parts | None:
     """The parts of a geographic, projected, bound or compound system; None for any other."""
     if crs.is_compound:
@@ -41,13 +47,13 @@ def parts_of(crs: pyproj.CRS) -> Parts | None:
         return Parts(plain=below.plain, geodetic=below.geodetic, vertical=vertical) if below else None
     plain = crs.source_crs if crs.is_bound and crs.source_crs is not None else crs
     base = plain.geodetic_crs
-    if base is None or plain.is_geocentric or not (plain.is_geographic or plain.is_projected):
+    if base is None or plain.is_geocentric or not (plain.is_geographic or is_plane(plain)):
         return None
     geodetic = _counted_from_greenwich(base.to_2d())
     if crs.is_bound:
         # Datum parameters stated in the system itself count for the geographic system below it.
         geodetic = BoundCRS(geodetic, crs.target_crs, crs.coordinate_operation)
-    return Parts(plain=plain if plain.is_projected else geodetic_of(geodetic), geodetic=geodetic)
+    return Parts(plain=plain if is_plane(plain) else geodetic_of(geodetic), geodetic=geodetic)
 
 
 @cache

@@ -13,6 +13,7 @@ from fenwind.geodesy.axes import (
     Parts,
     from_greenwich,
     height_scale,
+    is_plane,
     own_axes,
     parts_of,
     to_greenwich,
@@ -142,7 +143,7 @@ def _height_unit(parts: Parts) -> float:
     """Metres upwards in one unit of heights as the system writes them."""
     if parts.vertical is not None:
         return height_scale(parts.vertical)
-    return crs_unit_metres(parts.plain) if parts.plain.is_projected else 1.0
+    return crs_unit_metres(parts.plain) if is_plane(parts.plain) else 1.0
 
 
 def _same_zero(here: Parts, there: Parts) -> bool:
@@ -179,7 +180,7 @@ def _words(source: pyproj.CRS, operation: str, target: pyproj.CRS) -> str:
     """The steps in order: projection taken off, datum operation, projection put on."""
     words = [operation]
     for crs, lead in ((source, "inverse of "), (target, "")):
-        if crs.is_projected:
+        if is_plane(crs):
             name = crs.coordinate_operation.name if crs.coordinate_operation else "projection"
             words.insert(0 if lead else len(words), lead + name)
     return " + ".join(words)

@@ -24,6 +24,7 @@ from fenwind.geodesy.axes import (
     ShownAxis,
     from_greenwich,
     geodetic_of,
+    is_plane,
     own_axes,
     parts_of,
     shown_axes,
@@ -130,7 +131,7 @@ def unit_key_of(crs_text: str) -> str:
 def _parts(text: str) -> Parts:
     crs = find_crs(text)
     parts = parts_of(crs)
-    if parts is None or not parts.plain.is_projected:
+    if parts is None or not is_plane(parts.plain):
         raise FrameError(f"{crs.name} is not a projected system", hint=_FIND_HINT)
     return parts
 
@@ -270,6 +271,8 @@ class Frame:
     def point_scale(self, lat_rad: ArrayLike, lon_rad: ArrayLike) -> tuple[FloatArray, FloatArray]:
         """Point scale factor along the parallel (equal in all directions for conformal projections) and
         convergence in radians, positive where grid north lies east of true north."""
+        if not self._require_crs().is_projected:
+            return self._measured_scale(lat_rad, lon_rad)
         try:
             # PROJ counts from the system's own meridian here, but in radians whatever its unit.
             unit = self._base.axis_info[0].unit_conversion_factor
@@ -285,6 +288,15 @@ class Frame:
         if self._spherical:
             return self.line_scale(lat_rad, lon_rad, 0.5 * math.pi), convergence
         return np.asarray(factors.parallel_scale), convergence
+
+    def _measured_scale(self, lat_rad: ArrayLike, lon_rad: ArrayLike) -> tuple[FloatArray, FloatArray]:
+        """What point_scale gives, from short lines carried over: for systems that PROJ has no factors of."""
+        lon, lat = np.broadcast_arrays(np.asarray(lon_rad, dtype=float), np.asarray(lat_rad, dtype=float))
+        reach = np.full(lon.shape, 50.0)
+        turns = (np.zeros(lon.shape), np.full(lon.shape, math.pi))
+        ends = [self.geod.fwd(lon, lat, turn, reach, radians=True) for turn in turns]
+        (e1, n1), (e2, n2) = (self.forward(np.asarray(y), np.asarray(x)) for x, y, _ in ends)
+        return self.line_scale(lat, lon, 0.5 * math.pi), np.asarray(-np.arctan2(e1 - e2, n1 - n2))
 
     def axis_scales(self, lat_rad: ArrayLike, lon_rad: ArrayLike) -> tuple[FloatArray, FloatArray]:
         """Point scale factors along the meridian and along the parallel; equal for conformal projections."""

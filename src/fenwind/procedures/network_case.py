@@ -15,6 +15,7 @@ from fenwind.geodesy.frames import Frame
 from fenwind.procedures.network import NetworkResult, covariance_of, solve, undetermined
 from fenwind.procedures.network_model import Network
 from fenwind.procedures.network_start import starting_marks, without
+from fenwind.procedures.onto_plane import into_datum
 from fenwind.procedures.positions import Positions
 from fenwind.procedures.to_plane import geoid_reduced
 
@@ -91,9 +92,12 @@ class NetworkJoint:
         )
 
 
-def on_plane(result: NetworkResult, frame: Frame, names: Sequence[str]) -> Positions:
+def on_plane(
+    result: NetworkResult, frame: Frame, names: Sequence[str], own: Frame | None = None
+) -> Positions:
     """Marks of a network on the plane of a frame, with their joint covariance; nan where a component takes no
-    part (heights of a plan, places of levelling)."""
+    part (heights of a plan, places of levelling). own: the frame that it was adjusted in, where that is
+    another one. Raises FrameError when no way leads from its datum to that of the frame."""
     net, index = result.net, result.marks.index
     rows = np.array([index[n] for n in names], dtype=np.intp)
     place = result.marks.place[:, rows]
@@ -101,6 +105,10 @@ def on_plane(result: NetworkResult, frame: Frame, names: Sequence[str]) -> Posit
     if net.plane:
         e, n, h = place
     else:
+        if own is not None and own is not frame:
+            system = own.geodetic_crs.to_wkt()
+            there = into_datum(place[0], place[1], place[2], system, frame, own.spec.epoch_year)
+            place = np.stack([there.lat_rad, there.lon_rad, there.h_ell_m])
         e, n = frame.forward(place[0], place[1])
         h = geoid_reduced(frame, tuple(names), place[0], place[1], place[2], lenient=True)
         for i in range(rows.size):
@@ -109,8 +117,8 @@ def on_plane(result: NetworkResult, frame: Frame, names: Sequence[str]) -> Posit
     e, n, h = (
         np.full(rows.size, np.nan) if out else np.array(v) for out, v in zip(none, (e, n, h), strict=True)
     )
-    own = np.stack([covariance_of(result, name) for name in names], axis=2)
-    covariance = np.einsum("ijk,jlk,mlk->imk", turn, own, turn)
+    each = np.stack([covariance_of(result, name) for name in names], axis=2)
+    covariance = np.einsum("ijk,jlk,mlk->imk", turn, each, turn)
     for axis, out in enumerate(none):
         if out:
             covariance[axis], covariance[:, axis] = np.nan, np.nan

@@ -11,7 +11,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 import pyproj
@@ -332,3 +332,29 @@ def recommended(candidates: Sequence[Candidate], aim: Aim) -> Candidate:
     least = min(c.figures.of(aim) for c in candidates)
     near = [c for c in candidates if c.figures.of(aim) <= least + EQUAL]
     return min(near, key=lambda c: KINDS.index(c.lines.kind))
+
+
+def projected_crs(one: Candidate, datum: pyproj.CRS, name: str = "A projection of one's own") -> pyproj.CRS:
+    """The projected system on its datum, with the parameters that EPSG names."""
+    from pyproj.crs import ProjectedCRS
+    from pyproj.crs.coordinate_operation import (
+        HotineObliqueMercatorBConversion,
+        LambertConformalConic1SPConversion,
+        TransverseMercatorConversion,
+    )
+
+    at = one.lines
+    if at.kind == "om":
+        conversion: Any = HotineObliqueMercatorBConversion(
+            latitude_projection_centre=at.lat, longitude_projection_centre=at.lon,
+            azimuth_projection_centre=at.azimuth, angle_from_rectified_to_skew_grid=at.azimuth,
+            scale_factor_projection_centre=one.scale, easting_projection_centre=one.fe,
+            northing_projection_centre=one.fn,
+        )  # fmt: skip
+    else:
+        kind = TransverseMercatorConversion if at.kind == "tm" else LambertConformalConic1SPConversion
+        conversion = kind(
+            latitude_natural_origin=at.lat, longitude_natural_origin=at.lon, false_easting=one.fe,
+            false_northing=one.fn, scale_factor_natural_origin=one.scale,
+        )  # fmt: skip
+    return ProjectedCRS(conversion, name=name, geodetic_crs=datum)

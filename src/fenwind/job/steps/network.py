@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 
-from fenwind.errors import ProcedureError
+from fenwind.errors import FenwindError, ProcedureError
 from fenwind.estimation.distributions import chi2_tail
 from fenwind.geodesy.frames import Frame
 from fenwind.geodesy.geoid import GeoidGrid
@@ -23,7 +24,7 @@ from fenwind.procedures.onto_plane import tied
 from fenwind.procedures.positions import Positions
 from fenwind.progress import Progress
 from fenwind.records.network import NetworkStep, ObservationSet
-from fenwind.records.records import Mark
+from fenwind.records.records import FrameRecord, Mark
 
 #: Ellipses are drawn at 95 % in plan: root of the chi-square with two degrees of freedom.
 REACH = 2.447747
@@ -37,7 +38,8 @@ def network_node(step: str) -> Node:
 @dataclass(frozen=True, kw_only=True, eq=False)
 class Adjusted:
     """A network and what came of it, by names of marks. rows: for each row of the set its number in the
-    result, -1 for one that took no part. positions: on the plane, by ids of marks."""
+    result, -1 for one that took no part. positions: on the plane, by ids of marks; elsewhere: on the planes
+    of the other frames that have a datum, by their ids."""
 
     step: NetworkStep
     observations: ObservationSet
@@ -48,6 +50,7 @@ class Adjusted:
     variance_factor: float | None
     positions: Positions
     ids: Mapping[str, str]
+    elsewhere: Mapping[str, Positions]
 
 
 @dataclass(frozen=True, kw_only=True, eq=False)
@@ -55,6 +58,7 @@ class _Inputs:
     step: NetworkStep
     observations: ObservationSet
     frame: Frame
+    others: Mapping[str, Frame]
     control: Mapping[str, Given]
     names: Mapping[str, str]
 
@@ -73,8 +77,9 @@ class NetworkKind(Gathering):
         return state.of(NetworkStep)[node.subject].name
 
     def targets(self, state: JobState, node: Node) -> tuple[str, ...]:
-        """Its frame."""
-        return (state.of(NetworkStep)[node.subject].frame,)
+        """Its frame, and those that its marks can be carried to."""
+        own = state.of(NetworkStep)[node.subject].frame
+        return (own, *(k for k, r in state.frames.items() if r.active and r.spec.crs and k != own))
 
     def read(self, node: Node, reader: Reader) -> tuple[_Inputs, Digest | None]:
         """Observations, what is given in the frame, and names of marks."""
@@ -88,12 +93,9 @@ class NetworkKind(Gathering):
         names = dict(zip(marks.ids.tolist(), marks["name"].tolist(), strict=True))
         given = given_in(reader, step.frame)
         inputs = _Inputs(
-            step=step,
-            observations=observations,
-            frame=frame,
-            control=_control(frame, given, names),
-            names=names,
-        )
+            step=step, observations=observations, frame=frame, others=_others(frame, step.frame, reader),
+            control=_control(frame, given, names), names=names,
+        )  # fmt: skip
         return inputs, None
 
     def solve(self, inputs: _Inputs, progress: Progress) -> Adjusted:
@@ -115,6 +117,7 @@ class NetworkKind(Gathering):
             p_value=float(chi2_tail(squares, dof)) if dof > 0 else None,
             variance_factor=squares / dof if dof > 0 else None,
             positions=replace(plane, names=tuple(ids[n] for n in names)), ids=ids,
+            elsewhere=_elsewhere(inputs, result, names, ids),
         )  # fmt: skip
 
     def gives(self, outcome: Outcome) -> Iterable[tuple[str, CandidateSet]]:
@@ -123,14 +126,15 @@ class NetworkKind(Gathering):
         moved = np.flatnonzero((found.result.setup.unknowns >= 0).any(axis=0))
         names = {found.result.marks.names[i] for i in moved.tolist()}
         kept = [i for i, key in enumerate(found.positions.names) if _name_of(found, key) in names]
-        yield (
-            found.step.frame,
-            CandidateSet(
-                key=outcome.node.subject, place="network", basis="adjusted",
-                why=f"adjusted in {outcome.title}",
-                positions=found.positions.take(np.array(kept, dtype=np.intp)),
-            ),
-        )  # fmt: skip
+        rows = np.array(kept, dtype=np.intp)
+        for frame, positions in ((found.step.frame, found.positions), *found.elsewhere.items()):
+            yield (
+                frame,
+                CandidateSet(
+                    key=outcome.node.subject, place="network", basis="adjusted",
+                    why=f"adjusted in {outcome.title}", positions=positions.take(rows),
+                ),
+            )  # fmt: skip
 
     def trail(self, node: Node, result: Adjusted, mark: str) -> Iterable[TrailStep]:
         """Where it came out, and the observations that bear on it."""
@@ -189,6 +193,33 @@ def _control(frame: Frame, given: Any, names: Mapping[str, str]) -> dict[str, Gi
         for i, key in enumerate(given["mark"].tolist())
         if key in names
     }
+
+
+def _others(frame: Frame, own: str, reader: Reader) -> dict[str, Frame]:
+    """Other frames that marks adjusted in a frame can be carried to."""
+    out: dict[str, Frame] = {}
+    if not (frame.has_datum and tied(frame)):
+        return out
+    for key in reader.rows(FrameRecord, active=True).ids.tolist():
+        try:
+            other = reader.frame(key) if key != own else None
+        except FenwindError:
+            continue  # it has a doubt of its own
+        if other is not None and other.has_datum and tied(other):
+            out[key] = other
+    return out
+
+
+def _elsewhere(
+    inputs: _Inputs, result: NetworkResult, names: list[str], ids: Mapping[str, str]
+) -> dict[str, Positions]:
+    out = {}
+    for key, frame in inputs.others.items():
+        if not result.net.plane:
+            with suppress(FenwindError):
+                found = on_plane(result, frame, names, inputs.frame)
+                out[key] = replace(found, names=tuple(ids[n] for n in names))
+    return out
 
 
 def _row(one: ObservationSet, i: int, names: Mapping[str, str]) -> Row:

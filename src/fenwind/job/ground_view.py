@@ -1,0 +1,150 @@
+"""Grid and ground of a job's marks: their factors in a frame, and systems that lie on the ground there."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+
+import numpy as np
+import pyproj
+from numpy.typing import NDArray
+
+from fenwind.errors import FrameError, ProcedureError
+from fenwind.geodesy.frames import Frame, FrameSpec, find_crs, open_frame
+from fenwind.geodesy.ground_frame import GroundScale, derived_wkt
+from fenwind.job.adopted import Adopted
+from fenwind.job.reader import with_grid_folder
+from fenwind.procedures.own_projection import KINDS, Area, Candidate, design, projected_crs
+from fenwind.progress import NULL_PROGRESS, Progress
+
+FloatArray = NDArray[np.float64]
+
+
+@dataclass(frozen=True, kw_only=True, eq=False)
+class Marks:
+    """Marks (k,) of a frame with a place on the earth: ids, names, plane (2, k) and height in metres,
+    latitude, longitude, ellipsoidal height (nan where it is not known)."""
+
+    ids: tuple[str, ...]
+    names: tuple[str, ...]
+    plane: FloatArray
+    height_m: FloatArray
+    lat: FloatArray
+    lon: FloatArray
+    h_m: FloatArray
+
+
+@dataclass(frozen=True, kw_only=True, eq=False)
+class Distortion:
+    """How a system lies on the ground at marks (k,): point scale, elevation factor, their product less one
+    (nan without a height), convergence (rad), plane coordinates (2, k) in metres."""
+
+    scale: FloatArray
+    elevation: FloatArray
+    off: FloatArray
+    convergence: FloatArray
+    plane: FloatArray
+
+    @property
+    def largest(self) -> float:
+        """The largest distortion, nan where no height is known."""
+        fine = np.abs(self.off[np.isfinite(self.off)])
+        return float(fine.max()) if fine.size else float("nan")
+
+    @property
+    def rms(self) -> float:
+        """Root of the mean square."""
+        fine = self.off[np.isfinite(self.off)]
+        return float(np.sqrt(np.mean(fine**2))) if fine.size else float("nan")
+
+
+def marks_of(frame: Frame, adopted: Adopted) -> Marks:
+    """The marks of a frame with a datum. Raises FrameError without one."""
+    if not frame.has_datum:
+        raise FrameError(
+            f"{frame.spec.name} has no known relation to the earth", hint="Show a frame that has a datum"
+        )
+    lat, lon = frame.inverse(adopted.e_m, adopted.n_m)
+    fine = np.flatnonzero(np.isfinite(lat + lon))
+    h = adopted.height_m + frame.geoid_height(lat, lon)
+    return Marks(
+        ids=tuple(adopted.ids[i] for i in fine), names=tuple(adopted.names[i] for i in fine),
+        plane=np.stack([adopted.e_m, adopted.n_m])[:, fine], height_m=adopted.height_m[fine], lat=lat[fine],
+        lon=lon[fine], h_m=h[fine],
+    )  # fmt: skip
+
+
+def distortion(frame: Frame, marks: Marks) -> Distortion:
+    """How a system of the marks' own datum lies on the ground."""
+    scale, convergence = frame.point_scale(marks.lat, marks.lon)
+    elevation = frame.elevation_factor(marks.lat, marks.h_m)
+    return Distortion(
+        scale=scale, elevation=elevation, off=scale * elevation - 1.0, convergence=convergence,
+        plane=np.stack(frame.forward(marks.lat, marks.lon)),
+    )  # fmt: skip
+
+
+def factor_at(own: Distortion, marks: Marks, at: str) -> float:
+    """The factor from grid to ground at a mark by its id, or the mean of all for "mean". Raises
+    ProcedureError where a height is lacking."""
+    factors = 1.0 / (own.off + 1.0)
+    if at == "mean":
+        fine = factors[np.isfinite(factors)]
+        if not fine.size:
+            raise ProcedureError("no mark has a height to take a factor at", hint="Give heights")
+        return float(fine.mean())
+    found = float(factors[marks.ids.index(at)]) if at in marks.ids else float("nan")
+    if not np.isfinite(found):
+        raise ProcedureError("that mark has no height to take a factor at", hint="Give its height")
+    return found
+
+
+def scaled_spec(frame: Frame, scale: GroundScale, name: str) -> FrameSpec:
+    """A frame's grid scaled to the ground, as the recipe of a frame; scale in the frame's unit."""
+    return replace(frame.spec, name=name, crs=derived_wkt(frame, scale))
+
+
+def designs(
+    frame: Frame, marks: Marks, limit: float, progress: Progress = NULL_PROGRESS
+) -> dict[str, Candidate]:
+    """The best projection of each kind for the marks that have a height. Raises ProcedureError without
+    one."""
+    rows = np.flatnonzero(np.isfinite(marks.h_m))
+    if not rows.size:
+        raise ProcedureError("no mark has a height", hint="Give heights, so that the ground is known")
+    ellipsoid = frame.geodetic_crs.ellipsoid
+    assert ellipsoid is not None
+    area = Area(
+        lat=marks.lat[rows], lon=marks.lon[rows], h=marks.h_m[rows], weight=np.ones(rows.size),
+        a=ellipsoid.semi_major_metre, b=ellipsoid.semi_minor_metre,
+    )  # fmt: skip
+    out: dict[str, Candidate] = {}
+    for done, kind in enumerate(KINDS):
+        progress.report(done, len(KINDS), kind)
+        out[kind] = design(area, kind, "max", limit, progress)
+    return out
+
+
+def projection_spec(frame: Frame, one: Candidate, name: str) -> FrameSpec:
+    """A projection of one's own on a frame's datum, in metres, as the recipe of a frame."""
+    datum: pyproj.CRS = find_crs(frame.geodetic_name).to_2d()
+    wkt = projected_crs(one, datum, name).to_wkt("WKT2_2019")
+    return replace(frame.spec, name=name, crs=wkt, unit="m", axis_order="EN")
+
+
+def opened(spec: FrameSpec, folder: str) -> Frame:
+    """The live frame of a recipe of a job. Raises FrameError."""
+    return open_frame(with_grid_folder(spec, folder))
+
+
+def frames_with_datum(specs: Mapping[str, FrameSpec], folder: str) -> dict[str, Frame]:
+    """Those of a job's frames that can be put on the ground, by id."""
+    out = {}
+    for key, spec in specs.items():
+        try:
+            frame = opened(spec, folder)
+        except FrameError:
+            continue
+        if frame.has_datum:
+            out[key] = frame
+    return out

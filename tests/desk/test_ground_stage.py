@@ -1,0 +1,110 @@
+"""The Ground stage through the window: a factor, a projection laid along the marks, and the system taken as a
+frame."""
+
+import numpy as np
+import pyproj
+
+from tests.desk.qt_case import QtTestCase
+
+
+class GroundStage(QtTestCase):
+    def setUp(self) -> None:
+        super().setUp()
+        self.w = self.open()
+        self.w.show_stage("Ground")
+        self.page, self.b = self.w.pages["Ground"], self.w.bridge
+
+    def cells(self, key: str) -> list[str]:
+        column = next(c for c in self.page.table.records.columns if c.key == key)
+        return [column.text(row) for row in self.page.table.records.rows]
+
+    def test_a_factor_at_a_mark_and_the_frame_it_makes(self) -> None:
+        page, adopted = self.page, self.b.derived.adopted["map"]
+        self.assertEqual(
+            page.statement.text(),
+            "Put 30 marks of ETRS89 / UTM 32N on the ground by the mean factor of all about zero, moved by "
+            "nothing.",
+        )
+        self.b.select("T-02")
+        self.choose(page.statement.parts["at"], "the factor at T-02")
+        self.choose(page.statement.parts["origin"], "T-02")
+        page.statement.parts["offset"].click()
+        for text, kept in (("x, y", False), ("1", False), ("-400000, -6700000", True)):
+            page.ask.edit.setText(text)
+            page.ask.ok.click()
+            self.assertEqual(page.ask.isHidden(), kept, text)
+        # By hand, from PROJ's own factors and R = sqrt(M N): the factor at T-02, and T-05 away from it.
+        marks, proj = page.found.marks, pyproj.Proj("EPSG:25832")
+        a, f = 6378137.0, 1.0 / 298.257222101
+        e2 = f * (2.0 - f)
+
+        def combined(i: int) -> float:
+            k = proj.get_factors(np.degrees(marks.lon[i]), np.degrees(marks.lat[i])).meridional_scale
+            w = np.sqrt(1.0 - e2 * np.sin(marks.lat[i]) ** 2)
+            radius = a * np.sqrt(1.0 - e2) / w**2
+            return float(k * radius / (radius + marks.h_m[i]))
+
+        t2, t5 = marks.names.index("T-02"), marks.names.index("T-05")
+        self.assertAlmostEqual(page.found.factor, 1.0 / combined(t2), 9)
+        off = combined(t5) / combined(t2) - 1.0
+        self.assertEqual(self.cells("off")[t5], f"{off * 1e6:+.1f}".replace("-", "−"))
+        row = adopted.index["T-05"]
+        e = adopted.e_m[adopted.index["T-02"]] + page.found.factor * (
+            adopted.e_m[row] - adopted.e_m[adopted.index["T-02"]]
+        ) - 400000.0  # fmt: skip
+        self.assertEqual(self.cells("e")[t5].replace("\u2009", ""), f"{e:.3f}")
+        page.adopt.click()
+        page.ask.edit.setText("Tarnholt ground")
+        page.ask.ok.click()
+        key = next(k for k, r in self.b.state.frames.items() if r.spec.name == "Tarnholt ground")
+        ground = self.b.derived.adopted[key]
+        self.assertAlmostEqual(float(ground.e_m[ground.index["T-05"]]), float(e), 6)
+        self.assertEqual(
+            float(ground.height_m[ground.index["T-05"]]), float(adopted.height_m[row]), "heights stay"
+        )
+        self.b.undo()
+        self.assertNotIn(key, self.b.state.frames)
+
+    def test_a_typed_factor_is_judged(self) -> None:
+        page = self.page
+        page._ask_part("typed")
+        for text, kept in (("nine", False), ("5", False), ("0.99942", True)):
+            page.ask.edit.setText(text)
+            page.ask.ok.click()
+            self.assertEqual(page.ask.isHidden(), kept, text)
+        self.assertIn("the factor 0.99942", page.statement.text())
+        self.assertIn("it goes from ground to grid", page.verdict.text())
+        self.assertIn("The factor is rounded", page.verdict.text())
+
+    def test_projections_laid_along_the_marks(self) -> None:
+        page = self.page
+        page.cards[2].click()
+        self.wait_for(lambda: page.designs and page._task is None, 60_000)
+        self.assertEqual(set(page.designs), {"tm", "lcc", "om"})
+        for kind, words in (("tm", "a transverse Mercator"), ("lcc", "a Lambert conformal")):
+            entry = next(w for w in self.entries("kind") if w.startswith(words))
+            self.choose(page.statement.parts["kind"], entry)
+            self.assertIn(f"by {words} laid for them", page.statement.text())
+            # What PROJ says of the system that would be taken, at the mark that is worst.
+            found = page.found
+            crs = pyproj.CRS(found.spec.crs)
+            k = pyproj.Proj(crs).get_factors(np.degrees(found.marks.lon), np.degrees(found.marks.lat))
+            off = np.sqrt(k.areal_scale) * found.wanted.elevation - 1.0
+            np.testing.assert_allclose(found.wanted.off, off, atol=1e-9)
+            self.assertAlmostEqual(float(np.abs(off).max()), page.designs[kind].figures.largest, delta=2e-9)
+        page.cards[0].click()
+        self.assertIn("nothing is scaled", page.statement.text())
+        self.assertFalse(page.adopt.isEnabled())
+
+    def entries(self, key: str) -> list[str]:
+        from PySide6.QtWidgets import QMenu
+
+        menu = QMenu()
+        self.page._menu_kind(menu)
+        return [action.text() for action in menu.actions()]
+
+    def test_an_empty_job_says_what_is_missing(self) -> None:
+        w = self.open("--empty")
+        w.show_stage("Ground")
+        self.assertIn("frame that has a datum", w.pages["Ground"].empty.text())
+        self.assertFalse(w.pages["Ground"].adopt.isVisible())
