@@ -22,7 +22,7 @@ class GroundStage(QtTestCase):
         page, adopted = self.page, self.b.derived.adopted["map"]
         self.assertEqual(
             page.statement.text(),
-            "Put 30 marks of ETRS89 / UTM 32N on the ground by the mean factor of all about zero, moved by "
+            "Put 34 marks of ETRS89 / UTM 32N on the ground by the mean factor of all about zero, moved by "
             "nothing.",
         )
         self.b.select("T-02")

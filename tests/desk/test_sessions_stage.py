@@ -121,7 +121,7 @@ class Live(QtTestCase):
         self.wait_for(lambda: self._there() and page.devices.epoch.solution == "fixed")
         self.assertIn("The stream says the base where the job has it", rover.links.text())
         self.assertRegex(
-            rover.to_mark.text(), r"^To C: E .0\.0\d\d   N .0\.0\d\d   H .0\.0\d\d   0\.0\d\d m at "
+            rover.to_mark.text(), r"^To C: E .?0\.0\d\d   N .?0\.0\d\d   H .?0\.0\d\d   0\.0\d\d m at "
         )
         self.assertIn("Rover fixed", self.w.shell.header.kept.text())
         self.ask(rover, "epochs", "25")

@@ -25,6 +25,7 @@ from fenwind.records.records import (
     Record,
 )
 from fenwind.records.sessions import Antenna, BaseSetup, Equipment, Occupation
+from fenwind.records.setups import Setup
 from tests.support import TempFolder
 
 #: One record of each kind with no field at its default.
@@ -94,6 +95,14 @@ EVERY_KIND: tuple[Record, ...] = (
     NetworkStep(
         id="ns", name="n", frame="f", observations="os", datum="weighted", hold=("m",), off=(1,), slope=False,
         k=0.2, alpha=0.01, power=0.9, active=False,
+    ),
+    Setup(
+        id="su", name="n", frame="f", station="m", word="known", source="s", height_m=1.6, target=("a", "b"),
+        direction_rad=(0.1, 1 / 3), zenith_rad=(1.5, None), distance_m=(None, 2 / 3),
+        target_height_m=(1.3, 0.0),
+        prism_m=(0.0, -0.03), face=(1, 2), use=((1, "check"),), heights=False, grid=False, k=0.2,
+        sigma_direction_s=3.0, sigma_zenith_s=4.0, sigma_distance_m=0.002, sigma_distance_ppm=1.0,
+        active=False,
     ),
     Equipment(
         rover="/dev/r", corrections="ntrip://u@h:1/n", base="h:2", base_control="h:3", rover_control="h:4",

@@ -12,8 +12,7 @@ if TYPE_CHECKING:
     import numpy as np
     from numpy.typing import NDArray
 
-    from fenwind.exchange.named_csv import KnownMark
-    from fenwind.procedures.resection import Case, Reduced, Resection, ResectionOptions, Sighting
+    from fenwind.procedures.resection import Case, Reduced, Resection, ResectionOptions
 
 _DESCRIPTION = """Place an instrument. SHOTS: target,hz_deg,za_deg,sd,ht,prism_mm[,face], one row a sighting;
 za, sd, ht, prism_mm may be empty. CONTROL: name,e,n,h. sd with za is a slope distance, without one a
@@ -47,11 +46,12 @@ def run(options: argparse.Namespace) -> int:
     from fenwind.commands.reading import split_names
     from fenwind.doubts.resect_rules import Looked, resect_doubts
     from fenwind.exchange.named_csv import read_control
+    from fenwind.exchange.setup_csv import read_sightings
     from fenwind.procedures.resection import case_of, part_of, reduce, solve
     from fenwind.quantities.angles import RAD_PER_SECOND
 
     control = read_control(options.control)
-    shots = _shots(options, control)
+    shots = read_sightings(options.shots, options.applied_prism, control.__contains__, options.control)
     settings = _options(options)
     checks = split_names(options.check)
     sighted = {shot.target for shot in shots}
@@ -73,38 +73,6 @@ def run(options: argparse.Namespace) -> int:
         "checks": _checks(found, every, takes_part), "doubts": doubts_json(resect_doubts(look)),
     }  # fmt: skip
     return answer(payload, _words(payload), options.json)
-
-
-def _shots(options: argparse.Namespace, control: dict[str, KnownMark]) -> list[Sighting]:
-    from fenwind.exchange.named_csv import read_named
-    from fenwind.procedures.resection import Sighting
-
-    needed = ("target", "hz_deg", "za_deg", "sd", "ht", "prism_mm")
-    out = []
-    for row in read_named(options.shots, needed, ("face",))[1]:
-        target = row.text("target")
-        if target not in control:
-            raise row.bad("target", f"a mark of {options.control}")
-        hz, za = row.angle("hz_deg"), row.angle("za_deg")
-        if math.isnan(hz):
-            raise row.bad("hz_deg", "an angle such as 117.5979 or 117-35-52.5")
-        if not math.isnan(za) and not 0.0 < za < 2.0 * math.pi:
-            raise row.bad("za_deg", "a zenith angle above 0 and below 360")
-        face = row.text("face", needed=False)
-        if face not in ("", "1", "2"):
-            raise row.bad("face", "1 or 2")
-        prism = row.number("prism_mm")
-        ht = row.number("ht")
-        out.append(
-            Sighting(
-                target=target, direction=hz, zenith=za,
-                distance=row.number("sd", "a distance above 0", lambda v: v > 0.0),
-                target_height=0.0 if math.isnan(ht) else ht,
-                prism_m=((0.0 if math.isnan(prism) else prism) - options.applied_prism) / 1000.0,
-                face=int(face) if face else 2 if za > math.pi else 1,
-            )
-        )  # fmt: skip
-    return out
 
 
 def _options(options: argparse.Namespace) -> ResectionOptions:

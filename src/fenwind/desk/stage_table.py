@@ -58,9 +58,13 @@ STAGES: tuple[Stage, ...] = (
     ),
     Stage(
         name="Setups",
-        page="waiting:WaitingPage",
-        empty="Total-station setups will be kept here: orientation, rounds, resections, traverses, "
-        "side shots.",
+        page="setups:SetupsSheet",
+        families=("resect",),
+        subjects=("setup",),
+        empty="A setup is an instrument and what it sighted. Take in a list of its sightings: target, "
+        "hz_deg, "
+        "za_deg, sd, ht, prism_mm and, for two faces, face. What is known of the targets in the frame shown, "
+        "given or from a network, places it; what is not known comes to lie where it was sighted.",
     ),
     Stage(
         name="Fits",

@@ -4,7 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from fenwind.doubts import fit_blunders, fit_evidence, fit_geometry, job_rules, network_job, session_rules
+from fenwind.doubts import (
+    fit_blunders,
+    fit_evidence,
+    fit_geometry,
+    job_rules,
+    network_job,
+    session_rules,
+    setup_job,
+)
 from fenwind.doubts.registry import Doubt, Rule
 from fenwind.job.derive import Derived
 from fenwind.job.state import JobState
@@ -75,6 +83,7 @@ RULES: tuple[Rule, ...] = (
     Rule(about="job", look=job_rules.changed_after_use, limit="0"),
     Rule(about="job", look=job_rules.scale_without_reason, limit="a scale of 1"),
     Rule(about="job", look=network_job.networks, limit="the alpha of the network"),
+    Rule(about="job", look=setup_job.setups, limit="15 mm in plan, 20 mm in height"),
 )
 
 

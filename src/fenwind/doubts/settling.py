@@ -12,10 +12,12 @@ from fenwind.errors import ProcedureError
 from fenwind.job.gestures import change_step, set_use
 from fenwind.job.job import new_id
 from fenwind.job.network_gestures import set_off
+from fenwind.job.setup_gestures import set_use as use_sightings
 from fenwind.job.state import JobState
 from fenwind.records.entries import Add, Gesture, amend
 from fenwind.records.network import NetworkStep
 from fenwind.records.records import Acceptance, FitStep, GivenPosition, Mark
+from fenwind.records.setups import Setup
 
 
 def accept(doubt: Doubt, reason: str) -> Gesture:
@@ -33,6 +35,8 @@ def settle(state: JobState, doubt: Doubt, remedy: Remedy) -> Gesture:
     """Carry out a remedy. Raises ProcedureError when what it speaks of is gone."""
     if remedy.kind == "observation-off":
         return _observation_off(state, doubt, remedy)
+    if remedy.kind == "sighting-check":
+        return _sighting_check(state, doubt, remedy)
     if remedy.kind in SESSION_REMEDIES:
         return SESSION_REMEDIES[remedy.kind](state, doubt, remedy)
     if remedy.kind in RECORD_REMEDIES:
@@ -49,6 +53,13 @@ def _observation_off(state: JobState, doubt: Doubt, remedy: Remedy) -> Gesture:
     if network is None:
         raise ProcedureError("what this doubt speaks of is gone", hint="Look at the doubts again")
     return set_off(network, map(int, remedy.names), True)
+
+
+def _sighting_check(state: JobState, doubt: Doubt, remedy: Remedy) -> Gesture:
+    setup = state.of(Setup).get(doubt.subject)
+    if setup is None:
+        raise ProcedureError("what this doubt speaks of is gone", hint="Look at the doubts again")
+    return use_sightings(setup, map(int, remedy.names), "check")
 
 
 def _hold_out(state: JobState, doubt: Doubt, step: FitStep, marks: list[Mark]) -> Gesture:

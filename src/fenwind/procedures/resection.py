@@ -76,7 +76,8 @@ class Reduced:
 @dataclass(frozen=True, kw_only=True, eq=False)
 class Resection:
     """Where the instrument stands. residuals (3, k) adjusted - observed of direction, hd and dh, nan where
-    one was not used. covariance of e, n or e, n, h. scale is the estimated one, 1 where it is fixed."""
+    one was not used. covariance of e, n or e, n, h; whole of e, n, orientation, then h and scale where they
+    were solved for. scale is the estimated one, 1 where it is fixed."""
 
     e: float
     n: float
@@ -90,6 +91,7 @@ class Resection:
     sum_squares: float
     residuals: FloatArray
     standardised: FloatArray = field(repr=False)
+    whole: FloatArray = field(repr=False, default_factory=lambda: np.zeros((0, 0)))
 
     @property
     def variance_factor(self) -> float | None:
@@ -365,7 +367,7 @@ def _result(
         covariance=q[np.ix_(unknowns, unknowns)], sigma_orientation=math.sqrt(max(q[2, 2], 0.0)),
         sigma_scale=math.sqrt(max(q[-1, -1], 0.0)) if free else math.nan, dof=found.dof,
         sum_squares=found.sum_squares, residuals=np.where(case.used, off, np.nan),
-        standardised=w.reshape(3, -1),
+        standardised=w.reshape(3, -1), whole=q,
     )  # fmt: skip
 
 

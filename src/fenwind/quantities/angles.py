@@ -129,6 +129,11 @@ def format_angle(angle_rad: float, style: AngleStyle = "degrees", decimals: int 
     return f"{format_fixed(angle_rad / factor, decimals, group=False)} {unit}"
 
 
+def usual_decimals(style: AngleStyle) -> int:
+    """Decimals that show an angle to about a third of a second in any style."""
+    return {"degrees": 1, "packed": 1, "gon": 4}.get(style, 6)
+
+
 def wrap_positive(angle_rad: float) -> float:
     """The same direction in [0, 2 pi)."""
     wrapped = math.fmod(angle_rad, 2.0 * math.pi)

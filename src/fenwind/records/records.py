@@ -12,6 +12,7 @@ from typing import Literal
 from fenwind.geodesy.frames import FrameSpec
 from fenwind.records.network import NetworkStep, ObservationSet
 from fenwind.records.sessions import Antenna, BaseSetup, Equipment, Occupation
+from fenwind.records.setups import Setup
 
 Use = Literal["both", "horizontal", "height", "check", "off"]
 HorizontalChoice = Literal["auto", "shift", "turn", "scale", "pivot"]
@@ -222,6 +223,7 @@ Record = (
     | Equipment
     | ObservationSet
     | NetworkStep
+    | Setup
 )
 KINDS: dict[str, type[Record]] = {
     "job": JobInfo,
@@ -241,5 +243,6 @@ KINDS: dict[str, type[Record]] = {
     "equipment": Equipment,
     "observations": ObservationSet,
     "network": NetworkStep,
+    "setup": Setup,
 }
 KIND_OF: dict[type, str] = {cls: kind for kind, cls in KINDS.items()}

@@ -144,11 +144,17 @@ def _others(adopted: Adopted, mark: Mark) -> Iterator[Link]:
 
 def _behind(derived: Derived, mark: Mark, frame: str) -> Iterator[Node]:
     """The steps that lead to a mark's position in a frame: the last fit onto it and what that carried,
-    else the network that moved it, else what was measured in the frame itself."""
+    else the network that moved it or the setup that sighted it, else what was measured in the frame
+    itself."""
     adopted = derived.adopted.get(frame)
     row = adopted.place.get(mark.id) if adopted is not None else None
-    if adopted is not None and row is not None and adopted.basis[row] == "adjusted":
+    basis = adopted.basis[row] if adopted is not None and row is not None else ""
+    if adopted is not None and row is not None and basis == "adjusted":
         yield network_node(adopted.sets[adopted.set_row[row]].key)
+        return
+    if basis == "observed":
+        yield from (node for node in derived.outcomes if node.kind == "setup")
+        yield from (node for node in derived.outcomes if node.kind == "sighted")
         return
     fits = [o for o in derived.fits.values() if o.raw is not None and o.step.target_frame == frame]
     last = next((o for o in reversed(fits) if o.raw and mark.id in o.raw.occupied.plane.index), None)
@@ -162,7 +168,7 @@ def _behind(derived: Derived, mark: Mark, frame: str) -> Iterator[Node]:
 def _occupations(derived: Derived, nodes: list[Node], mark: Mark) -> set[str] | None:
     """Ids of the occupations that a fit stands on; None where no fit does."""
     outcome = derived.outcomes.get(nodes[0])
-    if len(nodes) < 2 or outcome is None or outcome.result is None:
+    if len(nodes) < 2 or nodes[1].kind != "fit" or outcome is None or outcome.result is None:
         return None
     return set(outcome.result.occupations(outcome.result.plane.index[mark.id]))
 

@@ -30,7 +30,7 @@ from fenwind.job import ground_view
 from fenwind.job.gestures import add_frame
 from fenwind.job.ground_view import Distortion, Marks
 from fenwind.procedures.own_projection import Candidate
-from fenwind.quantities.angles import format_angle
+from fenwind.quantities.angles import format_angle, usual_decimals
 from fenwind.quantities.lengths import UNITS, LengthUnit
 from fenwind.quantities.numbers import format_fixed, parse_number
 from fenwind.reports.statement import Part
@@ -175,11 +175,15 @@ class GroundSheet(Sheet):
             Column(
                 key="turn", title="convergence", right=True, width=104,
                 value=lambda r: float(r.shown.convergence[r.i]),
-                text=lambda r: format_angle(float(r.shown.convergence[r.i]), self.bridge.angle_style, 0),
+                text=lambda r: self._angle(float(r.shown.convergence[r.i])),
             ),
         ]  # fmt: skip
 
     # What is shown
+
+    def _angle(self, angle: float) -> str:
+        style = self.bridge.angle_style
+        return format_angle(angle, style, usual_decimals(style))
 
     def _unit(self) -> LengthUnit:
         spec = self.found.spec or self.found.frame.spec if self.found is not None else None

@@ -315,7 +315,8 @@ class RoverPanel(QWidget):
         ]
         if math.isfinite(h):
             words.append(f"H {format_fixed(h / unit.metres, 3, sign=True)}")
-        bearing = format_azimuth(math.atan2(e, n) % (2.0 * math.pi), self.bridge.angle_style, 0)
+        style = self.bridge.angle_style
+        bearing = format_azimuth(math.atan2(e, n) % (2.0 * math.pi), style, 1 if style == "gon" else 0)
         way = f"{format_fixed(math.hypot(e, n) / unit.metres, 3)} {unit.key}"
         self.to_mark.setText(f"To {self.mark}: {'   '.join(words)}   {way} at {bearing}")
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from fenwind.job.steps.adoption import Adoption
 from fenwind.job.steps.base import Base
+from fenwind.job.steps.carried_on import CarriedOn
 from fenwind.job.steps.elsewhere import GivenElsewhere
 from fenwind.job.steps.fit import Fit
 from fenwind.job.steps.known import Known
@@ -12,6 +13,8 @@ from fenwind.job.steps.occupied import OccupiedMarks
 from fenwind.job.steps.outcome import StepKind
 from fenwind.job.steps.receiver_known import ReceiverKnown
 from fenwind.job.steps.rover import Rover
+from fenwind.job.steps.setup import SetupKind
+from fenwind.job.steps.sighted import SightedMarks
 
 STEP_KINDS: dict[str, StepKind] = {
     kind.name: kind
@@ -24,6 +27,9 @@ STEP_KINDS: dict[str, StepKind] = {
         OccupiedMarks(),
         Fit(),
         NetworkKind(),
+        SetupKind(),
+        SightedMarks(),
+        CarriedOn(),
         Adoption(),
     )
 }

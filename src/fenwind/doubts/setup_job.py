@@ -1,0 +1,88 @@
+"""Doubts about the setups of a job."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator
+from dataclasses import replace
+from weakref import WeakKeyDictionary
+
+import numpy as np
+
+from fenwind.doubts.registry import Doubt, Remedy
+from fenwind.doubts.resect_rules import Looked, resect_doubts
+from fenwind.errors import FenwindError
+from fenwind.job.derive import Derived
+from fenwind.job.state import JobState
+from fenwind.job.steps.setup import Placed
+from fenwind.quantities.angles import RAD_PER_SECOND
+from fenwind.quantities.lengths import format_way
+from fenwind.records.setups import Setup
+
+#: What a check may miss by, plan and height, metres (common practice, no source).
+CHECK_H_M, CHECK_V_M = 0.015, 0.020
+
+_known: WeakKeyDictionary[Placed, tuple[Doubt, ...]] = WeakKeyDictionary()
+
+
+def setups(state: JobState, derived: Derived) -> Iterator[Doubt]:
+    """Those of every setup, and setups that could not be placed."""
+    for key, found in derived.of_kind("setup").items():
+        if isinstance(found, FenwindError):
+            name = state.of(Setup)[key].name
+            yield Doubt(
+                rule="resect.failed", subject=key, names=(), unit="", grave=True, limit_source="computation",
+                text=f"{name}: {found}. {found.hint}.",
+            )  # fmt: skip
+        else:
+            if found not in _known:
+                _known[found] = tuple(_about(found))
+            yield from _known[found]
+
+
+def _about(found: Placed) -> Iterator[Doubt]:
+    yield from _checks(found)
+    checks = found.part.count("check")
+    if found.setup.word == "known" and len(set(found.case.reduced.targets)) < 2 and not checks:
+        yield Doubt(
+            rule="resect.unchecked", subject=found.setup.id, names=(), unit="",
+            text=f"{found.setup.name} is turned to one known mark and checked by none: sight another.",
+        )  # fmt: skip
+    if found.setup.word == "known":
+        return
+    sighted = {found.names.get(key, "") for key in found.setup.target}
+    seconds = RAD_PER_SECOND
+    look = Looked(
+        case=found.case, found=found.found, scale="fixed", checks=checks,
+        others={
+            found.names[key]: (float(p.at[0]), float(p.at[1]), float(p.at[2]))
+            for key, p in found.known.items()
+            if found.names.get(key, "") not in sighted and key != found.setup.station
+        },
+        collimation_s=found.reduced.collimation / seconds, index_s=found.reduced.index / seconds,
+    )  # fmt: skip
+    for doubt in resect_doubts(look):
+        rows = [
+            i for i, key in enumerate(found.setup.target)
+            if doubt.names and found.names.get(key) == doubt.names[0] and found.part[i] == "held"
+        ]  # fmt: skip
+        remedies = (Remedy(kind="sighting-check", label="compare it only", names=tuple(map(str, rows))),)
+        yield replace(doubt, subject=found.setup.id, remedies=remedies if doubt.grave and rows else ())
+
+
+def _checks(found: Placed) -> Iterator[Doubt]:
+    for i, part in enumerate(found.part):
+        if part != "check":
+            continue
+        key = found.setup.target[i]
+        away = found.shots.position[:, i] - found.known[key].at
+        plan, up = float(np.hypot(*away[:2])), abs(float(away[2]))
+        over = plan if plan > CHECK_H_M else up if up > CHECK_V_M else math.nan
+        if not math.isnan(over):
+            way = "plan" if plan > CHECK_H_M else "height"
+            yield Doubt(
+                rule="resect.check", subject=found.setup.id, names=(found.names[key],), value=over,
+                limit=CHECK_H_M if way == "plan" else CHECK_V_M, grave=True,
+                text=f"The check on {found.names[key]} from {found.setup.name} misses by {format_way(over)} "
+                f"in {way}.",
+            )  # fmt: skip

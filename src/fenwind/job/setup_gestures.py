@@ -1,0 +1,56 @@
+"""Gestures on setups: sightings taken in with their marks, what each does, where the instrument stands."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable
+from dataclasses import replace
+from typing import Any
+
+from fenwind.errors import ProcedureError
+from fenwind.job.gestures import new_mark
+from fenwind.job.job import new_id
+from fenwind.job.state import JobState
+from fenwind.records.entries import Add, Entry, Gesture, amend
+from fenwind.records.setups import Setup, ShotUse
+
+
+def take_setup(
+    state: JobState, found: Setup, station: str, height_m: float, frame: str, known: Collection[str]
+) -> Gesture:
+    """Take in a setup whose targets are names, with the instrument so high over the mark named, and new marks
+    for names that the job has not. On one of the marks known (names) it only turns the circle. Raises
+    ProcedureError without a frame or a name."""
+    if frame not in state.frames:
+        raise ProcedureError("the job has no frame to place it in", hint="Set up a frame first")
+    if not found.target:
+        raise ProcedureError("nothing was sighted", hint="Choose another file")
+    if station.strip() in found.target:
+        raise ProcedureError(f"{station} is sighted from itself", hint="Give the station another name")
+    entries: list[Entry] = []
+    ids: dict[str, str] = {}
+    for name in dict.fromkeys((station.strip(), *found.target)):
+        mark = state.mark_named(name)
+        if mark is None:
+            mark, gesture = new_mark(state, name)
+            entries += gesture.entries
+        ids[name] = mark.id
+    kept = replace(
+        found, id=new_id(), name=f"Setup {len(state.of(Setup)) + 1}", frame=frame,
+        station=ids[station.strip()], word="known" if station.strip() in known else "free",
+        height_m=height_m,
+        target=tuple(ids[n] for n in found.target),
+    )  # fmt: skip
+    return Gesture(f"Take in {kept.name}", (*entries, Add(record=kept)))
+
+
+def set_use(setup: Setup, rows: Iterable[int], use: ShotUse) -> Gesture:
+    """Let sightings take part, be compared only, or be left out."""
+    said = dict(setup.use) | dict.fromkeys(rows, use)
+    kept = tuple(sorted((row, word) for row, word in said.items() if word != "used"))
+    return change(setup, "What sightings do", use=kept)
+
+
+def change(setup: Setup, what: str, **changes: Any) -> Gesture:
+    """Change options of a setup."""
+    differing = {k: v for k, v in changes.items() if getattr(setup, k) != v}
+    return Gesture(what, (amend(setup, **differing),) if differing else ())

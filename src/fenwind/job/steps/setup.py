@@ -1,0 +1,273 @@
+"""Total-station setups: where the instrument stands, from what is known of the marks it sighted, and where
+what else it sighted lies."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fenwind.errors import ProcedureError
+from fenwind.geodesy.frames import Frame
+from fenwind.job.reader import Digest, Reader
+from fenwind.job.state import JobState
+from fenwind.job.steps.known import known
+from fenwind.job.steps.network import network_node
+from fenwind.job.steps.outcome import Drawing, Figures, Gathering, Node, Outcome, TrailStep
+from fenwind.procedures.average import means
+from fenwind.procedures.onto_plane import tied
+from fenwind.procedures.positions import Positions
+from fenwind.procedures.resection import (
+    Case,
+    Reduced,
+    Resection,
+    ResectionOptions,
+    Sighting,
+    case_of,
+    part_of,
+    reduce,
+    solve,
+)
+from fenwind.procedures.side_shots import SideShots, oriented, side_shots
+from fenwind.progress import Progress
+from fenwind.quantities.angles import RAD_PER_SECOND
+from fenwind.records.network import NetworkStep
+from fenwind.records.records import Mark
+from fenwind.records.setups import Setup
+
+FloatArray = NDArray[np.float64]
+
+#: Ellipses are drawn at 95 % in plan: root of the chi-square with two degrees of freedom.
+REACH = 2.447747
+
+
+def setup_node(key: str) -> Node:
+    """The step of a setup's id."""
+    return Node("setup", key)
+
+
+@dataclass(frozen=True, kw_only=True, eq=False)
+class KnownPlace:
+    """What is known of a mark in the frame of a setup: position (3,) and covariance (3, 3), nan for what is
+    not; where it comes from, in words."""
+
+    at: FloatArray
+    covariance: FloatArray
+    origin: str
+
+
+@dataclass(frozen=True, kw_only=True, eq=False)
+class Placed:
+    """A setup and what came of it. part: for each sighting "held", "check", "off" or "new"; rows: of each
+    sighting in the case, -1 where it took no part. factor: of horizontal distances. shots: of every
+    sighting. new: positions of the station, where it was free, and of what was not known, by ids."""
+
+    setup: Setup
+    names: Mapping[str, str]
+    found: Resection
+    case: Case
+    reduced: Reduced
+    part: tuple[str, ...]
+    rows: tuple[int, ...]
+    factor: float
+    shots: SideShots
+    known: Mapping[str, KnownPlace]
+    new: Positions
+
+
+@dataclass(frozen=True, kw_only=True, eq=False)
+class _Inputs:
+    setup: Setup
+    frame: Frame
+    known: Mapping[str, KnownPlace]
+    names: Mapping[str, str]
+
+
+class SetupKind(Gathering):
+    """See the module."""
+
+    name = "setup"
+
+    def nodes(self, state: JobState) -> Iterable[Node]:
+        """Setups that are on."""
+        return [setup_node(s.id) for s in state.of(Setup).values() if s.active]
+
+    def title(self, state: JobState, node: Node) -> str:
+        """Its name."""
+        return state.of(Setup)[node.subject].name
+
+    def read(self, node: Node, reader: Reader) -> tuple[_Inputs, Digest | None]:
+        """The setup, and what is given or adjusted of its marks."""
+        setup = reader.record(Setup, node.subject)
+        assert setup is not None
+        marks = reader.rows(Mark, "name", active=True)
+        names = dict(zip(marks.ids.tolist(), marks["name"].tolist(), strict=True))
+        frame = reader.frame(setup.frame)
+        places: dict[str, KnownPlace] = {}
+        _add(places, reader.result(known(setup.frame)), "given")
+        networks = reader.rows(NetworkStep, "name", active=True)
+        nodes = [network_node(key) for key in networks.ids.tolist()]
+        for outcome in reader.outcomes(nodes):
+            for key, found in reader.gives(outcome) if outcome.result is not None else ():
+                if key == setup.frame:
+                    _add(places, found.positions, found.why if isinstance(found.why, str) else "adjusted")
+        wanted = {setup.station, *setup.target}
+        return _Inputs(
+            setup=setup, frame=frame, known={k: p for k, p in places.items() if k in wanted}, names=names
+        ), None
+
+    def solve(self, inputs: _Inputs, progress: Progress) -> Placed:
+        """Place the instrument, then what it sighted. Raises ProcedureError with too little."""
+        setup = inputs.setup
+        part = _parts(inputs)
+        reduced, factor = _reduced(inputs)
+        unknown = KnownPlace(at=np.full(3, np.nan), covariance=np.full((3, 3), np.nan), origin="")
+        at = np.array([inputs.known.get(key, unknown).at for key in setup.target]).reshape(-1, 3).T
+        held = np.array([p == "held" for p in part], dtype=bool)
+        every = case_of(reduced, at, setup.heights)
+        case = part_of(every, held)
+        found = _on_known(inputs, case) if setup.word == "known" else solve(case, "fixed")
+        numbers = np.where(held, np.cumsum(held) - 1, -1)
+        shots = side_shots(found, reduced)
+        return Placed(
+            setup=setup, names=inputs.names, found=found, case=case, reduced=reduced, part=part,
+            rows=tuple(numbers.tolist()), factor=factor, shots=shots, known=inputs.known,
+            new=_new(inputs, found, shots, part),
+        )  # fmt: skip
+
+    def trail(self, node: Node, result: Placed, mark: str) -> Iterable[TrailStep]:
+        """Where it came out, and from what."""
+        row = result.new.index.get(mark)
+        if row is None:
+            return
+        p = result.new
+        figures = (
+            Figures(kind="position", values=(p.e_m[row], p.n_m[row], p.height_m[row])),
+            Figures(kind="sigma", values=(p.sigma_h_m[row], p.sigma_v_m[row])),
+        )
+        if mark == result.setup.station:
+            pairs = zip(result.setup.target, result.part, strict=True)
+            held = dict.fromkeys(result.names[key] for key, part in pairs if part == "held")
+            title, note = "Resected", f"from {', '.join(held)}"
+        else:
+            count = result.setup.target.count(mark)
+            title = "Sighted"
+            note = (
+                f"{count} time{'s' if count > 1 else ''} from {result.names.get(result.setup.station, '?')}"
+            )
+        yield TrailStep(title=title, note=note, figures=figures)
+
+    def drawing(self, node: Node, result: Placed) -> Drawing:
+        """Rays, roles, ellipses of what is new."""
+        setup = result.setup
+        pairs = list(zip(setup.target, result.part, strict=True))
+        roles = {key: part for key, part in pairs if part in ("held", "check")}
+        rays = dict.fromkeys((setup.station, key) for key, part in pairs if part != "off")
+        return Drawing(
+            frame=setup.frame, roles=roles, vector_marks=result.new.names,
+            vectors=np.zeros((2, len(result.new))), covariance=np.nan_to_num(result.new.covariance[:2, :2]),
+            reach=REACH, lines=tuple((a, b, 1.0) for a, b in rays),
+        )  # fmt: skip
+
+    def named(self, node: Node, outcome: Outcome, names: Mapping[str, str], state: JobState) -> Any:
+        """The placed setup, or why there is none."""
+        return outcome.result if outcome.error is None else outcome.error
+
+
+def _add(places: dict[str, KnownPlace], found: Positions, origin: str) -> None:
+    """What a set knows of marks that nothing before it knew."""
+    for i, key in enumerate(found.names):
+        at = np.array([found.e_m[i], found.n_m[i], found.height_m[i]])
+        if key not in places and math.isfinite(at[0] + at[1]):
+            places[key] = KnownPlace(at=at, covariance=np.array(found.covariance[:, :, i]), origin=origin)
+
+
+def _parts(inputs: _Inputs) -> tuple[str, ...]:
+    """What each sighting does: held, check, off, or new where its mark is not known."""
+    said = dict(inputs.setup.use)
+    out = []
+    for i, key in enumerate(inputs.setup.target):
+        use = said.get(i, "used")
+        if use == "off" or key not in inputs.names:
+            out.append("off")
+        elif key not in inputs.known:
+            out.append("new")
+        else:
+            out.append("check" if use == "check" else "held")
+    return tuple(out)
+
+
+def _reduced(inputs: _Inputs) -> tuple[Reduced, float]:
+    """Sightings brought to face 1 and level, distances to the grid by the frame's own factor where wanted."""
+    setup = inputs.setup
+    factor = _factor(inputs) if setup.grid else 1.0
+    options = ResectionOptions(
+        instrument_height=setup.height_m, heights=setup.heights, k=setup.k, factor=factor,
+        sigma_direction=setup.sigma_direction_s * RAD_PER_SECOND,
+        sigma_zenith=setup.sigma_zenith_s * RAD_PER_SECOND, sigma_distance_m=setup.sigma_distance_m,
+        sigma_distance_ppm=setup.sigma_distance_ppm,
+    )  # fmt: skip
+    columns = zip(
+        setup.target, setup.direction_rad, setup.zenith_rad, setup.distance_m, setup.target_height_m,
+        setup.prism_m, setup.face, strict=True,
+    )  # fmt: skip
+    shots = [
+        Sighting(
+            target=inputs.names.get(target, target), direction=direction,
+            zenith=math.nan if zenith is None else zenith,
+            distance=math.nan if distance is None else distance, target_height=height, prism_m=prism,
+            face=face,
+        )
+        for target, direction, zenith, distance, height, prism, face in columns
+    ]  # fmt: skip
+    return reduce(shots, options), factor
+
+
+def _factor(inputs: _Inputs) -> float:
+    """The combined factor of the frame in the middle of what is known; 1 without a datum or a height."""
+    frame = inputs.frame
+    at = np.array([p.at for p in inputs.known.values() if np.isfinite(p.at).all()]).reshape(-1, 3)
+    if not frame.has_datum or not tied(frame) or not at.size:
+        return 1.0
+    e, n, h = at.mean(axis=0)
+    lat, lon = frame.inverse(np.array([e]), np.array([n]))
+    up = h + frame.geoid_height(lat, lon)
+    return float(frame.factors(lat, lon, up).combined[0])
+
+
+def _on_known(inputs: _Inputs, case: Case) -> Resection:
+    place = inputs.known.get(inputs.setup.station)
+    if place is None:
+        name = inputs.names.get(inputs.setup.station, "its mark")
+        raise ProcedureError(f"{name} is not known", hint="Give its position, or let the setup be free")
+    return oriented(case, place.at, place.covariance)
+
+
+def _new(inputs: _Inputs, found: Resection, shots: SideShots, part: tuple[str, ...]) -> Positions:
+    """The station where it was free, and the mean of the sightings of every mark that was not known."""
+    setup = inputs.setup
+    placed = set(np.flatnonzero(np.isfinite(shots.position[:2]).all(axis=0)).tolist())
+    rows = np.array([i for i, p in enumerate(part) if p == "new" and i in placed], dtype=np.intp)
+    keys = list(dict.fromkeys(setup.target[i] for i in rows))
+    group = np.array([keys.index(setup.target[i]) for i in rows], dtype=np.intp)
+    position, covariance = np.zeros((3, 0)), np.zeros((3, 3, 0))
+    if rows.size:
+        mean = means(shots.position[:, rows], shots.own[:, :, rows], group)
+        first = np.array([int(rows[np.flatnonzero(group == k)[0]]) for k in range(len(keys))])
+        # Sighting a mark twice does not make the instrument stand better.
+        position, covariance = mean.mean, mean.covariance + shots.shared[:, :, first]
+    if setup.word == "free" and setup.station in inputs.names and setup.station not in inputs.known:
+        own = np.full((3, 3), np.nan)
+        size = found.covariance.shape[0]
+        own[:size, :size] = found.covariance
+        keys = [setup.station, *keys]
+        position = np.concatenate([np.array([[found.e], [found.n], [found.h]]), position], axis=1)
+        covariance = np.concatenate([own[:, :, None], covariance], axis=2)
+    return Positions(
+        names=tuple(keys), e_m=position[0].copy(), n_m=position[1].copy(), height_m=position[2].copy(),
+        covariance=covariance,
+    )  # fmt: skip

@@ -1,0 +1,43 @@
+"""Records of total-station setups: an instrument over or beside a mark, and what was sighted from it. Metres,
+radians, one sigma."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+ShotUse = Literal["used", "check", "off"]
+StationWord = Literal["free", "known"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Setup:
+    """A setup, a column a field and a row a sighting. station: id of the mark under the instrument; word: its
+    place is found from the sightings, or is the one that the mark has. target: ids of marks; zenith_rad,
+    distance_m None where they were not read; prism_m: to be added to the distance; face 1 or 2. use: what
+    was said of some sightings by their row. heights: the height is found too. grid: distances go by the
+    frame's own factor there. k: refraction; sigmas of one sighting."""
+
+    id: str
+    name: str
+    frame: str
+    station: str
+    word: StationWord = "free"
+    source: str = ""
+    height_m: float = 0.0
+    target: tuple[str, ...] = ()
+    direction_rad: tuple[float, ...] = ()
+    zenith_rad: tuple[float | None, ...] = ()
+    distance_m: tuple[float | None, ...] = ()
+    target_height_m: tuple[float, ...] = ()
+    prism_m: tuple[float, ...] = ()
+    face: tuple[int, ...] = ()
+    use: tuple[tuple[int, ShotUse], ...] = ()
+    heights: bool = True
+    grid: bool = True
+    k: float = 0.13
+    sigma_direction_s: float = 5.0
+    sigma_zenith_s: float = 5.0
+    sigma_distance_m: float = 0.003
+    sigma_distance_ppm: float = 2.0
+    active: bool = True
