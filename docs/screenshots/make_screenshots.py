@@ -115,6 +115,57 @@ class Pictures:
             QTest.qWait(20)
         self.shot("targets")
 
+    def sessions(self) -> None:
+        """With stand-in receivers in a process of their own."""
+        w, page = self.w, self.w.pages["Sessions"]
+        panel, devices = page.standins, page.devices
+        w.show_stage("Sessions")
+        panel.open()
+        panel.base_mark.setCurrentText("T-02")
+        panel.speed.setValue(20)
+        panel.toggle()
+        self.until(lambda: panel.ports)
+        panel.hide()
+        w.bridge.select("T-02")
+        page.start.open()
+        page.start._change(height_m=1.5)
+        page.start._go()
+        self.until(page.start.isHidden)
+        devices.listen()
+        panel.say("rover", do="go", mark="S-02")
+        w.bridge.select("S-02")
+        self.until(lambda: devices.epoch is not None and devices.epoch.solution == "fixed")
+        self.until(lambda: " 0.0" in page.rover.to_mark.text().rpartition("H")[2])
+        page.rover.begin()
+        self.until(lambda: devices.measuring is not None and len(devices.measuring.keeper.rows) > 35)
+        self.shot("sessions")
+        devices.leave()
+        devices.stop()
+        panel.stop()
+        while w.bridge.job.undo_text:
+            w.bridge.undo()
+
+    def until(self, true: Any) -> None:
+        """Let the window work until something is so."""
+        while not true():
+            QTest.qWait(20)
+
+    def steps(self) -> None:
+        w = self.w
+        w.show_stage("Setups")
+        w.bridge.select("K-01")
+        self.shot("setups")
+        w.show_stage("Network")
+        table = w.pages["Network"].table
+        table.setCurrentIndex(table.proxy.index(20, 1))
+        self.shot("network")
+        w.show_stage("Ground")
+        ground = w.pages["Ground"]
+        ground._use_method("own")
+        self.until(lambda: ground.designs and ground._task is None)
+        w.bridge.select("T-05")
+        self.shot("ground")
+
     def night(self) -> None:
         w = self.w
         w.toggle_night()
@@ -160,7 +211,9 @@ if __name__ == "__main__":
         pictures.frame,
         pictures.moving,
         pictures.handover,
+        pictures.steps,
         pictures.night,
+        pictures.sessions,
     ):
         take()
     pictures.launch.shell.close()

@@ -143,6 +143,7 @@ class Live(QtTestCase):
     def _early(self, mark: str) -> None:
         """Too few epochs are kept for a reason only; what is left stays unfinished."""
         page, rover = self.page, self.page.rover
+        self.ask(rover, "epochs", "100000")
         for leave in (False, True):
             rover.measure.click()
             self.wait_for(lambda: page.devices.measuring.keeper.rows)

@@ -11,13 +11,13 @@ import ezdxf
 import numpy as np
 
 from fenwind.errors import FormatError
-from fenwind.exchange.delimited import read_file
+from fenwind.exchange.delimited import read_file, read_text
 from fenwind.exchange.dxf import _text_height, write_dxf
 from fenwind.exchange.dxf_move import move_drawing, preview
 from fenwind.exchange.formats import read_table
 from fenwind.exchange.list_move import move_list, moved_text
 from fenwind.exchange.outgoing import outgoing
-from fenwind.exchange.point_list import interpret
+from fenwind.exchange.point_list import interpret, match_header
 from fenwind.exchange.xlsx import write_xlsx
 from fenwind.procedures.fit import FitOptions
 from fenwind.procedures.move import move_fit, move_of
@@ -139,6 +139,26 @@ class Details(TempFolder):
             ]
             np.testing.assert_allclose(found, [(1010.0, 2020.0, 8.0), places[1]], rtol=0, atol=1e-9)
             self.assertEqual("feet" in " ".join(done.remarks), metres != 1.0)
+
+    def test_heads_as_people_write_them(self) -> None:
+        """Five columns: name, two coordinates, height, and a word (common practice, no source)."""
+        for heads, meanings in (
+            ("Mark No,Easting,Northing,RL,Desc.", "name e n h description"),
+            ("Point No.,N,E,Elev.,Type", "name n e h class"),
+            ("PNT,Y,X,Z,Code", "name n e h code"),
+            ("Target,EAST,NORTH,Height (m),Remarks", "name e n h description"),
+            ("Punkt-Nr.,Rechtswert,Hochwert,Höhe,Bemerkung", "name e n h description"),
+            ("Matricule,X,Y,Altitude,Nature", "name e n h description"),
+            ("Punto,Este,Norte,Cota,Código", "name e n h code"),
+            ("Nome,Est,Nord,Quota,Descrizione", "name e n h description"),
+            ("Punktnummer,Øst,Nord,Høyde,Kode", "name e n h code"),
+            ("P,N,E,Z,D", "name n e h description"),
+            ("Station,Lat.,Long.,Ell. Height,Source", "name lat lon h_ell source"),
+        ):
+            with self.subTest(heads=heads):
+                table = read_text(f"{heads}\nA1,61.5,8.5,10.5,x\n", "list")
+                found = match_header(table).columns
+                self.assertEqual(sorted(found, key=found.__getitem__), meanings.split())
 
     def test_an_empty_and_a_headless_list_say_what_they_lack(self) -> None:
         for text, words in (

@@ -96,6 +96,12 @@ class Demo(CommandCase):
         links = [k.title for k in trail(self.job.state, derived, self.job.state.marks["K-01"], "map")]
         self.assertEqual(links, ["Sighted", "Sighted", "Mean of 2 setups", "Adopted"])
 
+    def test_a_known_mark_is_from_the_list_that_the_receivers_know(self) -> None:
+        """T-02 is given in the dam grid as well, which has no datum."""
+        links = trail(self.job.state, self.derive(self.job), self.job.state.marks["S-02"], "map")
+        self.assertEqual(next(k.note for k in links if k.title == "Known mark"),
+                         "T-02 is known from national list (made up)")  # fmt: skip
+
     def test_a_wrong_prism_is_named_and_compared_only(self) -> None:
         one = self.setup_of()
         prisms = list(one.prism_m)

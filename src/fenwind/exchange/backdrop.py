@@ -3,7 +3,6 @@ ground."""
 
 from __future__ import annotations
 
-import math
 import os
 from dataclasses import dataclass
 from pathlib import Path
@@ -26,6 +25,8 @@ LARGEST_SIDE, MOST_PIXELS = 4096, 400_000_000
 #: How far a flattened curve may lie beside the true one, as a part of its size.
 FLAT = 0.002
 IMAGE_ENDINGS = (".tif", ".tiff", ".png", ".jpg", ".jpeg")
+#: No place on the ground has a coordinate as large, in any unit.
+MOST_GROUND = 1e12
 _HINT = "Give a GeoTIFF, or an image with a world file beside it"
 
 
@@ -136,7 +137,8 @@ def _world_file(path: str) -> tuple[float, float, float, float, float, float] | 
                 raise FormatError(
                     "the world file does not hold six numbers", where=candidate, hint=_HINT
                 ) from error
-            if not all(map(math.isfinite, (b, f, c, g, e0, n0))) or b * g == c * f:
+            sane = all(abs(v) < MOST_GROUND for v in (b, f, c, g, e0, n0))  # nan is not
+            if not sane or b * g == c * f:
                 raise FormatError("the world file gives the image no extent", where=candidate, hint=_HINT)
             return e0 - 0.5 * (b + c), b, c, n0 - 0.5 * (f + g), f, g
     return None

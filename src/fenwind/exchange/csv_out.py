@@ -24,6 +24,6 @@ def csv_text(headers: Sequence[str], rows: Iterable[Sequence[str]], delimiter: s
     """Delimited text with a header, quoted where needed, lines ended by CR LF (RFC 4180)."""
     out = io.StringIO(newline="")
     writer = csv.writer(out, delimiter=delimiter)
-    writer.writerow(headers)
+    writer.writerow([guarded(head) for head in headers])
     writer.writerows([guarded(cell) for cell in row] for row in rows)
     return out.getvalue()

@@ -79,7 +79,7 @@ def read_text(text: str, where: str, encoding: str = "utf-8") -> RawTable:
     never closed."""
     if not text.strip():
         raise FormatError("there are no rows in it", where=where, hint="Give a list with one mark a line")
-    sample = text[:20_000].splitlines()
+    sample = text.lstrip()[:20_000].splitlines()
     delimiter = _find_delimiter([line for line in sample if line.strip()][:60])
     rows, numbers = _split(text, delimiter, where)
     if not rows:
@@ -102,7 +102,10 @@ def _find_delimiter(sample: list[str]) -> str:
     does."""
     best, best_score = " ", 0.0
     for delimiter in _DELIMITERS:
-        counts = Counter(len(row) for row in csv.reader(sample, delimiter=delimiter) if row)
+        try:
+            counts = Counter(len(row) for row in csv.reader(sample, delimiter=delimiter) if row)
+        except csv.Error:
+            continue  # what is wrong with it is said where it is read
         columns, times = counts.most_common(1)[0]
         score = times / sum(counts.values()) + 0.01 * columns
         if columns > 1 and score > best_score:
@@ -115,7 +118,13 @@ def _split(text: str, delimiter: str, where: str) -> tuple[list[list[str]], Sequ
         return _split_at_blanks(text)
     if '"' in text:
         return _split_quoted(text, delimiter, where)
-    rows = list(csv.reader(io.StringIO(text, newline=""), delimiter=delimiter))
+    reader = csv.reader(io.StringIO(text, newline=""), delimiter=delimiter)
+    try:
+        rows = list(reader)
+    except csv.Error as error:
+        raise FormatError(
+            str(error), where=f"{where}, line {reader.line_num}", hint="Look for what is missing there"
+        ) from error
     if not text.isascii() or any(blank in text for blank in " \t\x0b\x0c"):
         rows = [[cell.strip() for cell in row] for row in rows]
     if "#" not in text and all(map(any, rows)):

@@ -20,6 +20,8 @@ from fenwind.quantities.lengths import UNITS
 _WRITE_HINT = "Choose another folder or name, or another format"
 _HINT = "Export the points again, or check the file in a geographic information system"
 MAX_FEATURES = 2_000_000
+#: A point as WKB alone is 21 bytes.
+BYTES_A_FEATURE = 21
 
 
 def read_geopackage(path: str, part: str = "") -> RawTable:
@@ -56,6 +58,8 @@ def _read(path: str, part: str, what: str) -> RawTable:
     import pyogrio
     import shapely
 
+    # A view can go on for ever: a feature takes some bytes of its file.
+    most = min(MAX_FEATURES, os.path.getsize(path) // BYTES_A_FEATURE + 1)
     with foreign_reader(path, what, _HINT), warnings.catch_warnings():
         warnings.simplefilter("ignore")  # what GDAL warns of shows in what was read
         layers = [(str(name), str(kind)) for name, kind in pyogrio.list_layers(path)]
@@ -70,9 +74,14 @@ def _read(path: str, part: str, what: str) -> RawTable:
             if "Point" in kind or kind in ("Unknown", "3D Unknown", "GeometryCollection")
         ]
         for name in [part] if part else likely or list(names[:1]):
-            meta, _, shapes, columns = pyogrio.raw.read(path, layer=name, max_features=MAX_FEATURES)
+            meta, _, shapes, columns = pyogrio.raw.read(path, layer=name, max_features=most + 1)
             if shapes is None:
                 continue
+            if len(shapes) > most:
+                raise FormatError(
+                    f"layer {name!r} says that it has more features than a file of this size can hold",
+                    where=path, hint="Export the points again as a table of their own",
+                )  # fmt: skip
             geometry = shapely.from_wkb(shapes, on_invalid="ignore")
             points = np.flatnonzero(shapely.get_type_id(geometry) == 0)
             if points.size:
@@ -127,11 +136,12 @@ def _true_axes(crs: str, first: Any, second: Any) -> tuple[Any, Any]:
 def _system(crs: str) -> tuple[bool, str]:
     """Whether coordinates of a system are latitude and longitude, and the key of its unit."""
     from fenwind.errors import FrameError
+    from fenwind.geodesy.axes import is_plane
     from fenwind.geodesy.frames import find_crs, unit_key_of
 
     try:
         found = find_crs(crs) if crs else None
-        if found is None or not (found.is_geographic or found.is_projected or found.is_compound):
+        if found is None or not (found.is_geographic or is_plane(found) or found.is_compound):
             return False, ""
         base = found.sub_crs_list[0] if found.is_compound else found
         return base.is_geographic, "" if base.is_geographic else unit_key_of(crs)

@@ -24,41 +24,53 @@ MAX_COORDINATE_M = 1e8
 #: Sigmas beyond this are no sigmas, metres.
 MAX_SIGMA_M = 1000.0
 
-_HEIGHTS = ("h", "height", "hgt", "elevation", "elev")
+_HEIGHTS = ("h", "height", "hgt", "ht", "elevation", "elev")
 _ELLIPSOIDAL = (
-    *(f"{kind} {height}" for kind in ("ell", "ell.", "ellipsoid", "ellipsoidal") for height in _HEIGHTS),
+    *(f"{kind} {height}" for kind in ("ell", "ellipsoid", "ellipsoidal") for height in _HEIGHTS),
     *("h ell", "hell", "ellh", "height ellipsoid", "height (ellipsoid)", "h (ellipsoid)"),
-)
-#: What a column can mean, with the words that say so in a header.
+    *("ellipsoidische höhe", "hauteur ellipsoidale", "altura elipsoidal", "quota ellissoidica",
+      "ellipsoidisk høyde", "ellipsoidhöjd"),
+)  # fmt: skip
+_NUMBERS = ("no", "nr", "num", "number", "id", "name")
+#: What a column can mean, with the words that say so in a header: English, German, French, Spanish, Italian,
+#: Norwegian and Swedish as lists have them (common practice, no source). Dots, hyphens and signs for
+#: "number" do not count.
 MEANINGS: dict[str, tuple[str, ...]] = {
     "name": (
-        "name",
-        "point",
-        "pt",
-        "pt.",
-        "point id",
-        "id",
-        "no",
-        "nr",
-        "number",
-        "mark",
-        "station",
-        "punkt",
+        *_NUMBERS, "p", "pt", "pnt", "point", "mark", "station", "target", "stn", "pointno", "ptno", "pno",
+        *(f"{what} {no}" for what in ("point", "pt", "mark", "station", "target") for no in _NUMBERS),
+        *("punkt", "punkt nr", "punktnr", "punktnummer", "nummer", "bezeichnung"),
+        *("matricule", "numéro", "n point", "point n", "nom", "repère"),
+        *("punto", "n punto", "nombre", "número", "nome", "numero", "punt", "ponto"),
+        *("punktnavn", "punktnamn", "navn", "namn"),
     ),
-    "e": ("e", "east", "easting", "x", "eastings"),
-    "n": ("n", "north", "northing", "y", "northings"),
-    "h": ("h", "z", "height", "elev", "elevation", "hgt", "level"),
+    "e": (
+        "e", "east", "easting", "x", "eastings", "grid e", "grid east", "rechtswert", "ost", "ostwert",
+        "rechts", "est", "este", "easting x", "øst", "öst", "östlig",
+    ),
+    "n": (
+        "n", "north", "northing", "y", "northings", "grid n", "grid north", "hochwert", "nord", "nordwert",
+        "hoch", "norte", "northing y", "nordlig",
+    ),
+    "h": (
+        *_HEIGHTS, "z", "level", "rl", "reduced level", "ortho ht", "orthometric height", "höhe", "hoehe",
+        "altitude", "alt", "cote", "cota", "altura", "quota", "høyde", "höjd", "kote",
+    ),
     "h_ell": _ELLIPSOIDAL,
-    "lat": ("lat", "latitude", "phi"),
-    "lon": ("lon", "long", "longitude", "lambda", "lng"),
+    "lat": ("lat", "latitude", "phi", "breite", "latitud", "latitudine", "bredde", "latitud n"),
+    "lon": ("lon", "long", "longitude", "lambda", "lng", "länge", "longitud", "longitudine", "lengde"),
     "sh": ("sh", "sigma h", "sigma horizontal", "sigma plan"),
     "sv": ("sv", "sigma v", "sigma vertical", "sigma height"),
-    "class": ("class", "order", "mark class"),
-    "code": ("code", "feature", "feature code"),
-    "monument": ("monument", "monumentation", "mark type"),
-    "source": ("source", "origin"),
-    "description": ("description", "desc", "remark", "remarks", "comment", "note"),
-}
+    "class": ("class", "order", "mark class", "type", "art", "klasse", "ordnung", "ordre", "tipo", "classe"),
+    "code": ("code", "feature", "feature code", "kode", "código", "codice", "kod"),
+    "monument": ("monument", "monumentation", "mark type", "vermarkung", "borne"),
+    "source": ("source", "origin", "quelle", "fuente", "fonte", "kilde"),
+    "description": (
+        "description", "desc", "descr", "remark", "remarks", "comment", "note", "notes", "d", "beschreibung",
+        "bemerkung", "nature", "remarque", "descripción", "descripcion", "descrizione", "observaciones",
+        "beskrivelse", "beskrivning", "merknad",
+    ),
+}  # fmt: skip
 FloatArray = NDArray[np.float64]
 #: Heads of coordinates that are counted the other way: what they mean with the sign changed.
 _OPPOSITE = {
@@ -202,7 +214,13 @@ def head_and_unit(header: str) -> tuple[str, LengthUnit | None]:
     """The word of a header in small letters, and the unit it states."""
     stated = _UNIT_IN_HEADER.match(header.strip())
     word = stated["word"] if stated else header
-    return re.sub(r"[_\s]+", " ", word.strip().lower()), unit_named(stated["unit"]) if stated else None
+    return _bare(word), unit_named(stated["unit"]) if stated else None
+
+
+def _bare(word: str) -> str:
+    """A word of a header in small letters without what lists put around it: dots, hyphens, signs for
+    "number"."""
+    return re.sub(r"[_\s]+", " ", re.sub(r"[.\-:#°º№]", " ", word.lower())).strip()
 
 
 def _plain(header: str) -> str:
@@ -210,7 +228,7 @@ def _plain(header: str) -> str:
 
 
 def _meaning_of(header: str) -> tuple[str, LengthUnit | None]:
-    plain = re.sub(r"[_\s]+", " ", header.strip().lower())
+    plain = _bare(header)
     if plain in _WORDS:
         return _WORDS[plain], None
     word, unit = head_and_unit(header)

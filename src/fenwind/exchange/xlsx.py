@@ -41,7 +41,10 @@ def read_xlsx(path: str, part: str = "") -> RawTable:
                     raise FormatError(
                         f"there is no sheet {name!r}", where=path, hint=f"Choose one of {', '.join(names)}"
                     )
-                rows, lines = _cells(book[name].iter_rows(values_only=True), path)
+                sheet = book[name]
+                # What a sheet says of its size pads every row to it; the rows themselves know better.
+                sheet.reset_dimensions()
+                rows, lines = _cells(sheet.iter_rows(values_only=True), path)
                 if rows:
                     return _table(path, name, names, rows, lines)
         finally:

@@ -9,6 +9,8 @@ from typing import Any
 from fenwind.errors import FormatError
 from fenwind.exchange.files import read_bytes
 
+#: Levels that a document of points never needs.
+DEEPEST = 200
 _HINT = "Have it exported again, or open it in a text editor at that place"
 
 
@@ -22,7 +24,7 @@ def parse_xml(path: str, what: str) -> Any:
 
     data = read_bytes(path)
     try:
-        return fromstring(data, forbid_dtd=True, forbid_entities=True, forbid_external=True)
+        root = fromstring(data, forbid_dtd=True, forbid_entities=True, forbid_external=True)
     except ParseError as error:
         line, column = error.position
         reason = str(error).split(":")[0]
@@ -39,6 +41,20 @@ def parse_xml(path: str, what: str) -> Any:
         ) from error
     except (ValueError, LookupError, RecursionError) as error:
         raise FormatError(f"{what} cannot be read: {str(error)[:120]}", where=path, hint=_HINT) from error
+    if _deeper(root, DEEPEST):
+        raise FormatError(f"{what} has elements nested over {DEEPEST} deep", where=path, hint=_HINT)
+    return root
+
+
+def _deeper(root: Any, levels: int) -> bool:
+    """Whether there are elements below so many levels; looking for names in each of them would take for
+    ever."""
+    row = [root]
+    for _ in range(levels):
+        row = [child for element in row for child in element]
+        if not row:
+            return False
+    return True
 
 
 def local(tag: object) -> str:

@@ -198,7 +198,12 @@ class Frame:
 
     @cached_property
     def _transformer(self) -> pyproj.Transformer:
-        return pyproj.Transformer.from_crs(self._base, self._require_crs().to_2d(), always_xy=True)
+        try:
+            return pyproj.Transformer.from_crs(self._base, self._require_crs().to_2d(), always_xy=True)
+        except ProjError as error:
+            raise FrameError(
+                "PROJ cannot project into this system", where=self.spec.name[:60], hint=_FIND_HINT
+            ) from error
 
     @cached_property
     def _proj(self) -> pyproj.Proj:

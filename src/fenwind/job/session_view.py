@@ -13,7 +13,7 @@ from fenwind.geodesy.frames import Frame
 from fenwind.geodesy.geocentric import enu_axes
 from fenwind.job.derive import Derived
 from fenwind.job.steps.occupied import plane_axes
-from fenwind.job.steps.receiver_known import receiver_known
+from fenwind.job.steps.receiver_known import NONE_KNOWN, KnownPoints, receiver_known
 from fenwind.job.steps.rover import NO_ROVER, RoverMarks, rover_node
 from fenwind.procedures.rover import Point, shared
 from fenwind.records.sessions import Occupation
@@ -30,10 +30,10 @@ def rover_of(derived: Derived) -> RoverMarks:
     return outcome.result if outcome is not None and outcome.result is not None else NO_ROVER
 
 
-def known_of(derived: Derived) -> Mapping[str, Point]:
+def known_of(derived: Derived) -> KnownPoints:
     """Known marks in the system of the receivers, by id."""
     outcome = derived.outcomes.get(receiver_known())
-    return outcome.result if outcome is not None and outcome.result is not None else {}
+    return outcome.result if outcome is not None and outcome.result is not None else NONE_KNOWN
 
 
 def places(derived: Derived) -> dict[str, Point]:

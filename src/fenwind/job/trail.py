@@ -38,11 +38,14 @@ def session_trail(state: JobState, derived: Derived, mark: str) -> list[Step]:
 def _known(state: JobState, derived: Derived, mark: str) -> Step:
     name = state.marks[mark].name
     out: Step = {"what": "known", "names": [name], "text": f"{name} is known"}
-    given = next((g for g in state.given.values() if g.active and g.mark == mark), None)
+    known = known_of(derived)
+    frame = known.frames.get(mark)  # a mark may be given in others too, which the receivers know nothing of
+    rows = [g for g in state.given.values() if g.active and g.mark == mark and frame in (None, g.frame)]
+    given = rows[-1] if rows else None
     if given is not None:
         out["text"] = f"{name} is known" + (f" from {given.source}" if given.source else "")
         out |= {"sh": given.sigma_h_m, "sv": given.sigma_v_m}
-    point = known_of(derived).get(mark)
+    point = known.get(mark)
     return out | (_place(point) if point is not None else {})
 
 

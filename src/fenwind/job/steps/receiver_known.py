@@ -45,10 +45,12 @@ def receiver_system(frame: Frame) -> str:
 @dataclass(frozen=True, kw_only=True, eq=False)
 class KnownPoints(Mapping[str, Point]):
     """Known marks by id. table (5, k): latitude, longitude, height, sigma in plan and in height (nan for
-    none), at the row that `place` says; a point is made when it is asked for."""
+    none), at the row that `place` says; a point is made when it is asked for. frames: id of the frame that
+    each was given in."""
 
     place: Mapping[str, int]
     table: FloatArray
+    frames: Mapping[str, str]
 
     def __getitem__(self, mark: str) -> Point:
         lat, lon, h, sh, sv = (float(v) for v in self.table[:, self.place[mark]])
@@ -63,9 +65,12 @@ class KnownPoints(Mapping[str, Point]):
         return len(self.place)
 
 
+NONE_KNOWN = KnownPoints(place={}, table=np.zeros((5, 0)), frames={})
+
+
 @dataclass(frozen=True, kw_only=True, eq=False)
 class _Inputs:
-    frames: tuple[tuple[Frame, Any], ...]
+    frames: tuple[tuple[str, Frame, Any], ...]
 
 
 class ReceiverKnown(Gathering):
@@ -86,18 +91,23 @@ class ReceiverKnown(Gathering):
             except FenwindError:
                 continue
             if frame.has_datum and tied(frame):
-                found.append((frame, given_in(reader, key)))
+                found.append((key, frame, given_in(reader, key)))
         return _Inputs(frames=tuple(found)), None
 
     def solve(self, inputs: _Inputs, progress: Progress) -> KnownPoints:
         """Points by mark id, of the first frame that gives each."""
-        parts = [p for frame, rows in inputs.frames if (p := _of_frame(frame, rows)) is not None]
+        found = [(key, _of_frame(frame, rows)) for key, frame, rows in inputs.frames]
+        parts = [part for _, part in found if part is not None]
         if not parts:
-            return KnownPoints(place={}, table=np.zeros((5, 0)))
+            return NONE_KNOWN
         marks = [key for part in parts for key in part[0]]
+        frames = [key for key, part in found if part is not None for _ in part[0]]
         # The first of equals holds: it is written last.
         place = {key: i for i, key in reversed(list(enumerate(marks)))}
-        return KnownPoints(place=place, table=np.concatenate([part[1] for part in parts], axis=1))
+        return KnownPoints(
+            place=place, table=np.concatenate([part[1] for part in parts], axis=1),
+            frames={key: frames[i] for key, i in place.items()},
+        )  # fmt: skip
 
 
 def _of_frame(frame: Frame, rows: Any) -> tuple[list[str], FloatArray] | None:
