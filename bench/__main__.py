@@ -12,7 +12,17 @@ import sys
 from pathlib import Path
 
 #: Benchmarks in the order they run; bench.mutants takes minutes and is run by name.
-BENCHMARKS = ("fit_10000", "derive", "job_file", "window", "incoming", "taking", "dxf_move")
+BENCHMARKS = (
+    "fit_10000",
+    "derive",
+    "job_file",
+    "window",
+    "incoming",
+    "taking",
+    "dxf_move",
+    "sessions",
+    "network",
+)
 
 
 def launcher_environment() -> dict[str, str]:

@@ -48,6 +48,8 @@ class GroundStage(QtTestCase):
         self.assertAlmostEqual(page.found.factor, 1.0 / combined(t2), 9)
         off = combined(t5) / combined(t2) - 1.0
         self.assertEqual(self.cells("off")[t5], f"{off * 1e6:+.1f}".replace("-", "−"))
+        column = next(c for c in page.table.records.columns if c.key == "off")
+        self.assertAlmostEqual(column.bar(page.table.records.rows[t5]), off * 1e6 / 20.0, 4)
         row = adopted.index["T-05"]
         e = adopted.e_m[adopted.index["T-02"]] + page.found.factor * (
             adopted.e_m[row] - adopted.e_m[adopted.index["T-02"]]
@@ -102,6 +104,29 @@ class GroundStage(QtTestCase):
         menu = QMenu()
         self.page._menu_kind(menu)
         return [action.text() for action in menu.actions()]
+
+    def test_in_us_survey_feet(self) -> None:
+        """Tennessee's grid, a mark 1,000 feet up: coordinates are shown in feet."""
+        from fenwind.geodesy.frames import working_frame_spec
+        from fenwind.job.job import Job
+        from fenwind.records.records import FrameRecord, GivenPosition, Mark
+
+        foot = 1200.0 / 3937.0
+        given = [
+            GivenPosition(id=f"g{k}", mark=f"m{k}", frame="f", e_m=(1_740_000.0 + 900.0 * k) * foot,
+                          n_m=660_000.0 * foot, height_m=1000.0 * foot) for k in range(2)
+        ]  # fmt: skip
+        records = [FrameRecord(id="f", spec=working_frame_spec("EPSG:2274")),
+                   *(Mark(id=f"m{k}", name=f"M{k}") for k in range(2)), *given]  # fmt: skip
+        path = self.folder / "feet.fenwind"
+        Job.create(str(path), "feet", records, "f").close()
+        self.w.shell.close()
+        w = self.open(str(path))
+        w.show_stage("Ground")
+        self.page = w.pages["Ground"]
+        self.page._use_method("grid")
+        self.assertEqual([t.replace("\u2009", "") for t in self.cells("e")], ["1740000.000", "1740900.000"])
+        self.assertEqual(next(c for c in self.page.table.records.columns if c.key == "e").unit, "ftUS")
 
     def test_an_empty_job_says_what_is_missing(self) -> None:
         w = self.open("--empty")

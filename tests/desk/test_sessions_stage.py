@@ -1,10 +1,12 @@
 """The Sessions stage through the window: a base tied, an antenna height put right, an occupation left out."""
 
+from dataclasses import replace
+
 import numpy as np
 
 from fenwind.desk.sky_charts import ScatterChart, SkyChart
 from fenwind.desk.stages.sessions import SessionsSheet
-from fenwind.geodesy.geocentric import to_xyz
+from fenwind.geodesy.geocentric import from_xyz, to_xyz
 from fenwind.job.live_place import LivePlane, ground_xyz
 from fenwind.job.session_view import enu_between, rover_of
 from fenwind.procedures.rover import Point
@@ -115,8 +117,12 @@ class Live(QtTestCase):
         sent = np.array([base.broadcast_x_m, base.broadcast_y_m, base.broadcast_z_m])
         np.testing.assert_allclose(sent, arp("A", 1.5), atol=1e-3)
         rover.listen.click()
-        page.standins.say("rover", do="go", mark="C")
         self.b.select("C")
+        # The rover still is at B, 1.4 km west and 1.6 km south of C.
+        self.wait_for(lambda: rover.to_mark.text() and page.devices.epoch.solution == "fixed")
+        self.assertRegex(rover.to_mark.text(), r"^To C: E \+1.39\d\.\d{3}   N \+1.55\d\.\d{3}   H −18\.\d")
+        self.assertRegex(rover.to_mark.text(), r" 2.08\d\.\d{3} m at 46\.6 gon$")
+        page.standins.say("rover", do="go", mark="C")
         self.assertIn("Measure C as a further occupation from base D3", rover.statement.text())
         self.wait_for(lambda: self._there() and page.devices.epoch.solution == "fixed")
         self.assertIn("The stream says the base where the job has it", rover.links.text())
@@ -131,10 +137,21 @@ class Live(QtTestCase):
         self.assertEqual((one.epochs, one.finished, one.base, one.solution), (25, True, base.id, "fixed"))
         found = rover_of(self.b.derived).each[one.id]
         self.assertLess(float(np.abs(enu_between(found, Point(xyz=to_xyz(*place("C"))))).max()), 0.05)
+        self._broadcast_error(base)
         self._early(one.mark)
         self._raw()
         rover.listen.click()
         self.assertIn("all kept", self.w.shell.header.kept.text())
+
+    def _broadcast_error(self, base: BaseSetup) -> None:
+        """What the base sends wrongly is in the rover's position too, and goes out of what is shown."""
+        devices, shift = self.page.devices, np.array([3.0, -2.0, 1.5])
+        lat, lon, h = (float(v) for v in from_xyz(arp("C", 2.0) + shift))
+        devices.epoch = replace(devices.epoch, lat=lat, lon=lon, h=h, solution="fixed")
+        devices.broadcast = arp("A", 1.5) + shift
+        np.testing.assert_allclose(devices.ground(), to_xyz(*place("C")), atol=2e-3)
+        devices.epoch = replace(devices.epoch, solution="autonomous")
+        self.assertGreater(float(np.linalg.norm(devices.ground() - to_xyz(*place("C")))), 3.0)
 
     def _there(self) -> bool:
         ground = self.page.devices.ground()

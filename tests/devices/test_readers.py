@@ -14,6 +14,7 @@ from fenwind.devices.transport import DeviceError, address
 from fenwind.errors import ProcedureError
 from fenwind.geodesy.antenna import AntennaModel, arithmetic, reduced
 from fenwind.standins.receivers import Simulation
+from fenwind.standins.rtcm_out import station
 from tests.standins.test_receivers import START, second, world
 
 #: 1005 of the check values, read by pyrtcm 1.2.1.
@@ -113,6 +114,18 @@ class Rtcm(unittest.TestCase):
             damaged = RtcmReader()
             damaged.feed(bytes(bad))
             self.assertIsNone(damaged.position)
+
+
+class Leaps(unittest.TestCase):
+    def test_what_counts_as_another_position(self) -> None:
+        """RTCM counts in tenths of a millimetre; a leap is over one."""
+        at = np.array([4444030.8, 3085671.2, 3366658.2])
+        for step, changes in ((0.0008, 0), (0.0012, 1)):
+            with self.subTest(step=step):
+                reader = RtcmReader()
+                for away in (0.0, step):
+                    reader.feed(station(at + [away, 0.0, 0.0], 1.5))
+                self.assertEqual(reader.changes, changes)
 
 
 class Counted(unittest.TestCase):

@@ -4,10 +4,13 @@ plane."""
 import math
 import unittest
 from dataclasses import fields
+from datetime import UTC, datetime
 from typing import Any
 
 import numpy as np
 
+from fenwind.devices.keeping import Keeper
+from fenwind.devices.nmea_in import Epoch
 from fenwind.doubts.of_job import about_sessions
 from fenwind.geodesy.frames import FrameSpec, open_frame
 from fenwind.geodesy.geocentric import enu_axes, from_xyz, to_xyz
@@ -76,6 +79,32 @@ class Finished(unittest.TestCase):
         mixed = rows(self.WAYS[:1]) + rows(self.WAYS[1:], solution="float")
         self.assertEqual(self.done(mixed).solution, "float")
         self.assertEqual(unpack(pack(mixed)), mixed)
+
+
+class Keeping(unittest.TestCase):
+    """A store that holds what it is given."""
+
+    def begin(self, mark: str, occupation: Occupation, epoch: Epoch) -> Occupation:
+        return occupation
+
+    def keep(self, occupation: str, number: int, rows: list[Row]) -> None:
+        self.pieces.append((number, len(rows)))
+
+    def test_the_last_digit_and_when_it_is_enough(self) -> None:
+        """1,852 m are a minute of latitude: five decimals of it are 18.5 mm."""
+        for decimals, step in (((5, 3), 0.01852), ((8, 2), 0.01), ((7, 4), 1.852e-4)):
+            self.pieces: list[tuple[int, int]] = []
+            keeper = Keeper(self, "B", Occupation(id="o", mark="b", base="d1"), None)
+            for k in range(4):
+                moment = datetime(2026, 5, 1, 8, 0, k, tzinfo=UTC)
+                epoch = Epoch(time=moment, lat=LAT, lon=LON, h=1.0, solution="fixed", satellites=9,
+                              decimals=decimals)  # fmt: skip
+                keeper.take(epoch, arp("A", 1.5))
+                self.assertEqual(keeper.enough(4, None), k == 3)
+                self.assertEqual(keeper.enough(None, 2.0), k >= 2)
+            keeper.flush()
+            self.assertAlmostEqual(keeper.coarse_m, step, 9)
+            self.assertEqual(self.pieces, [(0, 1), (1, 3)])
 
 
 class Limits(TempFolder):

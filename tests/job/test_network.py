@@ -64,6 +64,10 @@ class Demo(CommandCase):
         own = sum(adopted.sets[adopted.set_row[k]].positions.covariance[:, :, adopted.row[k]] for k in (i, j))
         # 90 m apart and measured to each other by total station and level: far better than each alone.
         self.assertLess(float(joint[2, 2]), 0.4 * float(own[2, 2]))
+        # A mark that is held brings nothing of its own: the difference is the other's covariance.
+        p = self.found().positions
+        between = p.difference_covariance(p.index["T-02"], p.index["P-11"])
+        np.testing.assert_allclose(between, p.covariance[:, :, p.index["P-11"]], atol=1e-15)
         links = trail(self.job.state, derived, self.job.state.marks["P-11"], "map")
         titles = [link.title for link in links]
         self.assertIn("Observed at P-11", titles)
@@ -102,9 +106,16 @@ class Demo(CommandCase):
         self.assertAlmostEqual(free.variance_factor, one.variance_factor, 5)
         self.job.record(*hold(self.step(), "weighted"))
         weighted = self.found()
+        # Given to 3 mm in plan and 6 mm in height: what is observed can only make that better.
+        i = weighted.positions.index["T-01"]
+        sigma = np.sqrt(np.diag(weighted.positions.covariance[:, :, i])) * 1000.0
+        self.assertTrue(sigma[0] < 3.0 < sigma[2] < 6.0, sigma)
         self.assertEqual(weighted.result.found.dof, before.result.found.dof)
         self.job.record(*change(self.step(), "plumb lines", slope=False))
-        self.assertNotAlmostEqual(self.found().variance_factor, weighted.variance_factor, 2)
+        flat = self.found()
+        self.assertNotAlmostEqual(flat.variance_factor, weighted.variance_factor, 2)
+        self.job.record(*change(self.step(), "refraction", k=1.5))
+        self.assertGreater(self.found().variance_factor, 1.2 * flat.variance_factor)
 
 
 class FromFiles(CommandCase):

@@ -5,6 +5,7 @@ import math
 import numpy as np
 
 from fenwind.doubts.of_job import about_sessions
+from fenwind.doubts.settling import settle
 from fenwind.errors import FenwindError
 from fenwind.geodesy.frames import open_frame
 from fenwind.geodesy.geocentric import enu_axes, to_xyz
@@ -133,6 +134,13 @@ class Heights(TempFolder):
         self.assertEqual(found[0], "o2")
         self.assertEqual(found[1][0], "occupation.antenna")
         self.assertAlmostEqual(found[1][1], 0.11, 6)
+        doubt = next(d for d in about_sessions(job.state, self.derive(job)) if d.rule == "occupation.antenna")
+        self.assertEqual([r.label for r in doubt.remedies], ["amend to 2.0000 m", "leave it out"])
+        before = job.state.snapshot()
+        for remedy in doubt.remedies:
+            job.record(*settle(before, doubt, remedy))
+            self.assertEqual(self.named(job), {})
+            job.undo()
         job.record(*gestures.set_height(job.state, job.state.of(Occupation)["o2"], "2.0 vertical"))
         self.assertEqual(self.named(job), {})
 

@@ -12,8 +12,10 @@ from fenwind.errors import FenwindError
 from fenwind.exchange.setup_csv import read_sightings, setup_record
 from fenwind.geodesy.frames import FrameSpec
 from fenwind.job.job import Job
+from fenwind.job.live_place import LivePlane
 from fenwind.job.setup_gestures import change, set_use, take_setup
 from fenwind.job.steps.fit import fit_node
+from fenwind.job.steps.setup import KnownPlace, _add
 from fenwind.procedures.positions import Positions
 from fenwind.procedures.resection import ResectionOptions, Sighting, case_of, part_of, reduce
 from fenwind.procedures.side_shots import oriented, side_shots
@@ -24,6 +26,7 @@ from fenwind.reports.trail import trail
 from fenwind.standins import tarnholt
 from fenwind.standins.demo import make_demo
 from fenwind.standins.tarnholt import CENTRE_EN
+from fenwind.standins.tarnholt_days import true_places
 from fenwind.standins.tarnholt_setups import POINTS, STATION
 from tests.support import CommandCase
 
@@ -72,6 +75,9 @@ class Demo(CommandCase):
         self.assertEqual(links["Adopted"], "observed from Setup 1")
         self.job.record(*set_use(self.setup_of(), [3], "used"))
         self.assertEqual(self.found().found.dof, found.found.dof + 3)
+        turned = self.found().found.sigma_orientation
+        self.job.record(*change(self.setup_of(), "sigmas", sigma_direction_s=50.0))
+        self.assertGreater(self.found().found.sigma_orientation, 3.0 * turned)
         self.job.record(*set_use(self.setup_of(), [0, 1], "off"))
         self.assertEqual(self.found().part[:2], ("off", "off"))
 
@@ -85,7 +91,9 @@ class Demo(CommandCase):
         a, b = float(one.covariance[2, 2, i]), float(two.covariance[2, 2, j])
         wanted = (float(one.height_m[i]) / a + float(two.height_m[j]) / b) / (1.0 / a + 1.0 / b)
         self.assertAlmostEqual(float(adopted.height_m[row]), wanted, delta=2e-5)
+        self.assertLess(float(adopted.sigma_v_m[row]), min(math.sqrt(a), math.sqrt(b)))
         self.assertEqual(set(adopted.names), set(dam.names))
+        self.assertEqual([c.basis for c in dam.candidates("T-04")].count("carried"), 1)
         self.assertEqual(dam.why[dam.index["K-01"]], "observed from Setup 1 and Setup 2, carried by Fit 1")
         fit = derived.outcomes[fit_node("fit-1")].result.case.result
         carried = fit.forward(Positions(
@@ -95,6 +103,21 @@ class Demo(CommandCase):
         self.assertAlmostEqual(float(carried.e_m[0]), float(dam.e_m[dam.index["K-01"]]), 8)
         links = [k.title for k in trail(self.job.state, derived, self.job.state.marks["K-01"], "map")]
         self.assertEqual(links, ["Sighted", "Sighted", "Mean of 2 setups", "Adopted"])
+
+    def test_places_of_a_plane_go_back_to_the_earth(self) -> None:
+        """Above the geoid on the map, and in the dam grid through its fit."""
+        exchanged = next(d for d in Judge().judge(self.job.state, self.derive(self.job)).open if d.remedies)
+        self.job.record(*settle(self.job.state, exchanged, exchanged.remedies[0]))
+        derived, true = self.derive(self.job), true_places()
+        for key, within in (("map", 5e-3), ("dam", 0.05)):  # the grid is 2 mm from what made it
+            adopted = derived.adopted[key]
+            row = adopted.index["T-01"]
+            plane = LivePlane(self.job.state, derived, key, str(self.folder))
+            back = plane.back(*(float(v[row]) for v in (adopted.e_m, adopted.n_m, adopted.height_m)))
+            lat, lon, h = true["T-01"]
+            self.assertLess(abs(back[0] - lat) * 6.4e6, within)
+            self.assertLess(abs(back[1] - lon) * 3.1e6, within)
+            self.assertLess(abs(back[2] - h), within)
 
     def test_a_known_mark_is_from_the_list_that_the_receivers_know(self) -> None:
         """T-02 is given in the dam grid as well, which has no datum."""
@@ -181,6 +204,20 @@ class FromFiles(CommandCase):
         ):
             with self.subTest(station=station), self.assertRaisesRegex(FenwindError, words):
                 take_setup(job.state, record, station, 1.6, frame, ())
+
+
+class WhatIsKnown(CommandCase):
+    def test_what_is_given_comes_before_what_was_adjusted(self) -> None:
+        def at(e: float) -> Positions:
+            return Positions(
+                names=("a",), e_m=np.array([e]), n_m=np.array([0.0]), height_m=np.array([np.nan]),
+                covariance=np.full((3, 3, 1), np.nan),
+            )  # fmt: skip
+
+        places: dict[str, KnownPlace] = {}
+        _add(places, at(1.0), "given")
+        _add(places, at(2.0), "adjusted")
+        self.assertEqual((places["a"].origin, float(places["a"].at[0])), ("given", 1.0))
 
 
 class OnAKnownMark(CommandCase):

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import sys
 from collections import OrderedDict
-from collections.abc import Iterator, Mapping
+from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass, fields, is_dataclass
-from itertools import count
+from itertools import count, islice
 from typing import Any
 
 import numpy as np
@@ -80,17 +80,26 @@ class Memory:
             self.size_bytes -= gone.size
 
 
+#: So many of many things are looked at for their size.
+SAMPLED = 64
+
+
 def bytes_of(value: Any) -> int:
     """About what a result takes: its arrays, and a little for everything else. Shared parts count each
-    time."""
+    time; of many things the first stand for all."""
     if isinstance(value, np.ndarray):
         return int(value.nbytes) + 100
     if isinstance(value, (tuple, list)):
         if value and isinstance(value[0], (str, CandidateSet)):  # the positions of sets are other results'
             return 80 * len(value)
-        return 60 + sum(bytes_of(v) for v in value)
+        return 60 + _of_many(value)
     if isinstance(value, dict):
-        return 60 + sum(100 + bytes_of(v) for v in value.values())
+        return 60 + 100 * len(value) + _of_many(value.values())
     if is_dataclass(value):
         return 100 + sum(bytes_of(getattr(value, f.name)) for f in fields(value))
     return sys.getsizeof(value, 50)
+
+
+def _of_many(values: Collection[Any]) -> int:
+    some = [bytes_of(v) for v in islice(values, SAMPLED)]
+    return sum(some) * len(values) // len(some) if some else 0

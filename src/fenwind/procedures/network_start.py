@@ -52,6 +52,8 @@ class _Search:
     def _from_afloat(self) -> bool:
         """Marks that hang together among themselves: placed in a system of their own, then turned and moved
         onto two or more that are known."""
+        if all(self._fixed(name) for name in self.names):
+            return False
         stations = [r.at for r in self.net.rows if r.kind in ("direction", "angle")]
         most = sorted(dict.fromkeys(stations), key=lambda n: (not self._fixed(n), -stations.count(n)))
         for name in most[:AFLOAT]:
@@ -125,7 +127,8 @@ class _Search:
                 return
 
     def _count(self) -> int:
-        return int(sum(np.isfinite(v).sum() for v in self.at.values())) + len(self.azimuths)
+        places = np.array(list(self.at.values()))
+        return int(np.isfinite(places).sum()) + len(self.azimuths)
 
     def _vectors_and_heights(self) -> None:
         for r in self.net.rows:
@@ -134,19 +137,28 @@ class _Search:
                 for here, there, sign in ((r.at, r.to, 1.0), (r.to, r.at, -1.0)):
                     self._set(there, self.at[here] + sign * way)
             elif r.kind == "height_difference":
-                for here, there, sign in ((r.at, r.to, 1.0), (r.to, r.at, -1.0)):
-                    self._set(there, np.array([math.nan, math.nan, self.at[here][2] + sign * r.value[0]]))
+                self._level_up(r.at, r.to, float(r.value[0]))
 
     def _set(self, name: str, value: FloatArray) -> None:
         known = self.at[name]
+        if known[0] == known[0] and known[2] == known[2]:
+            return  # all is known; this is asked very often
         self.at[name] = np.where(np.isfinite(known), known, value)
+
+    def _level_up(self, first: str, second: str, up: float) -> None:
+        """Heights of two marks of which the second lies so much higher."""
+        for here, there, way in ((first, second, up), (second, first, -up)):
+            height = self.at[here][2] + way
+            if height == height and self.at[there][2] != self.at[there][2]:
+                self._set(there, np.array([math.nan, math.nan, height]))
 
     def _bearing(self, a: str, b: str) -> float:
         d = self.at[b] - self.at[a]
         return math.atan2(d[0], d[1])
 
     def _fixed(self, name: str) -> bool:
-        return bool(np.isfinite(self.at[name][:2]).all())
+        known = self.at[name]
+        return math.isfinite(known[0]) and math.isfinite(known[1])
 
     def _orient(self) -> None:
         """Azimuths of lines: observed, from orientations, over angles."""
@@ -195,8 +207,7 @@ class _Search:
             if d is None:
                 continue
             up = r.hi + d / math.tan(float(r.value[0])) - r.ht
-            for here, there, sign in ((r.at, r.to, 1.0), (r.to, r.at, -1.0)):
-                self._set(there, np.array([math.nan, math.nan, self.at[here][2] + sign * up]))
+            self._level_up(r.at, r.to, up)
 
     def _intersect(self) -> bool:
         """One mark where two rays from fixed marks cross best."""

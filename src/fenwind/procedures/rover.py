@@ -106,12 +106,29 @@ class Measured:
 
 def ground_of(base_arp: Point, one: Measured) -> Point:
     """The mark that an occupation measured, from a base's ARP."""
-    xyz = base_arp.xyz + one.vector
+    return grounds_of(base_arp, [one])[0]
+
+
+def grounds_of(base_arp: Point, every: Sequence[Measured]) -> list[Point]:
+    """The marks that occupations measured, from the ARP of their base."""
+    if not every:
+        return []
+    xyz = base_arp.xyz[:, None] + np.stack([one.vector for one in every], axis=1)
     lat, lon, _ = from_xyz(xyz)
     axes = enu_axes(lat, lon)
-    own = {f"vector {one.id}": (np.eye(3), axes.T @ one.covariance @ axes)}
-    rover = Point(xyz=xyz, errors=dict(base_arp.errors) | own)
-    return raised(rover, one.height_m, f"rover antenna {one.id}", -1.0)
+    covariance = np.stack([one.covariance for one in every], axis=2)
+    vectors = np.einsum("aik,abk,bjk->kij", axes, covariance, axes)
+    heights = np.array([one.height_m for one in every])
+    ground = (xyz - heights * axes[2]).T
+    down = -np.einsum("ik,jk->kij", axes[2], axes[2])
+    whole, pole = np.eye(3), np.eye(3) * ANTENNA_SIGMA_M**2
+    out = []
+    for k, one in enumerate(every):
+        errors = dict(base_arp.errors) | {f"vector {one.id}": (whole, vectors[k])}
+        if one.height_m:
+            errors[f"rover antenna {one.id}"] = (down[k], pole)
+        out.append(Point(xyz=ground[k], errors=errors))
+    return out
 
 
 def tied_arp(target: Point, there: Sequence[Measured]) -> Point:

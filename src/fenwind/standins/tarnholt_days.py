@@ -108,7 +108,7 @@ def days() -> Days:
         arp = to_xyz(*places[mark]) + true_height * enu_axes(*places[mark][:2])[2]
         base = on_mark if day == 1 else at_camp
         key = f"o-{mark}-{day}"
-        epochs[key] = _epochs(rng, start, arp - base, sent[day])
+        epochs[key] = epochs_of(rng, start, arp - base, sent[day])
         record = Occupation(
             id=key, mark=mark, base=f"b{day}", started=start.isoformat(), antenna=MODEL.model, height_m=given,
             ended=(start + timedelta(seconds=EPOCHS - 1)).isoformat(), step_m=1852.0e-7, check=check,
@@ -154,7 +154,7 @@ def _second(sent: FloatArray) -> BaseSetup:
     )  # fmt: skip
 
 
-def _epochs(rng: np.random.Generator, start: datetime, vector: FloatArray, sent: FloatArray) -> list[Row]:
+def epochs_of(rng: np.random.Generator, start: datetime, vector: FloatArray, sent: FloatArray) -> list[Row]:
     """Epochs, one a second, of a true vector (3,) from a base that sends a position (3,)."""
     sigma = math.hypot(ERRORS["fixed"], ERRORS["fixed_ppm"] * 1e-6 * float(np.linalg.norm(vector)))
     wander, white = Wander(rng, sigma, ERRORS["up"], ERRORS["fixed_s"]), ERRORS["white"]

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from fenwind.errors import FenwindError
 from fenwind.geodesy.datum_change import ConversionNote
 from fenwind.geodesy.frames import Frame
-from fenwind.geodesy.geocentric import enu_axes
+from fenwind.geodesy.geocentric import enu_axes, from_xyz
 from fenwind.geodesy.geoid import GeoidGrid
 from fenwind.job.reader import Digest, Reader, Rows, digest_of
 from fenwind.job.state import JobState
@@ -266,8 +266,7 @@ def with_rover(found: Occupied, frame: Frame, rover: RoverMarks) -> Occupied:
     """The positions with the marks that rovers measured from bases; a mark that has both has that from its
     bases."""
     keys, points = list(rover.marks), list(rover.marks.values())
-    geodetic = np.array([p.geodetic for p in points]).T
-    at_lat, at_lon, at_h = geodetic
+    at_lat, at_lon, at_h = from_xyz(np.array([p.xyz for p in points]).T)
     done = into_datum(at_lat, at_lon, at_h, receiver_system(frame), frame, frame.spec.epoch_year)
     lat, lon, h = done.lat_rad, done.lon_rad, done.h_ell_m
     plane = to_plane(frame, keys, lat, lon, h, lenient=True)
@@ -326,6 +325,8 @@ def plane_axes(frame: Frame, lat: FloatArray, lon: FloatArray) -> FloatArray:
 
 def _departure(rover: RoverMarks, mark: Point, ids: tuple[str, ...]) -> FloatArray:
     """Largest departure (3,) east, north, up of a mark's occupations from their mean, metres."""
+    if len(ids) == 1:
+        return np.zeros(3)
     lat, lon, _ = mark.geodetic
     away = np.stack([rover.each[i].xyz - mark.xyz for i in ids], axis=1)
     return np.asarray(np.abs(enu_axes(lat, lon) @ away).max(axis=1))

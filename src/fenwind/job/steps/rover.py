@@ -14,7 +14,7 @@ from fenwind.job.reader import Digest, Reader
 from fenwind.job.state import JobState
 from fenwind.job.steps.base import OccupationRow, PlacedBase, base_node, occupations
 from fenwind.job.steps.outcome import Gathering, Node, Outcome
-from fenwind.procedures.rover import Point, ground_of, mean
+from fenwind.procedures.rover import Measured, Point, grounds_of, mean
 from fenwind.progress import Progress
 from fenwind.records.sessions import BaseSetup
 
@@ -66,14 +66,17 @@ class Rover(Gathering):
     def solve(self, inputs: _Inputs, progress: Progress) -> RoverMarks:
         """Every occupation from its base, then the means. Checks take no part; those from an untied base
         take none where there are others."""
-        each: dict[str, Point] = {}
         by_mark: dict[str, list[OccupationRow]] = {}
+        by_base: dict[str, list[Measured]] = {}
         for row in inputs.rows:
-            base = inputs.bases.get(row.measured.base)
-            if base is not None:
-                each[row.measured.id] = ground_of(base.arp, row.measured)
+            if row.measured.base in inputs.bases:
+                by_base.setdefault(row.measured.base, []).append(row.measured)
                 if not row.check:
                     by_mark.setdefault(row.measured.mark, []).append(row)
+        each: dict[str, Point] = {}
+        for key, every in by_base.items():
+            points = grounds_of(inputs.bases[key].arp, every)
+            each |= {one.id: point for one, point in zip(every, points, strict=True)}
         used: dict[str, tuple[str, ...]] = {}
         for mark, rows in by_mark.items():
             firm = [r for r in rows if inputs.bases[r.measured.base].record.word != "average"]

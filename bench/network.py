@@ -1,0 +1,126 @@
+"""Networks and setups: a mixed network of 20 stations against scipy, larger ones alone, and a resection."""
+
+from __future__ import annotations
+
+import math
+import time
+
+import numpy as np
+from scipy.optimize import least_squares
+
+from bench.timing import median, say
+from fenwind.procedures.network import row_figures
+from fenwind.procedures.network_case import determined
+from fenwind.procedures.network_model import Given, Network, Row, computed
+from fenwind.procedures.resection import ResectionOptions, Sighting, case_of, reduce, solve
+
+SECOND = math.pi / 648000.0
+
+
+def mixed(side: int) -> Network:
+    """A square of stations 500 m apart on a plane: directions, distances and zenith angles to neighbours."""
+    rng = np.random.default_rng(side)
+    places = {
+        f"P{i}-{j}": np.array([500.0 * i, 500.0 * j, 100.0 + 20.0 * rng.random()])
+        for i in range(side) for j in range(side)
+    }  # fmt: skip
+    net = Network(rows=(), control={}, dimensions=3, plane=True)
+    rows: list[Row] = []
+    for i in range(side):
+        for j in range(side):
+            near = [(i + a, j + b) for a in (-1, 0, 1) for b in (-1, 0, 1) if (a, b) != (0, 0)]
+            for a, b in near:
+                at, to = f"P{i}-{j}", f"P{a}-{b}"
+                if to not in places:
+                    continue
+                ends = [places[n][:, None] for n in (at, to, to)]
+                for kind, sigma in (("direction", 3 * SECOND), ("distance", 0.003), ("zenith", 5 * SECOND)):
+                    true = float(computed(net, kind, *ends, np.array([1.6]), np.array([1.4]))[0, 0])
+                    value = np.array([true + sigma * rng.standard_normal()])
+                    rows.append(Row(kind=kind, at=at, to=to, set="1", hi=1.6, ht=1.4, value=value,
+                                    covariance=np.array([[sigma**2]])))  # fmt: skip
+    corners = ["P0-0", f"P{side - 1}-{side - 1}"]
+    control = {n: Given(first=places[n][0], second=places[n][1], h=places[n][2]) for n in corners}
+    return Network(rows=tuple(rows), control=control, dimensions=3, plane=True)
+
+
+def networks() -> None:
+    """Adjusted from the observations alone, places found first, with every figure of every observation."""
+    for side in (4, 8, 16):
+        net = mixed(side)
+
+        def run(net: Network = net) -> None:
+            row_figures(determined(net), 0.001, 0.8)
+
+        taken = median(run, 3)
+        what = f"{side * side} stations, {len(net.rows)} observations, with all figures"
+        if side == 4:
+            say(what, taken * 1000.0, 6.0, "ms")
+        else:
+            print(f"{what}: {taken * 1000.0:.0f} ms")
+
+
+def against_scipy() -> None:
+    """The same least squares by scipy with finite differences, from the same start, without any figure."""
+    net = mixed(4)
+    result = determined(net)
+    start = result.marks.place + 0.2
+    index = result.marks.index
+    held = [index[n] for n in net.control]
+    free = [i for i in range(len(index)) if i not in held]
+    stations = sorted({r.at for r in net.rows})
+    kinds = {k: [r for r in net.rows if r.kind == k] for k in ("direction", "distance", "zenith")}
+
+    def residuals(x: np.ndarray) -> np.ndarray:
+        place = result.marks.place.copy()
+        place[:, free] = x[: 3 * len(free)].reshape(3, -1)
+        turns = dict(zip(stations, x[3 * len(free) :], strict=True))
+        out = []
+        for kind, rows in kinds.items():
+            at, to = (place[:, [index[getattr(r, e)] for r in rows]] for e in ("at", "to"))
+            hi, ht = np.array([r.hi for r in rows]), np.array([r.ht for r in rows])
+            value = computed(net, kind, at, to, to, hi, ht)[0] - np.array([r.value[0] for r in rows])
+            if kind == "direction":
+                value = value - np.array([turns[r.at] for r in rows])
+                value = (value + math.pi) % (2.0 * math.pi) - math.pi
+            out.append(value / np.sqrt([r.covariance[0, 0] for r in rows]))
+        return np.concatenate(out)
+
+    x0 = np.concatenate([start[:, free].ravel(), np.zeros(len(stations))])
+    theirs = median(lambda: least_squares(residuals, x0, method="lm"), 3)
+    ours = median(lambda: row_figures(determined(net), 0.001, 0.8), 3)
+    print(f"16 stations: ours {ours * 1000:.1f} ms with figures, scipy {theirs * 1000:.1f} ms without")
+    say("16 stations against scipy with finite differences", ours / theirs, 0.125, "x")
+
+
+def resection() -> None:
+    """Ten targets, with heights and all statistics."""
+    rng = np.random.default_rng(10)
+    known = np.stack([rng.uniform(-300, 300, 10), rng.uniform(-300, 300, 10), rng.uniform(-10, 10, 10)])
+    options = ResectionOptions(instrument_height=1.6, heights=True)
+    shots = []
+    for k in range(10):
+        e, n, h = known[:, k] - np.array([11.0, -7.0, 2.0])
+        hd = math.hypot(e, n)
+        zenith, distance = math.atan2(hd, h - 1.6), math.hypot(hd, h - 1.6)
+        shots.append(
+            Sighting(target=f"T{k}", direction=math.atan2(e, n) - 0.4, zenith=zenith, distance=distance)
+        )
+    case = case_of(reduce(shots, options), known, True)
+    begin = time.perf_counter()
+    solve(case, "fixed")
+    first = time.perf_counter() - begin
+    start = np.array([11.0, -7.0, 0.4])
+    say(
+        "a resection with 10 targets after the first",
+        median(lambda: solve(case, "fixed", start)) * 1000.0,
+        1.0,
+        "ms",
+    )
+    print(f"the first, from nowhere: {first * 1000:.1f} ms")
+
+
+if __name__ == "__main__":
+    networks()
+    against_scipy()
+    resection()
