@@ -1,8 +1,15 @@
 """The Network stage through the window: a sentence, observations with their figures, what would be without
 one, a file taken in."""
 
+from PySide6.QtCore import QPoint, Qt
+from PySide6.QtGui import QContextMenuEvent
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication, QMenu
+
 from fenwind.quantities.angles import RAD_PER_SECOND
 from fenwind.records.network import NetworkStep, ObservationSet
+from fenwind.records.sessions import Occupation
+from fenwind.records.setups import Setup
 from tests.desk.qt_case import QtTestCase
 
 
@@ -86,3 +93,46 @@ class NetworkStage(QtTestCase):
         b.undo()
         self.assertIsNone(b.state.mark_named("N-1"))
         self.assertIn("Tarnholt 2026", page.statement.text())
+
+
+class Everyday(QtTestCase):
+    """What every table does: Tab leaves it, Delete leaves out, a menu for the selection."""
+
+    def test_tab_delete_and_menus(self) -> None:
+        w = self.open()
+        w.shell.activateWindow()
+        for stage, table_of, off in (
+            ("Network", lambda p: p.table, lambda s: s.of(NetworkStep)["net-1"].off),
+            ("Setups", lambda p: p.table, lambda s: s.of(Setup)["setup-1"].use[:1]),
+            ("Sessions", lambda p: p.table, lambda s: not s.of(Occupation)["o-T-01-1"].active),
+            ("Marks", lambda p: p.marks.table, lambda s: not s.marks["T-01"].active),
+        ):
+            with self.subTest(stage=stage):
+                w.show_stage(stage)
+                table = table_of(w.pages[stage])
+                table.setCurrentIndex(table.proxy.index(0, 1))
+                before = off(w.bridge.state)
+                table.contextMenuEvent(
+                    QContextMenuEvent(QContextMenuEvent.Reason.Keyboard, QPoint(5, 5), QPoint(50, 50))
+                )
+                menu = next(
+                    m for m in QApplication.topLevelWidgets() if isinstance(m, QMenu) and m.isVisible()
+                )
+                words = [a.text() for a in menu.actions()]
+                self.assertEqual(words[0], "Copy with headers")
+                self.assertGreater(len(words), 3)
+                menu.close()
+                QTest.keyClick(table, Qt.Key.Key_Delete)
+                self.assertNotEqual(off(w.bridge.state), before)
+                w.bridge.undo()
+                self.assertEqual(off(w.bridge.state), before)
+                table.setFocus()
+                QTest.keyClick(table, Qt.Key.Key_Tab)
+                self.assertFalse(table.hasFocus())
+        plan = w.plan_pane.plan
+        x, y = plan.to_pixels(plan.scene.e_m, plan.scene.n_m)
+        row = plan.scene.names.index("T-05")
+        at = QPoint(int(x[row]), int(y[row]))
+        plan.contextMenuEvent(QContextMenuEvent(QContextMenuEvent.Reason.Mouse, at, plan.mapToGlobal(at)))
+        self.assertEqual(w.bridge.selection, "T-05")
+        self.assertTrue(any(isinstance(m, QMenu) and m.isVisible() for m in QApplication.topLevelWidgets()))

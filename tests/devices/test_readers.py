@@ -124,7 +124,7 @@ class Leaps(unittest.TestCase):
             with self.subTest(step=step):
                 reader = RtcmReader()
                 for away in (0.0, step):
-                    reader.feed(station(at + [away, 0.0, 0.0], 1.5))
+                    reader.feed(station(at + np.array([away, 0.0, 0.0]), 1.5))
                 self.assertEqual(reader.changes, changes)
 
 

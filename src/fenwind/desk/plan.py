@@ -10,9 +10,10 @@ import math
 
 import numpy as np
 from numpy.typing import NDArray
-from PySide6.QtCore import QPointF, QRectF, Qt, Signal
+from PySide6.QtCore import QPoint, QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import (
     QColor,
+    QContextMenuEvent,
     QImage,
     QKeyEvent,
     QMouseEvent,
@@ -57,6 +58,7 @@ class Plan(QWidget):
 
     mark_picked = Signal(str)
     measured = Signal(str, str)  # names of two marks
+    menu_requested = Signal(str, QPoint)  # name of the mark under the mouse, place on the screen
     place_picked = Signal(float, float)  # easting and northing, metres
     window_picked = Signal(object)  # names of the marks in a window drawn with Shift
 
@@ -235,6 +237,11 @@ class Plan(QWidget):
         elif name:
             self.mark_picked.emit(name)
         self.update()
+
+    def contextMenuEvent(self, event: QContextMenuEvent) -> None:
+        name = self.name_at(QPointF(event.pos()))
+        if name:
+            self.menu_requested.emit(name, event.globalPos())
 
     def leaveEvent(self, event: object) -> None:
         self._cursor = None

@@ -26,6 +26,7 @@ from PySide6.QtCore import (
 )
 from PySide6.QtGui import (
     QColor,
+    QContextMenuEvent,
     QFontMetrics,
     QGuiApplication,
     QKeyEvent,
@@ -353,6 +354,8 @@ class RecordTable(QTableView):
 
     row_picked = Signal(object)
     paste_requested = Signal(str)
+    off_requested = Signal()  # Delete was pressed on the selection
+    menu_requested = Signal(QPoint)  # on the screen, for the selection
 
     def __init__(
         self, columns: Sequence[Column], parent: QWidget | None = None, *, filtered: bool = True
@@ -374,7 +377,7 @@ class RecordTable(QTableView):
         )
         self.setVerticalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
         self.setHorizontalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
-        self.setTabKeyNavigation(True)
+        self.setTabKeyNavigation(False)  # Tab leaves the table; arrows walk in it
         self.setSortingEnabled(filtered)
         self.proxy.sort(-1)
         for i, column in enumerate(columns):
@@ -460,10 +463,21 @@ class RecordTable(QTableView):
             self.copy()
         elif event.matches(QKeySequence.StandardKey.Paste):
             self.paste_requested.emit(QGuiApplication.clipboard().text())
+        elif event.key() in (Qt.Key.Key_Delete, Qt.Key.Key_Backspace) and self.selected_rows():
+            self.off_requested.emit()
         elif event.key() == Qt.Key.Key_Space and self._toggle(self.currentIndex()):
             pass
         else:
             super().keyPressEvent(event)
+
+    def contextMenuEvent(self, event: QContextMenuEvent) -> None:
+        """For the row under the mouse; for the selection where the keyboard asks."""
+        index = self.indexAt(event.pos())
+        pointed = event.reason() == QContextMenuEvent.Reason.Mouse and index.isValid()
+        if pointed and not self.selectionModel().isSelected(index):
+            self.setCurrentIndex(index)
+        if self.selected_rows():
+            self.menu_requested.emit(event.globalPos())
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         super().mousePressEvent(event)

@@ -22,6 +22,7 @@ from fenwind.desk.scene import build_scene, drawing_of
 from fenwind.desk.shell import Shell
 from fenwind.desk.stage_table import STAGES, stage_of
 from fenwind.desk.stages.page import StagePage
+from fenwind.desk.table import RecordTable
 from fenwind.desk.theme import apply_theme, is_night
 from fenwind.desk.trail import TrailPane
 from fenwind.geodesy.frames import height_words
@@ -82,6 +83,7 @@ class Workspace(QObject):
         bridge.progressed.connect(shell.header.show_progress)
         shell.header.stop.clicked.connect(bridge.stop)
         self.plan_pane.plan.mark_picked.connect(bridge.select)
+        self.plan_pane.plan.menu_requested.connect(self._menu_on_plan)
         self.plan_pane.plan.window_picked.connect(self._on_window)
         self.plan_pane.plan.place_picked.connect(lambda e, n: self._wanting.place_picked(e, n))
         self.plan_commands.night.connect(self.toggle_night)
@@ -92,6 +94,9 @@ class Workspace(QObject):
             page.plan_changed.connect(self._show_plan)
             page.trail_changed.connect(self._show_trail)
             page.rover_at.connect(self.plan_pane.plan.show_rover)
+            for table in page.findChildren(RecordTable):
+                table.off_requested.connect(partial(self._switch_off, page))
+                table.menu_requested.connect(partial(self._menu_of, page, table))
             page.live_said.connect(shell.header.show_live)
             page.wants_place.connect(partial(self._pick_for, page))
             for key, fill in page.header_menus().items():
@@ -228,6 +233,31 @@ class Workspace(QObject):
             self.show_stage("Marks")
             self.page.pick(set(names))
         self.say(f"{len(names)} mark{'' if len(names) == 1 else 's'} in the window.")
+
+    def _switch_off(self, page: StagePage) -> None:
+        """Delete on a selection: what the page leaves out is kept, greyed, and undone like anything else."""
+        keys = [spec.id for spec in page.commands() if spec.id.endswith((".off", ".out"))]
+        if keys:
+            self.actions.run(keys[0])
+
+    def _menu_of(self, page: StagePage, table: RecordTable | None, at: QPoint) -> None:
+        """What can be done with a selection, where it is."""
+        self.actions.refresh()
+        menu = QMenu(self.shell)
+        if table is not None:
+            menu.addAction("Copy with headers").triggered.connect(table.copy)
+            menu.addSeparator()
+        for spec in page.commands():
+            if spec.enabled():
+                menu.addAction(self.actions.actions[spec.id])
+        menu.setToolTipsVisible(True)
+        menu.aboutToHide.connect(menu.deleteLater)
+        menu.popup(at)
+
+    def _menu_on_plan(self, name: str, at: QPoint) -> None:
+        self.bridge.select(name)
+        self.page.pick({name})
+        self._menu_of(self.page, None, at)
 
     def _pick_for(self, page: StagePage) -> None:
         """Let the next click on the plan pick a place for a page."""
