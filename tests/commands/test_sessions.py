@@ -14,6 +14,7 @@ import time
 import unittest
 from collections.abc import Iterator
 from contextlib import contextmanager, redirect_stderr, redirect_stdout
+from datetime import UTC, datetime
 from typing import Any
 from unittest import mock
 
@@ -23,6 +24,8 @@ from fenwind.cli import main
 from fenwind.devices.control import command
 from fenwind.devices.transport import address
 from fenwind.geodesy.geocentric import enu_axes, to_xyz
+from fenwind.standins.receivers import Simulation
+from fenwind.standins.world import world_of
 from tests.support import CommandCase, write_plane_geoid
 
 FENWIND = [sys.executable, "-m", "fenwind"]
@@ -271,6 +274,35 @@ class TwoDays(unittest.TestCase):
                 said = run(*arguments, code=2)
                 self.assertIn(words, said)
                 self.assertIsNone(re.search("Traceback|" + SECRET, said))
+
+
+class FromALog(CommandCase):
+    """Sentences that a rover recorded, without any device."""
+
+    def test_a_log_is_an_occupation(self) -> None:
+        simulation = Simulation(world_of(WORLD), 9, datetime(2026, 5, 9, 8, tzinfo=UTC))
+        lat, lon, h = MARKS["A"]
+        simulation.control("base", {"do": "set_position", "lat": lat, "lon": lon, "h": h + 1.5})
+        log = b"".join(simulation.run_tick().get("rover", b"") for _ in range(900))
+        path = self.write("b.nmea", log)
+        control = self.write("k.csv", f"name,lat,lon,h,sh,sv\nA,{lat},{lon},{h},0.004,0.006\n")
+        job = self.path("j.fenwind")
+        self.run_json("new", job, "--control", control)
+        self.run_json("base", job, "--start", "D1", "--on", "A", "--height", "1.5")
+        measure = ("measure", job, "--rover", path, "--mark", "B", "--base", "D1", "--pole", "2.0")
+        found = self.run_json(*measure, "--epochs", "100000")
+        # 90 s less what it took to fix: all of them count, and the log's own time.
+        self.assertTrue(70 < found["epochs"] < 90, found["epochs"])
+        self.assertLess(float(np.abs(away(found, "B")).max()), 0.03)
+        (one,) = self.run_json("sessions", job)["occupations"]
+        self.assertTrue(one["finished"] and one["used"])
+        self.assertEqual(self.run_json(*measure, "--epochs", "20")["epochs"], 20)
+        said = self.refused(*measure, "--max-sh", "0.0001")
+        self.assertIn("no epoch of the log counts", said)
+        self.assertEqual(len(self.run_json("sessions", job)["occupations"]), 2)
+
+    def refused(self, *arguments: str) -> str:
+        return str(run(*arguments, code=2))
 
 
 class Above(CommandCase):

@@ -16,8 +16,8 @@ if TYPE_CHECKING:
 
 _DESCRIPTION = """Start a base on a known mark (--on) or on the mean of its own epochs (--average); tie it to
 a mark that was measured from it (--tie), or say where it is (--place). The last word on a base holds. Places
-are HOST:PORT, the path of a serial device, or ntrip://USER@HOST:PORT/NAME (its password is asked for or
-taken from FENWIND_CASTER_PASSWORD)."""
+are HOST:PORT, the path of a serial device or of a log, or ntrip://USER@HOST:PORT/NAME (its password is asked
+for or taken from FENWIND_CASTER_PASSWORD)."""
 
 
 def add_parser(verbs: Any) -> None:

@@ -146,6 +146,10 @@ def _collect(options: argparse.Namespace, keeper: Keeper, limits: Any, rover: An
             raise ProcedureError("interrupted before anything counted", hint="Measure again") from None
         keeper.flush()
         raise ProcedureError(f"interrupted; {_left(keeper)}", hint="Finish it, or measure again") from None
+    if not keeper.rows:
+        raise ProcedureError(
+            "no epoch of the log counts", where=str(rover), hint="Lower the limits, or name another log"
+        )
     keeper.flush()
     return stream.set
 

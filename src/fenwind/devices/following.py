@@ -134,6 +134,9 @@ class Following:
                 continue
             if data:
                 self._feed(k, data)
+            if link.ended:
+                link.problem = "the log is at its end"
+                break
         link.close()
 
     def _feed(self, k: int, data: bytes) -> None:

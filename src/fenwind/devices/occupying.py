@@ -55,9 +55,10 @@ def counted_epochs(
     rover: Address, limits: Limits, wait_s: float, rtcm: Address | None, reader: NmeaReader,
     stream: RtcmReader, tick: Callable[[], object],
 ) -> Iterator[Epoch]:  # fmt: skip
-    """Epochs that count, as they come; with a stream of corrections named, only once it has said where the
-    base is. tick: called at least every TICK_S. Raises Overdue after so many seconds without one, and
-    DeviceError when a place cannot be reached in the first place; a lost link is taken up again."""
+    """Epochs that count, as they come, of a log until its end; with a stream of corrections named, only
+    once it has said where the base is. tick: called at least every TICK_S. Raises Overdue after so many
+    seconds without one, and DeviceError when a place cannot be reached in the first place; a lost link is
+    taken up again."""
     links = [Link(rover)] + ([Link(rtcm)] if rtcm is not None else [])
     try:
         for link in links:
@@ -73,6 +74,8 @@ def counted_epochs(
                     last = time.monotonic()
                     yield epoch
             tick()
+            if links[0].ended:
+                return
             if time.monotonic() - last > wait_s:
                 raise Overdue(
                     f"no epoch that counts came within {wait_s:g} s ({_why(links, reader, stream)})",

@@ -4,6 +4,7 @@ break."""
 from __future__ import annotations
 
 import base64
+import io
 import os
 import re
 import select
@@ -30,7 +31,7 @@ class DeviceError(FenwindError, OSError):
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Address:
-    """Where a stream comes from. kind: tcp, serial or ntrip."""
+    """Where a stream comes from. kind: tcp, serial, ntrip, or file for one that was recorded."""
 
     kind: str
     host: str = ""
@@ -39,13 +40,13 @@ class Address:
     user: str = ""
 
     def __str__(self) -> str:
-        if self.kind == "serial":
+        if self.kind in ("serial", "file"):
             return self.path
         where = f"{self.host}:{self.port}"
         return where if self.kind == "tcp" else f"ntrip://{self.user}@{where}/{self.path}"
 
 
-_HINT = "Give HOST:PORT, the path of a serial device, or ntrip://USER@HOST:PORT/NAME"
+_HINT = "Give HOST:PORT, the path of a serial device or of a log, or ntrip://USER@HOST:PORT/NAME"
 
 
 def address(text: str) -> Address:
@@ -67,6 +68,8 @@ def address(text: str) -> Address:
             path=found["name"],
             user=found["user"] or "",
         )
+    if os.path.isfile(text):
+        return Address(kind="file", path=text)
     if text.startswith("/"):
         return Address(kind="serial", path=text)
     host, colon, port = text.rpartition(":")
@@ -92,7 +95,9 @@ class Link:
         self._password = password
         self._socket: socket.socket | None = None
         self._serial: Any = None  # a serial.Serial, which has no types
+        self._file: io.BufferedReader | None = None
         self._chunks: _Chunks | None = None
+        self.ended = False  # a file was read to its end
         self._next_try = 0.0
         self.losses = 0
         self.problem = ""
@@ -100,12 +105,14 @@ class Link:
     @property
     def connected(self) -> bool:
         """Whether the stream is open."""
-        return self._socket is not None or self._serial is not None
+        return self._socket is not None or self._serial is not None or self._file is not None
 
     def open(self) -> None:
         """Connect. Raises DeviceError."""
         try:
-            if self.where.kind == "serial":
+            if self.where.kind == "file":
+                self._file = open(self.where.path, "rb")  # noqa: SIM115 - closed with the link
+            elif self.where.kind == "serial":
                 from serial import Serial
 
                 self._serial = Serial(self.where.path, BITS_A_SECOND, timeout=0, write_timeout=CONNECT_S)
@@ -166,6 +173,10 @@ class Link:
             except DeviceError as error:
                 self.problem = str(error)
                 return b""
+        if self._file is not None:
+            piece = self._file.read(4096)
+            self.ended = not piece
+            return piece
         early, self._early = getattr(self, "_early", b""), b""
         if early:
             return self._unpacked(early)
@@ -208,7 +219,9 @@ class Link:
                 self._socket.close()
             if self._serial is not None:
                 self._serial.close()
-        self._socket, self._serial, self._chunks, self._early = None, None, None, b""
+            if self._file is not None:
+                self._file.close()
+        self._socket, self._serial, self._file, self._chunks, self._early = None, None, None, None, b""
 
 
 class _Chunks:

@@ -4,33 +4,19 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import replace
-from weakref import WeakKeyDictionary
 
 from fenwind.doubts.network_rules import network_doubts
+from fenwind.doubts.of_steps import OnceJudged
 from fenwind.doubts.registry import Doubt, Remedy
-from fenwind.errors import FenwindError
 from fenwind.job.derive import Derived
 from fenwind.job.state import JobState
 from fenwind.job.steps.network import Adjusted
 from fenwind.records.network import NetworkStep
 
-#: A network that came out the same is not judged again: trying other meanings of a value solves it anew.
-_known: WeakKeyDictionary[Adjusted, tuple[Doubt, ...]] = WeakKeyDictionary()
-
 
 def networks(state: JobState, derived: Derived) -> Iterator[Doubt]:
-    """Those of every network, and networks that could not be adjusted."""
-    for key, found in derived.of_kind("network").items():
-        if isinstance(found, FenwindError):
-            name = state.of(NetworkStep)[key].name
-            yield Doubt(
-                rule="adjust.failed", subject=key, names=(), unit="", grave=True, limit_source="computation",
-                text=f"{name}: {found}. {found.hint}.",
-            )  # fmt: skip
-        else:
-            if found not in _known:
-                _known[found] = tuple(_about(found))
-            yield from _known[found]
+    """Those of every network, and networks without a result."""
+    return _judged.look(derived, lambda key: state.of(NetworkStep)[key].name)
 
 
 def _about(found: Adjusted) -> Iterator[Doubt]:
@@ -62,3 +48,6 @@ def _rows(found: Adjusted, doubt: Doubt) -> list[int]:
             if w > most:
                 best, most = [r], w
     return best
+
+
+_judged = OnceJudged("network", "adjust", _about)

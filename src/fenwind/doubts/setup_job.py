@@ -5,13 +5,12 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator
 from dataclasses import replace
-from weakref import WeakKeyDictionary
 
 import numpy as np
 
+from fenwind.doubts.of_steps import OnceJudged
 from fenwind.doubts.registry import Doubt, Remedy
 from fenwind.doubts.resect_rules import Looked, resect_doubts
-from fenwind.errors import FenwindError
 from fenwind.job.derive import Derived
 from fenwind.job.state import JobState
 from fenwind.job.steps.setup import Placed
@@ -22,22 +21,10 @@ from fenwind.records.setups import Setup
 #: What a check may miss by, plan and height, metres (common practice, no source).
 CHECK_H_M, CHECK_V_M = 0.015, 0.020
 
-_known: WeakKeyDictionary[Placed, tuple[Doubt, ...]] = WeakKeyDictionary()
-
 
 def setups(state: JobState, derived: Derived) -> Iterator[Doubt]:
-    """Those of every setup, and setups that could not be placed."""
-    for key, found in derived.of_kind("setup").items():
-        if isinstance(found, FenwindError):
-            name = state.of(Setup)[key].name
-            yield Doubt(
-                rule="resect.failed", subject=key, names=(), unit="", grave=True, limit_source="computation",
-                text=f"{name}: {found}. {found.hint}.",
-            )  # fmt: skip
-        else:
-            if found not in _known:
-                _known[found] = tuple(_about(found))
-            yield from _known[found]
+    """Those of every setup, and setups without a result."""
+    return _judged.look(derived, lambda key: state.of(Setup)[key].name)
 
 
 def _about(found: Placed) -> Iterator[Doubt]:
@@ -86,3 +73,6 @@ def _checks(found: Placed) -> Iterator[Doubt]:
                 text=f"The check on {found.names[key]} from {found.setup.name} misses by {format_way(over)} "
                 f"in {way}.",
             )  # fmt: skip
+
+
+_judged = OnceJudged("setup", "resect", _about)

@@ -57,6 +57,21 @@ def new_mark(state: JobState, name: str) -> tuple[Mark, Gesture]:
     return mark, Gesture(f"New mark {name}", (Add(record=mark),))
 
 
+def marks_named(state: JobState, names: Iterable[str]) -> tuple[dict[str, str], tuple[Entry, ...]]:
+    """Ids by name, and the entries that make the marks the job has not. Raises ProcedureError."""
+    ids: dict[str, str] = {}
+    entries: list[Entry] = []
+    for name in names:
+        if name in ids:
+            continue
+        mark = state.mark_named(name)
+        if mark is None:
+            mark, gesture = new_mark(state, name)
+            entries += gesture.entries
+        ids[name] = mark.id
+    return ids, tuple(entries)
+
+
 def use_of(state: JobState, step: FitStep, mark: Mark) -> Use:
     """Use of a mark's pair in a fit."""
     use = dict(step.uses).get(mark.id)

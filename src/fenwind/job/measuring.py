@@ -3,6 +3,7 @@ amount to."""
 
 from __future__ import annotations
 
+import zlib
 from collections.abc import Sequence
 from dataclasses import dataclass, fields, replace
 
@@ -52,8 +53,10 @@ class Row:
     broadcast: tuple[float, float, float]
 
 
-def pack(rows: Sequence[Row]) -> bytes:
-    """Epochs as the bytes of a blob."""
+def pack(rows: Sequence[Row], occupation: str = "", number: int = 0) -> bytes:
+    """Epochs as the bytes of a blob. Blobs are kept once by their contents, so that a log that is taken in
+    twice needs what tells its pieces apart: whose they are, and their number."""
+    whose = float(zlib.crc32(occupation.encode()))
     table = np.array(
         [
             (r.time_s, r.lat, r.lon, r.h, *r.sigma, r.pdop, r.age, SOLUTIONS.index(r.solution), *r.broadcast)
@@ -61,7 +64,8 @@ def pack(rows: Sequence[Row]) -> bytes:
         ],
         dtype=np.float64,
     ).reshape(-1, len(COLUMNS))
-    return series.encode({name: (unit, table[:, k]) for k, (name, unit) in enumerate(COLUMNS)})
+    columns = {name: (unit, table[:, k]) for k, (name, unit) in enumerate(COLUMNS)}
+    return series.encode(columns | {"piece": ("", np.array([whose, float(number)]))})
 
 
 def unpack(data: bytes) -> list[Row]:
@@ -90,7 +94,9 @@ def origin_of(occupation: str) -> str:
 
 def keep_rows(file: JobFile, occupation: str, number: int, rows: Sequence[Row]) -> None:
     """Keep some epochs of an occupation under way. Raises JobError."""
-    file.append_blobs([Blob(name=f"{number:06d}", origin=origin_of(occupation), data=pack(rows))])
+    file.append_blobs(
+        [Blob(name=f"{number:06d}", origin=origin_of(occupation), data=pack(rows, occupation, number))]
+    )
 
 
 def kept_rows(file: JobFile, occupation: str) -> list[Row]:

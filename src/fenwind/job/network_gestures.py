@@ -7,10 +7,10 @@ from dataclasses import replace
 from typing import Any
 
 from fenwind.errors import ProcedureError
-from fenwind.job.gestures import new_mark
+from fenwind.job.gestures import marks_named
 from fenwind.job.job import new_id
 from fenwind.job.state import JobState
-from fenwind.records.entries import Add, Entry, Gesture, amend
+from fenwind.records.entries import Add, Gesture, amend
 from fenwind.records.network import NetworkDatum, NetworkStep, ObservationSet
 
 
@@ -21,16 +21,8 @@ def take_observations(state: JobState, found: ObservationSet, frame: str) -> Ges
         raise ProcedureError("the job has no frame to adjust in", hint="Set up a frame first")
     if not found.kind:
         raise ProcedureError("there is no observation in it", hint="Choose another file")
-    entries: list[Entry] = []
-    ids: dict[str, str] = {"": ""}
-    for name in dict.fromkeys((*found.at, *found.to, *found.back)):
-        if name in ids:
-            continue
-        mark = state.mark_named(name)
-        if mark is None:
-            mark, gesture = new_mark(state, name)
-            entries += gesture.entries
-        ids[name] = mark.id
+    ids, entries = marks_named(state, (name for name in (*found.at, *found.to, *found.back) if name))
+    ids[""] = ""
     kept = replace(
         found, id=new_id(), at=tuple(ids[n] for n in found.at), to=tuple(ids[n] for n in found.to),
         back=tuple(ids[n] for n in found.back),

@@ -7,10 +7,10 @@ from dataclasses import replace
 from typing import Any
 
 from fenwind.errors import ProcedureError
-from fenwind.job.gestures import new_mark
+from fenwind.job.gestures import marks_named
 from fenwind.job.job import new_id
 from fenwind.job.state import JobState
-from fenwind.records.entries import Add, Entry, Gesture, amend
+from fenwind.records.entries import Add, Gesture, amend
 from fenwind.records.setups import Setup, ShotUse
 
 
@@ -26,14 +26,7 @@ def take_setup(
         raise ProcedureError("nothing was sighted", hint="Choose another file")
     if station.strip() in found.target:
         raise ProcedureError(f"{station} is sighted from itself", hint="Give the station another name")
-    entries: list[Entry] = []
-    ids: dict[str, str] = {}
-    for name in dict.fromkeys((station.strip(), *found.target)):
-        mark = state.mark_named(name)
-        if mark is None:
-            mark, gesture = new_mark(state, name)
-            entries += gesture.entries
-        ids[name] = mark.id
+    ids, entries = marks_named(state, (station.strip(), *found.target))
     kept = replace(
         found, id=new_id(), name=f"Setup {len(state.of(Setup)) + 1}", frame=frame,
         station=ids[station.strip()], word="known" if station.strip() in known else "free",
