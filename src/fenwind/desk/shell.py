@@ -137,9 +137,9 @@ class Header(_Strip):
             self.parts[key] = button
             layout.addWidget(button)
         layout.addStretch(1)
-        self.finder = QPushButton("Find a mark or an action                Ctrl K")
+        self.finder = ShortButton("Find a mark or an action                Ctrl K")
         look(self.finder, "find")
-        self.finder.setFixedWidth(scaled(252))
+        self.finder.setMaximumWidth(scaled(252))
         self.finder.setToolTip("Find marks and commands by any part of the name (Ctrl+K)")
         layout.addWidget(self.finder)
         layout.addSpacing(8)

@@ -52,9 +52,13 @@ STAGES: tuple[Stage, ...] = (
         page="sessions:SessionsSheet",
         families=("base", "occupation", "session"),
         subjects=("base", "occupation"),
-        empty="Bases and the occupations that follow from them will stand here. Close this job and run "
-        "fenwind base and fenwind measure on its file: they keep every epoch in it. Here each base says what "
-        "it stands on; when that changes, every mark that was measured from it follows.",
+        empty="Bases and the occupations that follow from them stand here. Start a base over a known "
+        "mark, or "
+        "on an average of its own; then listen to a rover and measure marks. Each base says what it "
+        "stands on; "
+        "when that changes, every mark that was measured from it follows. Without receivers, the "
+        "stand-in ones "
+        "(Ctrl+K, stand) are there to practise with.",
     ),
     Stage(
         name="Setups",

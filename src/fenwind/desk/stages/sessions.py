@@ -84,6 +84,7 @@ class SessionsSheet(Sheet):
         self.table.setAccessibleName("Occupations")
         self.table.row_picked.connect(lambda row: self.bridge.select(row.mark))
         self.column.addWidget(self.table, 1)
+        self.column.addStretch(0)
 
     def _columns(self) -> list[Column]:
         def way(k: int, title: str) -> Column:
