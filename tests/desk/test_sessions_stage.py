@@ -39,6 +39,9 @@ class SessionsStage(QtTestCase):
         self.assertEqual(self.cells(sheet, "d2"), ["0.0", "\u221255.0", "0.0", "+55.0"])
         (doubt,) = [d for d in bridge.findings.open if d.grave]
         self.assertIn("antenna height 2.1100 m", doubt.text)
+        self.choose(sheet.statement.parts["weights"], "by their covariance")
+        self.assertIn("Several of a mark count by their covariance.", sheet.statement.text())
+        bridge.undo()
         row = next(r for r in sheet.table.records.rows if r.one.id == "o2")
         self.assertFalse(sheet._edit_height(row, "2 sideways"))
         self.assertTrue(sheet._edit_height(row, "2.0 vertical"))

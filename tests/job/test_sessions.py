@@ -13,8 +13,8 @@ from fenwind.job import session_gestures as gestures
 from fenwind.job.job import Job
 from fenwind.job.session_view import between, enu_between, moved, places, rover_of, summary
 from fenwind.procedures.rover import Point, mean_of_epochs
-from fenwind.records.entries import amend
-from fenwind.records.sessions import BaseSetup, Occupation
+from fenwind.records.entries import Add, amend
+from fenwind.records.sessions import BaseSetup, Equipment, Occupation
 from tests.session_job import JUMP, VARIANCE, place, session_job
 from tests.support import TempFolder
 
@@ -107,6 +107,24 @@ class Sessions(TempFolder):
         self.assertIn("o4", rover.each)
         one = summary(list(self.job.state.of(Occupation).values()), rover, "b")
         self.assertEqual((one.count, one.separation_h), (2, 24.0))
+
+    def test_how_several_occupations_count(self) -> None:
+        """B from two bases, the second time 30 mm east with three times the sigma and twice the PDOP."""
+        self.do("known", "a")
+        east = enu_axes(*place("B")[:2])[0] * 0.030
+        two = self.job.state.of(Occupation)["o3"]
+        self.job.record("worse", [amend(
+            two, dx_m=two.dx_m + east[0], dy_m=two.dy_m + east[1], dz_m=two.dz_m + east[2], pdop=3.0,
+            **{key: 9.0 * value for key, value in VARIANCE.items()},
+        ), amend(self.job.state.of(Occupation)["o1"], pdop=1.5)])  # fmt: skip
+        for word, wanted in (("equal", 0.015), ("covariance", 0.003), ("pdop", 0.006)):
+            with self.subTest(word=word):
+                old = self.job.state.of(Equipment).get("equipment")
+                entry = Add(record=Equipment(weights=word)) if old is None else amend(old, weights=word)
+                self.job.record("weights", [entry])
+                np.testing.assert_allclose(self.away("B"), [wanted, 0.0, 0.0], atol=1e-6)
+        own = rover_of(self.derive(self.job)).marks["b"].covariance()
+        self.assertGreater(float(own[0, 0]), 0.0)
 
     def test_mean_of_epochs_against_a_simulation(self) -> None:
         """4,000 first-order processes: the variance of their means is that of one epoch over `effective`."""

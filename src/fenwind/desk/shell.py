@@ -16,6 +16,7 @@ from PySide6.QtWidgets import (
     QPushButton,
     QSplitter,
     QStackedWidget,
+    QStyle,
     QStyleOptionButton,
     QVBoxLayout,
     QWidget,
@@ -80,8 +81,9 @@ class ShortButton(QPushButton):
 
     def initStyleOption(self, option: QStyleOptionButton) -> None:
         super().initStyleOption(option)
-        whole = self.text()
-        option.text = self.fontMetrics().elidedText(whole, Qt.TextElideMode.ElideRight, self.width())
+        inside = self.style().subElementRect(QStyle.SubElement.SE_PushButtonContents, option, self)
+        width = inside.width() or self.width()
+        option.text = self.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideRight, width)
 
 
 def show_look(widget: QWidget, name: str) -> None:

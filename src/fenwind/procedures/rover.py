@@ -58,13 +58,13 @@ def shared(one: Errors, other: Errors) -> FloatArray:
     return total
 
 
-def combined(parts: Iterable[tuple[float, Errors]]) -> dict[str, tuple[FloatArray, FloatArray]]:
-    """Errors of a weighted sum."""
+def combined(parts: Iterable[tuple[FloatArray, Errors]]) -> dict[str, tuple[FloatArray, FloatArray]]:
+    """Errors of a weighted sum; weights (3, 3)."""
     out: dict[str, tuple[FloatArray, FloatArray]] = {}
     for weight, errors in parts:
         for key, (a, s) in errors.items():
             known = out.get(key)
-            out[key] = (weight * a if known is None else known[0] + weight * a, s)
+            out[key] = (weight @ a if known is None else known[0] + weight @ a, s)
     return out
 
 
@@ -148,12 +148,15 @@ def tied_arp(target: Point, there: Sequence[Measured]) -> Point:
     return mean(each)
 
 
-def mean(points: Sequence[Point]) -> Point:
-    """The mean of points, equal weights."""
-    weight = 1.0 / len(points)
+def mean(points: Sequence[Point], weights: Sequence[FloatArray] | None = None) -> Point:
+    """The mean of points; weights (3, 3) each, equal without."""
+    if weights is None:
+        weights = [np.eye(3)] * len(points)
+    whole = np.linalg.inv(np.sum(weights, axis=0))
+    shares = [whole @ weight for weight in weights]
     return Point(
-        xyz=sum((p.xyz for p in points), np.zeros(3)) * weight,
-        errors=combined((weight, p.errors) for p in points),
+        xyz=sum((share @ p.xyz for share, p in zip(shares, points, strict=True)), np.zeros(3)),
+        errors=combined((share, p.errors) for share, p in zip(shares, points, strict=True)),
     )
 
 

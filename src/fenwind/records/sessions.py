@@ -8,6 +8,8 @@ from typing import Literal
 
 from fenwind.geodesy.antenna import Method
 
+#: How several occupations of a mark count in its mean.
+MeanWeights = Literal["equal", "covariance", "pdop"]
 BaseWord = Literal["known", "average", "tie", "place"]
 
 
@@ -103,7 +105,7 @@ class Occupation:
 class Equipment:
     """What the desk measures with: where the receivers are listened to and spoken to (places as the
     command line has them, never a password), the rover's antenna, and when an epoch counts. max_*: None for
-    no limit."""
+    no limit. weights: of several occupations in the mean of a mark."""
 
     id: str = "equipment"
     rover: str = ""
@@ -119,4 +121,5 @@ class Equipment:
     max_sigma_h_m: float | None = None
     max_sigma_v_m: float | None = None
     max_pdop: float | None = None
+    weights: MeanWeights = "equal"
     active: bool = True

@@ -37,6 +37,8 @@ from fenwind.records.sessions import BaseSetup, Occupation
 from fenwind.reports.fit_report import mm
 from fenwind.reports.statement import Part
 
+#: How several occupations of a mark count.
+WEIGHTS = {"equal": "alike", "covariance": "by their covariance", "pdop": "by their PDOP"}
 #: Departures are drawn against this, plan and height, metres.
 SEEN_H_M, SEEN_V_M = 0.015, 0.025
 
@@ -58,7 +60,9 @@ class SessionsSheet(Sheet):
     def __init__(self, bridge: JobBridge, stage: Stage) -> None:
         super().__init__(bridge, stage)
         self._base = ""
-        self.statement.set_menus({"base": self._menu_base, "word": self._menu_word})
+        self.statement.set_menus(
+            {"base": self._menu_base, "word": self._menu_word, "weights": self._menu_weights}
+        )
         self.statement.part_clicked.connect(self._on_part)
         self.note = PlainLabel("")
         self.note.setWordWrap(True)
@@ -173,6 +177,7 @@ class SessionsSheet(Sheet):
             Part(text=_word(state, base), key="word"), Part(text=", its antenna "),
             Part(text=f"{height} {base.method}", key="height"),
             Part(text=f"; {_many(count)} from it."),
+            *(self._weight_parts()),
         ]  # fmt: skip
 
     def _note(self, base: BaseSetup) -> str:
@@ -223,6 +228,18 @@ class SessionsSheet(Sheet):
             choice(menu, words, partial(self._look_at, base.id), checked=base is self.base)
         menu.addSeparator()
         choice(menu, "Start another base", self.start.open)
+
+    def _weight_parts(self) -> list[Part]:
+        """How several occupations of a mark count, where some mark has several."""
+        if all(len(ids) < 2 for ids in rover_of(self.bridge.derived).used.values()):
+            return []
+        words = WEIGHTS[self.devices.equipment.weights]
+        return [Part(text=" Several of a mark count "), Part(text=words, key="weights"), Part(text=".")]
+
+    def _menu_weights(self, menu: QMenu) -> None:
+        now = self.devices.equipment.weights
+        for word, words in WEIGHTS.items():
+            choice(menu, words, partial(self.devices.set_equipment, weights=word), checked=word == now)
 
     def _look_at(self, key: str) -> None:
         self._base = self.devices.base_id = key

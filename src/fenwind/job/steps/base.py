@@ -21,7 +21,7 @@ from fenwind.records.sessions import Antenna, BaseSetup, Occupation
 
 _COLUMNS = (
     "mark", "base", "antenna", "height_m", "method", "dx_m", "dy_m", "dz_m", "cee_m2", "cen_m2", "ceu_m2",
-    "cnn_m2", "cnu_m2", "cuu_m2", "check", "started",
+    "cnn_m2", "cnu_m2", "cuu_m2", "check", "started", "pdop",
 )  # fmt: skip
 
 
@@ -67,11 +67,12 @@ def model_of(record: Antenna) -> AntennaModel:
 
 @dataclass(frozen=True, kw_only=True, eq=False)
 class OccupationRow:
-    """A usable occupation with whether it is a check, and when it started."""
+    """A usable occupation with whether it is a check, when it started, and its PDOP (nan without)."""
 
     measured: Measured
     check: bool
     started: str
+    pdop: float
 
 
 def occupations(reader: Reader) -> list[OccupationRow]:
@@ -95,7 +96,12 @@ def occupations(reader: Reader) -> list[OccupationRow]:
             id=key, mark=rows["mark"][i], base=rows["base"][i], vector=vectors[:, i],
             covariance=covariance[:, :, i], height_m=height,
         )  # fmt: skip
-        out.append(OccupationRow(measured=one, check=bool(rows["check"][i]), started=rows["started"][i]))
+        out.append(
+            OccupationRow(
+                measured=one, check=bool(rows["check"][i]), started=rows["started"][i],
+                pdop=float(rows["pdop"][i]),
+            )
+        )  # fmt: skip
     return out
 
 

@@ -10,13 +10,14 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fenwind.errors import FenwindError
+from fenwind.geodesy.geocentric import enu_axes
 from fenwind.job.reader import Digest, Reader
 from fenwind.job.state import JobState
 from fenwind.job.steps.base import OccupationRow, PlacedBase, base_node, occupations
 from fenwind.job.steps.outcome import Gathering, Node, Outcome
 from fenwind.procedures.rover import Measured, Point, grounds_of, mean
 from fenwind.progress import Progress
-from fenwind.records.sessions import BaseSetup
+from fenwind.records.sessions import BaseSetup, Equipment, MeanWeights
 
 FloatArray = NDArray[np.float64]
 
@@ -44,6 +45,7 @@ NO_ROVER = RoverMarks(marks={}, each={}, used={}, bases={})
 class _Inputs:
     rows: tuple[OccupationRow, ...]
     bases: Mapping[str, PlacedBase]
+    weights: MeanWeights
 
 
 class Rover(Gathering):
@@ -61,7 +63,9 @@ class Rover(Gathering):
         keys = reader.rows(BaseSetup, active=True).ids.tolist()
         outcomes = reader.outcomes([base_node(key) for key in keys])
         bases = {o.node.subject: o.result for o in outcomes if o.result is not None}
-        return _Inputs(rows=tuple(rows), bases=bases), None
+        equipment = reader.record(Equipment, "equipment")
+        weights = equipment.weights if equipment is not None else "equal"
+        return _Inputs(rows=tuple(rows), bases=bases, weights=weights), None
 
     def solve(self, inputs: _Inputs, progress: Progress) -> RoverMarks:
         """Every occupation from its base, then the means. Checks take no part; those from an untied base
@@ -82,13 +86,33 @@ class Rover(Gathering):
             firm = [r for r in rows if inputs.bases[r.measured.base].record.word != "average"]
             used[mark] = tuple(r.measured.id for r in firm or rows)
         progress.check()
-        marks = {
-            mark: each[ids[0]] if len(ids) == 1 else mean([each[i] for i in ids])
-            for mark, ids in used.items()
-        }
+        several = {one.measured.id: one for one in inputs.rows}
+        marks = {}
+        for mark, ids in used.items():
+            points = [each[i] for i in ids]
+            weights = _weights([several[i] for i in ids], points, inputs.weights) if len(ids) > 1 else None
+            marks[mark] = points[0] if len(ids) == 1 else mean(points, weights)
         return RoverMarks(marks=marks, each=each, used=used, bases=inputs.bases)
 
     def named(self, node: Node, outcome: Outcome, names: Mapping[str, str], state: JobState) -> Any:
         """The result by ids; None where there is none."""
         found = outcome.result
         return found if found is not None and not isinstance(found, FenwindError) and found.each else None
+
+
+def _weights(rows: list[OccupationRow], points: list[Point], by: MeanWeights) -> list[FloatArray] | None:
+    """Weights (3, 3) of occupations in the mean of a mark; None for equal ones, and where one does not say
+    what it would be weighted by."""
+    if by == "covariance":
+        found: list[FloatArray] = []
+        for row, point in zip(rows, points, strict=True):
+            lat, lon, _ = point.geodetic
+            axes = enu_axes(lat, lon)
+            covariance = axes.T @ row.measured.covariance @ axes
+            if not np.linalg.det(covariance) > 0.0:
+                return None
+            found.append(np.asarray(np.linalg.inv(covariance)))
+        return found
+    if by == "pdop" and all(row.pdop > 0.0 for row in rows):
+        return [np.eye(3) / row.pdop**2 for row in rows]
+    return None
