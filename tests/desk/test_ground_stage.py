@@ -1,6 +1,8 @@
 """The Ground stage through the window: a factor, a projection laid along the marks, and the system taken as a
 frame."""
 
+from dataclasses import replace
+
 import numpy as np
 import pyproj
 
@@ -127,6 +129,33 @@ class GroundStage(QtTestCase):
         self.page._use_method("grid")
         self.assertEqual([t.replace("\u2009", "") for t in self.cells("e")], ["1740000.000", "1740900.000"])
         self.assertEqual(next(c for c in self.page.table.records.columns if c.key == "e").unit, "ftUS")
+
+    def test_an_offset_is_typed_as_the_frame_is_written(self) -> None:
+        """Northing first, and a system that counts southwards and westwards (EPSG 2053, Lo29, Y then X)."""
+        page, b = self.page, self.b
+        from fenwind.geodesy.frames import axes_of, open_frame, working_frame_spec
+        from fenwind.job.gestures import change_frame
+
+        page._change(origin="")
+        for name, spec, typed, shown, kept in (
+            ("north", None, "-6700000, -400000", "N −6\u2009700\u2009000.000, E −400\u2009000.000",
+             (-400000.0, -6700000.0)),
+            ("south", working_frame_spec("EPSG:2053"), "10, 20", "Y +10.000, X +20.000", (-10.0, -20.0)),
+        ):  # fmt: skip
+            if spec is None:
+                b.do(change_frame(b.state.frames["map"], name, axis_order="NE"))
+                self.assertEqual([c.key for c in page._columns()[5:7]], ["n", "e"])
+            else:
+                page.found = replace(page.found, frame=open_frame(spec))
+                self.assertEqual([a.sign for a in axes_of(spec)], [-1.0, -1.0])
+            found = page.found
+            with self.subTest(name):
+                page._ask_part("offset")
+                self.assertIn("Y, X" if spec else "N, E", page.ask.label.text())
+                page.ask.edit.setText(typed)
+                page.ask.ok.click()
+                self.assertEqual(page.draft.offset, kept)
+                self.assertIn(shown, "".join(part.text for part in page._parts(found)))
 
     def test_an_empty_job_says_what_is_missing(self) -> None:
         w = self.open("--empty")

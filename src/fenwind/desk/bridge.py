@@ -154,8 +154,12 @@ class JobBridge(QObject):
     @property
     def axes(self) -> tuple[ShownAxis, ShownAxis]:
         """The plane coordinates of the frame shown as people read them."""
+        return self.axes_in(self.frame)
+
+    def axes_in(self, frame: FrameRecord | None) -> tuple[ShownAxis, ShownAxis]:
+        """The plane coordinates of a frame as people read them."""
         try:
-            return axes_of(self.frame.spec) if self.frame else shown_axes(None)
+            return axes_of(frame.spec) if frame else shown_axes(None)
         except FenwindError:
             return shown_axes(None)  # a system that is not known has a doubt of its own
 

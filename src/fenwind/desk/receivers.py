@@ -18,7 +18,7 @@ from fenwind.devices.occupying import Limits
 from fenwind.devices.transport import address
 from fenwind.errors import FenwindError, ProcedureError
 from fenwind.geodesy.antenna import reduced
-from fenwind.geodesy.geocentric import to_xyz
+from fenwind.geodesy.geocentric import enu_axes, from_xyz, to_xyz
 from fenwind.job.job import new_id
 from fenwind.job.live_place import ground_xyz
 from fenwind.job.measuring import Row, keep_rows, kept_rows, settled
@@ -42,8 +42,6 @@ class Measurement:
 
     def vectors(self) -> FloatArray:
         """East, north, up (3, k) of the epochs from their mean, metres."""
-        from fenwind.geodesy.geocentric import enu_axes, from_xyz
-
         rows = self.keeper.rows
         xyz = (
             to_xyz(*np.array([(r.lat, r.lon, r.h) for r in rows]).T) - np.array([r.broadcast for r in rows]).T

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
@@ -20,6 +22,12 @@ def chi2_quantile(probability: float, dof: float) -> float:
     from scipy import special
 
     return float(special.chdtri(dof, 1.0 - probability))
+
+
+def plan_reach() -> float:
+    """What the standard deviations of a plan ellipse are multiplied by so that it holds 95 %: the root of the
+    chi-square quantile with two degrees of freedom."""
+    return math.sqrt(chi2_quantile(0.95, 2))
 
 
 def f_tail(value: ArrayLike, dof1: float, dof2: float) -> FloatArray:

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from fenwind.estimation.distributions import chi2_quantile, f_quantile, normal_quantile, t_quantile
+from fenwind.estimation.distributions import f_quantile, normal_quantile, plan_reach, t_quantile
 from fenwind.procedures.fit import FitResult
 
 FloatArray = NDArray[np.float64]
@@ -35,7 +35,7 @@ def factors95(result: FitResult) -> tuple[float, float]:
     confidence regions (from memory).
     """
     if not result.sigmas_assumed:
-        return math.sqrt(chi2_quantile(0.95, 2)), normal_quantile(0.975)
+        return plan_reach(), normal_quantile(0.975)
     plan = result.plan_adjustment.dof
     height = result.height_adjustment.dof if result.height_adjustment is not None else 0
     return (

@@ -24,7 +24,8 @@ from fenwind.desk.table import Column, RecordTable
 from fenwind.desk.tasks import Task, TaskRunner
 from fenwind.doubts.ground_rules import ground_doubts
 from fenwind.errors import FenwindError, ParseError
-from fenwind.geodesy.frames import Frame, FrameSpec
+from fenwind.geodesy.axes import ShownAxis
+from fenwind.geodesy.frames import Frame, FrameSpec, axes_of
 from fenwind.geodesy.ground_frame import GroundScale
 from fenwind.job import ground_view
 from fenwind.job.gestures import add_frame
@@ -67,6 +68,12 @@ class _Found:
     wanted: Distortion | None = None
     doubts: tuple[str, ...] = ()
     error: str = ""
+
+
+def _as_written(offset: tuple[float, float], axes: tuple[ShownAxis, ShownAxis]) -> list[float]:
+    """An offset (east, north) in the order and with the signs that the frame's coordinates are written."""
+    value = dict(zip("en", offset, strict=True))
+    return [axis.sign * value[axis.component] + 0.0 for axis in axes]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -144,12 +151,15 @@ class GroundSheet(Sheet):
                 text=lambda r: format_fixed(get(r) * 1e6, 1, sign=True), tip=tip,
             )  # fmt: skip
 
-        def metres(key: str, title: str, get: Callable[[_Row], float]) -> Column:
+        def place(axis: ShownAxis) -> Column:
+            row, size = "en".index(axis.component), axis.sign / self._unit().metres
             return Column(
-                key=key, title=title, unit=self._unit().key, right=True, width=106,
-                text=lambda r: format_fixed(get(r) / self._unit().metres, 3),
-                value=lambda r: get(r) / self._unit().metres,
+                key=axis.component, title=axis.title, unit=self._unit().key, right=True, width=106,
+                text=lambda r: format_fixed(float(r.shown.plane[row, r.i]) * size, 3),
+                value=lambda r: float(r.shown.plane[row, r.i]) * size,
             )  # fmt: skip
+
+        axes = axes_of(self.found.frame.spec) if self.found is not None else self.bridge.axes
 
         return [
             Column(
@@ -170,8 +180,7 @@ class GroundSheet(Sheet):
                 value=lambda r: float(r.shown.off[r.i]) + 1.0,
                 text=lambda r: format_fixed(float(r.shown.off[r.i]) + 1.0, 9), tip="Plane over ground",
             ),
-            metres("e", "E", lambda r: float(r.shown.plane[0, r.i])),
-            metres("n", "N", lambda r: float(r.shown.plane[1, r.i])),
+            *(place(axis) for axis in axes),
             Column(
                 key="turn", title="convergence", right=True, width=104,
                 value=lambda r: float(r.shown.convergence[r.i]),
@@ -289,9 +298,10 @@ class GroundSheet(Sheet):
         at = {"mean": "the mean factor of all"}.get(d.at) or (
             f"the factor at {self._name(d.at)}" if d.at in found.marks.ids else f"the factor {d.at}"
         )
-        axes = self.bridge.axes
+        axes = axes_of(found.frame.spec)
         offset = ", ".join(
-            f"{axis.title} {format_fixed(v, 3, sign=True)}" for axis, v in zip(axes, d.offset, strict=True)
+            f"{axis.title} {format_fixed(v, 3, sign=True)}"
+            for axis, v in zip(axes, _as_written(d.offset, axes), strict=True)
         )
         return [
             *parts, Part(text=" on the ground by "), Part(text=at, key="at"), Part(text=" about "),
@@ -416,9 +426,10 @@ class GroundSheet(Sheet):
         if key == "typed":
             text = d.at if self.found is not None and d.at not in ("mean", *self.found.marks.ids) else ""
             self.ask.ask("Ground = grid times which factor?", self._use_typed, text=text, button="Use it")
-        elif key == "offset":
-            text = f"{d.offset[0]:.3f}, {d.offset[1]:.3f}"
-            first, second = self.bridge.axes
+        elif key == "offset" and self.found is not None:
+            axes = axes_of(self.found.frame.spec)
+            text = ", ".join(f"{value:.3f}" for value in _as_written(d.offset, axes))
+            first, second = axes
             question = f"Move ground coordinates by {first.title}, {second.title} in {unit.plural}:"
             self.ask.ask(question, self._use_offset, text=text, button="Use it")
 
@@ -440,7 +451,11 @@ class GroundSheet(Sheet):
         except FenwindError as error:
             self.bridge.tell_error(error)
             return False
-        return self._change(offset=(values[0], values[1]))
+        if self.found is None:
+            return False
+        axes = axes_of(self.found.frame.spec)
+        offset = {axis.component: axis.sign * value for axis, value in zip(axes, values, strict=True)}
+        return self._change(offset=(offset["e"], offset["n"]))
 
     def _ask_name(self) -> None:
         if self.found is not None and self.found.spec is not None:

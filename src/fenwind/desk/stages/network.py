@@ -180,10 +180,10 @@ class NetworkSheet(Sheet):
         parts += [
             Part(text=f" in {frame.spec.name if frame else '?'}, "),
             Part(text=_datum_words(state, step), key="hold"),
-            Part(text=", plumb lines "), Part(text=_slope_words(state, step), key="slope"),
-            Part(text=", refraction "), Part(text=f"{step.k:g}", key="k"), Part(text="."),
-        ]  # fmt: skip
-        return parts
+        ]
+        if not (isinstance(found, Adjusted) and found.result.net.plane):  # a plane's plumb lines are parallel
+            parts += [Part(text=", plumb lines "), Part(text=_slope_words(state, step), key="slope")]
+        return [*parts, Part(text=", refraction "), Part(text=f"{step.k:g}", key="k"), Part(text=".")]
 
     def _rows(self, step: NetworkStep, found: Adjusted | FenwindError | None) -> list[_Row]:
         state = self.bridge.seen

@@ -96,12 +96,16 @@ class SetupsSheet(Sheet):
                 bar=lambda r: r.away[k] / SEEN_M, tip="What a check misses by: observed - known",
             )  # fmt: skip
 
-        def place(k: int, title: str, width: int) -> Column:
+        def place(k: int, title: str, width: int, sign: float = 1.0) -> Column:
+            size = sign / self.bridge.unit.metres
             return Column(
                 key=f"p{k}", title=title, unit=self.bridge.unit.key, right=True, width=width,
-                text=lambda r: format_fixed(r.place[k] / self.bridge.unit.metres, 3),
-                value=lambda r: r.place[k] / self.bridge.unit.metres,
+                text=lambda r: format_fixed(r.place[k] * size, 3), value=lambda r: r.place[k] * size,
             )  # fmt: skip
+
+        setup = self.setup
+        axes = self.bridge.axes_in(self.bridge.state.frames.get(setup.frame) if setup is not None else None)
+        plan = [place("en".index(axis.component), axis.title, 106, axis.sign) for axis in axes]
 
         def angle(r: _Row) -> str:
             style = self.bridge.angle_style
@@ -123,7 +127,7 @@ class SetupsSheet(Sheet):
             left(0, "direction", "″", RAD_PER_SECOND, SEEN_S * RAD_PER_SECOND),
             left(1, "distance", "mm", 0.001, SEEN_M),
             left(2, "height", "mm", 0.001, SEEN_M),
-            place(0, "E", 106), place(1, "N", 106), place(2, "H", 84),
+            *plan, place(2, "H", 84),
             away(0, "ΔE"), away(1, "ΔN"), away(2, "ΔH"),
             Column(
                 key="direction", title="circle", right=True, width=108, tone=_tone, text=angle,

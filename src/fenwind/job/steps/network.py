@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from fenwind.errors import FenwindError, ProcedureError
-from fenwind.estimation.distributions import chi2_tail
+from fenwind.estimation.distributions import chi2_tail, plan_reach
 from fenwind.geodesy.frames import Frame
 from fenwind.geodesy.geoid import GeoidGrid
 from fenwind.job.reader import Digest, Reader
@@ -25,9 +25,6 @@ from fenwind.procedures.positions import Positions
 from fenwind.progress import Progress
 from fenwind.records.network import NetworkStep, ObservationSet
 from fenwind.records.records import FrameRecord, Mark
-
-#: Ellipses are drawn at 95 % in plan: root of the chi-square with two degrees of freedom.
-REACH = 2.447747
 
 
 def network_node(step: str) -> Node:
@@ -167,7 +164,7 @@ class NetworkKind(Gathering):
         covariance = result.positions.covariance[:2, :2, [place[key] for key in free]]
         return Drawing(
             frame=result.step.frame, roles=roles, vector_marks=tuple(free), vectors=np.zeros((2, len(free))),
-            covariance=np.nan_to_num(covariance), reach=REACH, lines=_lines(result),
+            covariance=np.nan_to_num(covariance), reach=plan_reach(), lines=_lines(result),
         )  # fmt: skip
 
     def named(self, node: Node, outcome: Outcome, names: Mapping[str, str], state: JobState) -> Any:

@@ -12,6 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fenwind.errors import ProcedureError
+from fenwind.estimation.distributions import plan_reach
 from fenwind.geodesy.frames import Frame
 from fenwind.job.reader import Digest, Reader
 from fenwind.job.state import JobState
@@ -40,9 +41,6 @@ from fenwind.records.records import Mark
 from fenwind.records.setups import Setup
 
 FloatArray = NDArray[np.float64]
-
-#: Ellipses are drawn at 95 % in plan: root of the chi-square with two degrees of freedom.
-REACH = 2.447747
 
 
 def setup_node(key: str) -> Node:
@@ -170,7 +168,7 @@ class SetupKind(Gathering):
         return Drawing(
             frame=setup.frame, roles=roles, vector_marks=result.new.names,
             vectors=np.zeros((2, len(result.new))), covariance=np.nan_to_num(result.new.covariance[:2, :2]),
-            reach=REACH, lines=tuple((a, b, 1.0) for a, b in rays),
+            reach=plan_reach(), lines=tuple((a, b, 1.0) for a, b in rays),
         )  # fmt: skip
 
     def named(self, node: Node, outcome: Outcome, names: Mapping[str, str], state: JobState) -> Any:
