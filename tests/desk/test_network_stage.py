@@ -1,6 +1,8 @@
 """The Network stage through the window: a sentence, observations with their figures, what would be without
 one, a file taken in."""
 
+from dataclasses import replace
+
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtGui import QContextMenuEvent
 from PySide6.QtTest import QTest
@@ -40,6 +42,10 @@ class NetworkStage(QtTestCase):
             self.assertEqual(columns["mdb"].text(row), f"{figures.mdb[0] / unit:.1f}{word}")
             self.assertEqual(columns["external"].text(row), f"{figures.external[0] * 1000:.1f}")
             self.assertAlmostEqual(columns["w"].bar(row), figures.w[0] / 3.290527, 6)
+        flat = replace(found, result=replace(found.result, net=replace(found.result.net, plane=True)))
+        step = w.bridge.state.of(NetworkStep)["net-1"]
+        for one, told in ((found, True), (flat, False)):  # plumb lines of a plane are parallel
+            self.assertIs("slope" in {part.key for part in page._parts(step, one)}, told)
         scene = w.plan_pane.plan.scene
         self.assertEqual(scene.title, "ETRS89 / UTM 32N")
         self.assertEqual(scene.lines.shape[1], 20)

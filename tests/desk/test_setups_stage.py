@@ -2,6 +2,7 @@
 
 import numpy as np
 
+from fenwind.job.gestures import change_frame
 from fenwind.quantities.angles import RAD_PER_SECOND
 from fenwind.records.setups import Setup
 from tests.desk.qt_case import QtTestCase
@@ -44,6 +45,13 @@ class SetupsStage(QtTestCase):
         )
         self.assertEqual(self.cells("p2")[5].replace("\u2009", ""), f"{found.shots.position[2, 5]:.3f}")
         self.assertEqual(self.w.plan_pane.plan.scene.lines.shape[1], 7)
+        self.b.do(change_frame(self.b.state.frames["map"], "northing first", axis_order="NE"))
+        titles = [c.title for c in page.table.records.columns if c.key[0] == "p" and c.key[1:].isdigit()]
+        self.assertEqual(titles, ["N", "E", "H"])
+        for k in range(2):
+            self.assertEqual(
+                self.cells(f"p{k}")[5].replace("\u2009", ""), f"{found.shots.position[k, 5]:.3f}"
+            )
 
     def test_what_sightings_do_and_where_it_stands(self) -> None:
         page, b = self.page, self.b
