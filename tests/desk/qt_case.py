@@ -14,7 +14,7 @@ from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
-from PySide6.QtCore import QEvent, QSettings, QtMsgType, qInstallMessageHandler
+from PySide6.QtCore import QEvent, QEventLoop, QSettings, QTimer, QtMsgType, qInstallMessageHandler
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QMenu, QWidget
 
@@ -65,7 +65,10 @@ class QtTestCase(unittest.TestCase):
         while not true():
             if time.monotonic() > until:
                 self.fail("timed out")
-            QTest.qWait(5)
+            # A loop of its own lets go of the interpreter while it waits; qWait keeps workers waiting too.
+            loop = QEventLoop()
+            QTimer.singleShot(5, loop.quit)
+            loop.exec()
 
     def launch(self, *arguments: str) -> Launch:
         """The window as ./start opens it, not yet with its job."""

@@ -36,7 +36,7 @@ class Frame(QtTestCase):
             [t[0] for t in texts], ["centre", "north-west", "north-east", "south-west", "south-east"]
         )
         adopted = w.bridge.derived.adopted[w.bridge.frame_id]
-        self.assertEqual(len(adopted.names), 34, "everything measured is derived in the new frame")
+        self.assertEqual(len(adopted.names), 35, "everything measured is derived in the new frame")
         self.choose(w.pages["Frame"].statement.parts["unit"], "US survey feet (ftUS)")
         self.choose(w.pages["Frame"].statement.parts["decimals"], "2 decimals")
         w.pages["Frame"]._ask_epoch()
@@ -149,7 +149,7 @@ class OtherFormats(QtTestCase):
         w.pages["Handover"].write.click()
         path = w.pages["Handover"].path.text()
         self.wait_for(lambda: Path(path).is_file())
-        self.assertEqual(len(read_table(path).rows), 34)
+        self.assertEqual(len(read_table(path).rows), 40)
         w.show_stage("Marks")
         w.pages["Marks"].read_file(path)
         incoming = w.pages["Marks"].incoming
@@ -186,7 +186,7 @@ class OtherFormats(QtTestCase):
         incoming.take.click()
         state = w.bridge.state
         given = {state.marks[g.mark].name: g for g in state.given.values() if g.frame == "map"}
-        self.assertEqual(len(given), 34)
+        self.assertEqual(len(given), 40)
         row = before.index["P-05"]
         self.assertAlmostEqual(given["P-05"].e_m, float(before.e_m[row]), places=4)
         self.assertAlmostEqual(given["P-05"].height_m, float(before.height_m[row]), places=3)

@@ -6,6 +6,8 @@ from dataclasses import replace
 import numpy as np
 import pyproj
 
+from fenwind.desk.distortion_layer import words as value_words
+from fenwind.desk.theme import colour
 from tests.desk.qt_case import QtTestCase
 
 
@@ -24,7 +26,7 @@ class GroundStage(QtTestCase):
         page, adopted = self.page, self.b.derived.adopted["map"]
         self.assertEqual(
             page.statement.text(),
-            "Put 34 marks of ETRS89 / UTM 32N on the ground by the mean factor of all about zero, moved by "
+            "Put 40 marks of ETRS89 / UTM 32N on the ground by the mean factor of all about zero, moved by "
             "nothing.",
         )
         self.b.select("T-02")
@@ -68,6 +70,30 @@ class GroundStage(QtTestCase):
         )
         self.b.undo()
         self.assertNotIn(key, self.b.state.frames)
+
+    def test_the_map_under_the_marks(self) -> None:
+        page = self.page
+        plan = self.w.plan_pane.plan
+        self.assertIs(plan.scene.under[-1], page.layer)
+        self.assertEqual(page.layer.key, "plane less ground, ppm; dashed: 20")
+        first = page.layer
+        self.choose(page.statement.parts["at"], "the factor at T-01")
+        self.assertIsNot(page.layer, first, "another system, another map")
+        below, above = page.layer.shade(-2e-6), page.layer.shade(1e-6)
+        self.assertEqual((below.rgb(), above.rgb()), (colour("water").rgb(), colour("sun").rgb()))
+        self.assertGreater(below.alpha(), above.alpha())
+        # Painted: inside the marks it is not paper, outside it is; read at places without line or label.
+        for name, inside in (("P-07", True), ("T-03", False)):
+            row = plan.scene.names.index(name)
+            shift = 60.0 if inside else 260.0
+            x, y = (
+                float(v) for v in plan.to_pixels(plan.scene.e_m[row] + shift, plan.scene.n_m[row] - shift / 4)
+            )
+            pixel = plan.grab().toImage().pixelColor(round(x), round(y))
+            self.assertEqual(pixel != colour("map"), inside, name)
+        self.assertEqual([value_words(v) for v in (-2e-5, 5e-7, 0.0, 1.25e-6)], ["−20", "+0.5", "0", "+1.25"])
+        self.w.show_stage("Marks")
+        self.assertEqual(plan.scene.under, ())
 
     def test_a_typed_factor_is_judged(self) -> None:
         page = self.page

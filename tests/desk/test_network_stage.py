@@ -109,7 +109,7 @@ class Everyday(QtTestCase):
         w.shell.activateWindow()
         for stage, table_of, off in (
             ("Network", lambda p: p.table, lambda s: s.of(NetworkStep)["net-1"].off),
-            ("Setups", lambda p: p.table, lambda s: s.of(Setup)["setup-1"].use[:1]),
+            ("Setups", lambda p: p.setups.table, lambda s: s.of(Setup)["setup-1"].use[:1]),
             ("Sessions", lambda p: p.table, lambda s: not s.of(Occupation)["o-T-01-1"].active),
             ("Marks", lambda p: p.marks.table, lambda s: not s.marks["T-01"].active),
         ):

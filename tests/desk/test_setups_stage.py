@@ -15,7 +15,7 @@ class SetupsStage(QtTestCase):
         super().setUp()
         self.w = self.open()
         self.w.show_stage("Setups")
-        self.page, self.b = self.w.pages["Setups"], self.w.bridge
+        self.page, self.b = self.w.pages["Setups"].setups, self.w.bridge
 
     def cells(self, key: str) -> list[str]:
         column = next(c for c in self.page.table.records.columns if c.key == key)

@@ -465,7 +465,7 @@ class LongWork(QtTestCase):
         w.doubts.findChild(type(w.doubts.all), "settle-swap-axes").click()
         w.line.list.click()
         rows = {r.name: r for r in w.line.table.records.rows}
-        self.assertEqual(len(rows), 26)
+        self.assertEqual(len(rows), 32)
         self.assertAlmostEqual(abs(rows["T-09"].de), 31.014, places=3)
         self.choose(w.shell.header.parts["units"], "northing first")
         w.show_stage("Marks")

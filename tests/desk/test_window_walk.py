@@ -8,6 +8,7 @@ from PySide6.QtGui import QGuiApplication
 from PySide6.QtTest import QTest
 
 from fenwind.job.job import Job
+from fenwind.records.setups import Setup
 from fenwind.standins import tarnholt
 from tests.desk.qt_case import QtTestCase
 
@@ -46,6 +47,16 @@ class Walk(QtTestCase):
         # So is the slant that was given as vertical, over S-05.
         self.assertIn("S-05 lies 85.5 mm too low", w.doubts.text.text())
         remedy = w.doubts.findChild(type(w.doubts.all), "settle-as-slant")
+        QTest.mouseClick(remedy, Qt.MouseButton.LeftButton)
+        # And the prism that was another than booked.
+        self.assertIn("The distances to T-08 are off by −33.9 mm", w.doubts.text.text())
+        remedy = w.doubts.findChild(type(w.doubts.all), "settle-sighted-prism")
+        self.assertEqual(remedy.text(), "amend its prism constant to 33.9 mm")
+        QTest.mouseClick(remedy, Qt.MouseButton.LeftButton)
+        self.assertAlmostEqual(b.state.of(Setup)["setup-3"].prism_m[2], 0.0339, places=4)
+        # And the angle of the traverse that was booked with two digits exchanged.
+        self.assertIn("The angle at V-02 is too small by 113 s", w.doubts.text.text())
+        remedy = w.doubts.findChild(type(w.doubts.all), "settle-booked-angle")
         QTest.mouseClick(remedy, Qt.MouseButton.LeftButton)
         self.assertEqual(w.doubts.count.text(), "No doubts")
         # Read residuals, switch a pair off by its boxes; the carried marks move and are told.

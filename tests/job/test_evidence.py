@@ -8,6 +8,7 @@ import numpy as np
 from fenwind.geodesy.frames import FrameSpec, HeightReference
 from fenwind.job.job import Job
 from fenwind.records.entries import Add, amend
+from fenwind.records.lines import LevelBook, TraverseBook
 from fenwind.records.network import NetworkStep, ObservationSet
 from fenwind.records.records import (
     KINDS,
@@ -102,6 +103,20 @@ EVERY_KIND: tuple[Record, ...] = (
         target_height_m=(1.3, 0.0),
         prism_m=(0.0, -0.03), face=(1, 2), use=((1, "check"),), heights=False, grid=False, k=0.2,
         sigma_direction_s=3.0, sigma_zenith_s=4.0, sigma_distance_m=0.002, sigma_distance_ppm=1.0,
+        active=False,
+    ),
+    TraverseBook(
+        id="tb", name="n", frame="f", source="s", here=("m", "a"), there=("a", "b"),
+        kind=("right", "azimuth"),
+        direction_rad=(0.1, 1 / 3), distance_m=(100.0, 2 / 3), dh_m=(None, -1 / 3), back="b",
+        start_azimuth_rad=0.2, close="b", loop=True, fore="m", closing_azimuth_rad=0.3,
+        closing_angle_rad=0.4, balance=True, method="transit", heights_by="setups", grid=False,
+        sigma_angle_s=3.0, sigma_distance_m=0.002, sigma_distance_ppm=1.0, spec=5000.0, angle_limit_s=9.0,
+        active=False,
+    ),
+    LevelBook(
+        id="lb", name="n", frame="f", source="s", first=("m", "a"), second=("a", "b"), dh_m=(1 / 3, -2.0),
+        length=(1.5, 3.0), length_kind="setups", free=("b",), off=(1,), sigma_m=0.002, limit_m=0.003,
         active=False,
     ),
     Equipment(

@@ -15,7 +15,7 @@ from fenwind.job.job import Job
 from fenwind.job.live_place import LivePlane
 from fenwind.job.setup_gestures import change, set_use, take_setup
 from fenwind.job.steps.fit import fit_node
-from fenwind.job.steps.setup import KnownPlace, _add
+from fenwind.job.steps.known_places import KnownPlace, _add
 from fenwind.procedures.positions import Positions
 from fenwind.procedures.resection import ResectionOptions, Sighting, case_of, part_of, reduce
 from fenwind.procedures.side_shots import oriented, side_shots
@@ -136,7 +136,14 @@ class Demo(CommandCase):
         self.assertTrue(found and found[0].grave, found)
         self.assertEqual(found[0].names[0], "T-07")
         self.assertAlmostEqual(abs(found[0].value or 0.0), 0.034, delta=0.006)
-        self.job.record(*settle(self.job.state, found[0], found[0].remedies[0]))
+        right, only = found[0].remedies
+        self.assertEqual(right.kind, "sighted-prism")
+        self.assertAlmostEqual(float(right.names[0]), 0.0, delta=0.006)
+        self.job.record(*settle(self.job.state, found[0], right))
+        left = Judge().judge(self.job.state, self.derive(self.job)).open
+        self.assertNotIn("setup-1", [d.subject for d in left])
+        self.job.undo()
+        self.job.record(*settle(self.job.state, found[0], only))
         self.assertEqual(dict(self.setup_of().use)[1], "check")
         checks = [
             d for d in Judge().judge(self.job.state, self.derive(self.job)).open if d.subject == "setup-1"
@@ -215,8 +222,8 @@ class WhatIsKnown(CommandCase):
             )  # fmt: skip
 
         places: dict[str, KnownPlace] = {}
-        _add(places, at(1.0), "given")
-        _add(places, at(2.0), "adjusted")
+        _add(places, at(1.0), "given", False)
+        _add(places, at(2.0), "adjusted", False)
         self.assertEqual((places["a"].origin, float(places["a"].at[0])), ("given", 1.0))
 
 

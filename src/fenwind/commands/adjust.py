@@ -10,6 +10,8 @@ from typing import TYPE_CHECKING, Any
 from fenwind.errors import FormatError, ParseError, ProcedureError
 
 if TYPE_CHECKING:
+    from collections.abc import Mapping
+
     from fenwind.exchange.network_csv import Observation
     from fenwind.geodesy.frames import Frame
     from fenwind.procedures.network import NetworkResult, RowFigures
@@ -291,10 +293,11 @@ def _positions(
 ) -> list[dict[str, Any]]:
     import numpy as np
 
-    from fenwind.procedures.network import covariance_of
+    from fenwind.procedures.network import covariances_of
     from fenwind.procedures.network_case import plane_turn
 
     out = []
+    every = covariances_of(result, np.arange(len(result.marks.names)))
     for name in (*result.marks.names, *result.lost):
         if name in result.lost:
             empty = dict.fromkeys(("lat", "lon", "h") if geographic else ("e", "n", "h"))
@@ -302,7 +305,7 @@ def _positions(
             continue
         i = result.marks.index[name]
         place = result.marks.place[:, i]
-        covariance = covariance_of(result, name)
+        covariance = every[:, :, i]
         one: dict[str, Any] = {"name": name, "held": bool((result.setup.unknowns[:, i] < 0).all())}
         if net.dimensions == 1:
             one |= {"h": float(place[2])}
@@ -349,7 +352,7 @@ def _ellipse(net: Network, covariance: Any) -> dict[str, float] | None:
 
 
 def _observations(
-    result: NetworkResult, net: Network, rows: list[Observation], figures: dict[int, RowFigures]
+    result: NetworkResult, net: Network, rows: list[Observation], figures: Mapping[int, RowFigures]
 ) -> list[dict[str, Any]]:
     from fenwind.commands.reading import number
     from fenwind.exchange.network_csv import ANGLES

@@ -6,7 +6,7 @@ import argparse
 import math
 from typing import Any
 
-from fenwind.errors import FormatError, ParseError
+from fenwind.errors import ParseError
 
 _DESCRIPTION = """Adjust levelling. RUNS: from,to,dh and one of distance_km or setups; dh is the height of
 `to` minus the height of `from`. CONTROL: name,h. Lengths in metres."""
@@ -65,29 +65,14 @@ def run(options: argparse.Namespace) -> int:
 
 
 def _read(options: argparse.Namespace) -> Any:
-    import numpy as np
+    from dataclasses import replace
 
-    from fenwind.exchange.named_csv import read_control, read_named
-    from fenwind.procedures.levelling import Levelling
+    from fenwind.exchange.line_csv import read_runs
+    from fenwind.exchange.named_csv import read_control
 
-    heads, rows = read_named(options.runs, ("from", "to", "dh"), ("distance_km", "setups"))
-    by = [name for name in ("distance_km", "setups") if name in heads]
-    if len(by) != 1:
-        raise FormatError(
-            "expected one of the columns distance_km and setups", where=f"{options.runs}, line 1",
-            hint="Give the lengths of the runs, or their set-ups",
-        )  # fmt: skip
-    first, second, dh, length = [], [], [], []
-    for row in rows:
-        first.append(row.text("from"))
-        second.append(row.text("to"))
-        if first[-1] == second[-1]:
-            raise row.bad("to", "another mark than from")
-        dh.append(row.needed_number("dh"))
-        length.append(row.needed_number(by[0], "a number above 0", lambda v: v > 0.0))
+    runs = read_runs(options.runs)
     control = read_control(options.control, heights_only=True)
-    return Levelling(
-        first=tuple(first), second=tuple(second), dh_m=np.array(dh), length=np.array(length),
-        control={name: mark.h for name, mark in control.items()}, sigma_m=options.sigma / 1000.0,
+    return replace(
+        runs, control={name: mark.h for name, mark in control.items()}, sigma_m=options.sigma / 1000.0,
         limit_m=options.limit / 1000.0,
     )  # fmt: skip

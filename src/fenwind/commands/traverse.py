@@ -6,7 +6,7 @@ import argparse
 import math
 from typing import TYPE_CHECKING, Any
 
-from fenwind.errors import FormatError, ParseError, ProcedureError
+from fenwind.errors import ParseError, ProcedureError
 
 if TYPE_CHECKING:
     from fenwind.procedures.traverse import Ends, Options, Sight, Traverse, TraverseResult
@@ -44,13 +44,14 @@ def run(options: argparse.Namespace) -> int:
     """Read, solve, tell."""
     from fenwind.commands.answers import answer, doubts_json
     from fenwind.doubts.traverse_rules import Limits, traverse_doubts
+    from fenwind.exchange.line_csv import check_heights, read_book
     from fenwind.procedures.traverse import Traverse, solve, taken_apart
     from fenwind.quantities.angles import RAD_PER_SECOND
 
-    rows = _rows(options.book)
+    rows = read_book(options.book)
     start, name, ends = _ends(options, rows)
     names, legs, shots = taken_apart(rows, start, name)
-    _check_heights(legs, options.book)
+    check_heights(legs, options.book)
     work = Traverse(names=names, legs=legs, shots=shots, ends=ends, options=_options(options))
     found = solve(work)
     limit = options.angle_limit
@@ -61,43 +62,6 @@ def run(options: argparse.Namespace) -> int:
     )
     payload = _json(work, found, limits.angle) | {"doubts": doubts_json(traverse_doubts(work, found, limits))}
     return answer(payload, _words(payload), options.json)
-
-
-def _rows(path: str) -> list[Sight]:
-    from fenwind.exchange.named_csv import read_named
-    from fenwind.procedures.traverse import KINDS, Sight
-
-    needed = ("from", "to", "direction_kind", "direction_dms", "distance")
-    out = []
-    for row in read_named(path, needed, ("dh",))[1]:
-        kind = row.text("direction_kind")
-        if kind not in KINDS:
-            raise row.bad("direction_kind", ", ".join(KINDS))
-        direction = row.angle("direction_dms")
-        if math.isnan(direction):
-            raise row.bad("direction_dms", "an angle such as 117.5979 or 117-35-52.5")
-        if kind == "deflection" and abs(direction) > math.pi:
-            raise row.bad("direction_dms", "a deflection from -180 to 180")
-        here, there = row.text("from"), row.text("to")
-        if here == there:
-            raise row.bad("to", "another mark than from")
-        out.append(
-            Sight(
-                here=here, there=there, kind=kind, direction=direction, dh=row.number("dh"),
-                distance=row.needed_number("distance", "a distance above 0", lambda v: v > 0.0),
-            )
-        )  # fmt: skip
-    return out
-
-
-def _check_heights(legs: tuple[Sight, ...], book: str) -> None:
-    given = [not math.isnan(leg.dh) for leg in legs]
-    if any(given) and not all(given):
-        leg = legs[given.index(False)]
-        raise FormatError(
-            f"column dh: empty in the leg {leg.here} to {leg.there}, expected in all legs or in none",
-            where=book, hint="Give the height differences of all legs",
-        )  # fmt: skip
 
 
 def _ends(options: argparse.Namespace, rows: list[Sight]) -> tuple[str, str | None, Ends]:

@@ -532,6 +532,8 @@ class Plan(QWidget):
             p.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, "Marks with positions will show here.")
             return
         p.drawText(QPointF(12, 20), f"{self.scene.title}, {self._grid_words()}" if self.scene.title else "")
+        for row, key in enumerate(k for layer in self.scene.under if (k := getattr(layer, "key", ""))):
+            p.drawText(QPointF(12, self.height() - 48.0 - 14 * row), key)
         right, bottom = self.width() - 28.0, self.height() - 26.0
         p.setPen(QPen(colour("ink"), 1.4))
         p.drawPolyline([QPointF(right, 52), QPointF(right, 22)])

@@ -62,9 +62,9 @@ STAGES: tuple[Stage, ...] = (
     ),
     Stage(
         name="Setups",
-        page="setups:SetupsSheet",
-        families=("resect",),
-        subjects=("setup",),
+        page="setups_page:SetupsPage",
+        families=("resect", "traverse", "level"),
+        subjects=("setup", "traverse", "levelling"),
         empty="A setup is an instrument and what it sighted. Take in a list of its sightings: target, "
         "hz_deg, "
         "za_deg, sd, ht, prism_mm and, for two faces, face. What is known of the targets in the frame shown, "

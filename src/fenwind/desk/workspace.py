@@ -171,7 +171,7 @@ class Workspace(QObject):
     def _show_plan(self) -> None:
         scene = build_scene(self.bridge, self.page.plan_step())
         self.page.overlay(scene)
-        scene.under = self.plan_commands.store.layers(self._shown_frame())
+        scene.under = (*self.plan_commands.store.layers(self._shown_frame()), *scene.under)
         self.plan_pane.plan.show_scene(scene)
 
     def _show_trail(self) -> None:

@@ -133,7 +133,8 @@ def occupations(state: JobState, derived: Derived) -> Iterator[Doubt]:
     yield from _spreads(state, rows, rover, explained)
     yield from _too_near(state, rows)
     for one in rows:
-        yield from _epochs(state, one)
+        if _of_note(one):
+            yield from _epochs(state, one)
 
 
 def _difference(point: Point, reference: Point) -> tuple[Any, Any]:
@@ -187,6 +188,8 @@ def _heights(
     models = {a.model: model_of(a) for a in state.of(Antenna).values()}
     heights = Counter((o.height_m, o.method) for o in rows)
     for mark, there in _by_mark(rows).items():
+        if len(there) == 1 and mark not in known:
+            continue  # nothing to hold it against
         found = list(_suspects(there, rover, known, models))
         if len(found) == 2 and not found[0].firm:
             # Either of two may be the wrong one: the one that a slant explains, else the one whose height
@@ -322,6 +325,12 @@ def _too_near(state: JobState, rows: list[Occupation]) -> Iterator[Doubt]:
 
 def _time(text: str) -> datetime:
     return datetime.fromisoformat(text)
+
+
+def _of_note(one: Occupation) -> bool:
+    """Whether there is anything to say of an occupation's epochs."""
+    fine = one.finished and one.solution in ("", "fixed") and one.height_m != 0.0
+    return not fine or one.step_m > COARSE_M or max(one.moved_m, one.off_m) > BROADCAST_M
 
 
 def _epochs(state: JobState, one: Occupation) -> Iterator[Doubt]:

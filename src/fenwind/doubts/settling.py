@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
+from typing import Any
 
 from fenwind.doubts.job_rules import stranded
 from fenwind.doubts.registry import Doubt, Remedy
@@ -11,10 +12,13 @@ from fenwind.doubts.session_settling import SESSION_REMEDIES
 from fenwind.errors import ProcedureError
 from fenwind.job.gestures import change_step, set_use
 from fenwind.job.job import new_id
+from fenwind.job.line_gestures import set_cell, set_runs_off
 from fenwind.job.network_gestures import set_off
+from fenwind.job.setup_gestures import set_prism
 from fenwind.job.setup_gestures import set_use as use_sightings
 from fenwind.job.state import JobState
 from fenwind.records.entries import Add, Gesture, amend
+from fenwind.records.lines import LevelBook, TraverseBook
 from fenwind.records.network import NetworkStep
 from fenwind.records.records import Acceptance, FitStep, GivenPosition, Mark
 from fenwind.records.setups import Setup
@@ -33,10 +37,12 @@ def accept(doubt: Doubt, reason: str) -> Gesture:
 
 def settle(state: JobState, doubt: Doubt, remedy: Remedy) -> Gesture:
     """Carry out a remedy. Raises ProcedureError when what it speaks of is gone."""
-    if remedy.kind == "observation-off":
-        return _observation_off(state, doubt, remedy)
-    if remedy.kind == "sighting-check":
-        return _sighting_check(state, doubt, remedy)
+    if remedy.kind in ROW_REMEDIES:
+        kind, act = ROW_REMEDIES[remedy.kind]
+        record = state.of(kind).get(doubt.subject)
+        if record is None:
+            raise ProcedureError("what this doubt speaks of is gone", hint="Look at the doubts again")
+        return act(record, doubt, remedy.names)
     if remedy.kind in SESSION_REMEDIES:
         return SESSION_REMEDIES[remedy.kind](state, doubt, remedy)
     if remedy.kind in RECORD_REMEDIES:
@@ -48,18 +54,36 @@ def settle(state: JobState, doubt: Doubt, remedy: Remedy) -> Gesture:
     return REMEDIES[remedy.kind](state, doubt, step, marks)
 
 
-def _observation_off(state: JobState, doubt: Doubt, remedy: Remedy) -> Gesture:
-    network = state.of(NetworkStep).get(doubt.subject)
-    if network is None:
-        raise ProcedureError("what this doubt speaks of is gone", hint="Look at the doubts again")
-    return set_off(network, map(int, remedy.names), True)
+def _observation_off(step: NetworkStep, doubt: Doubt, rows: Sequence[str]) -> Gesture:
+    return set_off(step, map(int, rows), True)
 
 
-def _sighting_check(state: JobState, doubt: Doubt, remedy: Remedy) -> Gesture:
-    setup = state.of(Setup).get(doubt.subject)
-    if setup is None:
-        raise ProcedureError("what this doubt speaks of is gone", hint="Look at the doubts again")
-    return use_sightings(setup, map(int, remedy.names), "check")
+def _sighting_check(setup: Setup, doubt: Doubt, rows: Sequence[str]) -> Gesture:
+    return use_sightings(setup, map(int, rows), "check")
+
+
+def _sighted_prism(setup: Setup, doubt: Doubt, names: Sequence[str]) -> Gesture:
+    constant, *rows = names
+    return set_prism(setup, map(int, rows), float(constant), doubt.text)
+
+
+def _run_off(book: LevelBook, doubt: Doubt, rows: Sequence[str]) -> Gesture:
+    return set_runs_off(book, map(int, rows), True)
+
+
+def _booked_angle(book: TraverseBook, doubt: Doubt, names: Sequence[str]) -> Gesture:
+    row, angle = names
+    return set_cell(book, "direction_rad", int(row), float(angle), doubt.text)
+
+
+#: What each kind of remedy does that is about rows of one record, and the kind of that.
+ROW_REMEDIES: dict[str, tuple[type[Any], Callable[[Any, Doubt, Sequence[str]], Gesture]]] = {
+    "observation-off": (NetworkStep, _observation_off),
+    "sighting-check": (Setup, _sighting_check),
+    "sighted-prism": (Setup, _sighted_prism),
+    "run-off": (LevelBook, _run_off),
+    "booked-angle": (TraverseBook, _booked_angle),
+}
 
 
 def _hold_out(state: JobState, doubt: Doubt, step: FitStep, marks: list[Mark]) -> Gesture:

@@ -16,6 +16,7 @@ from fenwind.job.state import JobState
 from fenwind.job.steps.setup import Placed
 from fenwind.quantities.angles import RAD_PER_SECOND
 from fenwind.quantities.lengths import format_way
+from fenwind.quantities.numbers import format_fixed
 from fenwind.records.setups import Setup
 
 #: What a check may miss by, plan and height, metres (common practice, no source).
@@ -49,12 +50,23 @@ def _about(found: Placed) -> Iterator[Doubt]:
         collimation_s=found.reduced.collimation / seconds, index_s=found.reduced.index / seconds,
     )  # fmt: skip
     for doubt in resect_doubts(look):
-        rows = [
-            i for i, key in enumerate(found.setup.target)
-            if doubt.names and found.names.get(key) == doubt.names[0] and found.part[i] == "held"
-        ]  # fmt: skip
-        remedies = (Remedy(kind="sighting-check", label="compare it only", names=tuple(map(str, rows))),)
-        yield replace(doubt, subject=found.setup.id, remedies=remedies if doubt.grave and rows else ())
+        yield replace(doubt, subject=found.setup.id, remedies=_remedies(found, doubt))
+
+
+def _remedies(found: Placed, doubt: Doubt) -> tuple[Remedy, ...]:
+    rows = [
+        i for i, key in enumerate(found.setup.target)
+        if doubt.names and found.names.get(key) == doubt.names[0] and found.part[i] == "held"
+    ]  # fmt: skip
+    if not doubt.grave or not rows:
+        return ()
+    names = tuple(map(str, rows))
+    only = Remedy(kind="sighting-check", label="compare it only", names=names)
+    if doubt.rule != "resect.prism" or doubt.value is None:
+        return (only,)
+    prism = found.setup.prism_m[rows[0]] - doubt.value
+    label = f"amend its prism constant to {format_fixed(prism * 1000.0, 1)} mm"
+    return Remedy(kind="sighted-prism", label=label, names=(f"{prism:.17g}", *names)), only
 
 
 def _checks(found: Placed) -> Iterator[Doubt]:

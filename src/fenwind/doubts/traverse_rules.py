@@ -114,7 +114,8 @@ def _angle_doubt(work: Traverse, i: int, error: float) -> Doubt:
     return Doubt(
         rule="traverse.closing-angle" if last else "traverse.angle", subject="traverse", names=(name,),
         value=seconds, limit=2.0 * work.options.sigma_angle / RAD_PER_SECOND, unit="s", grave=True,
-        text=f"The {what} at {name} is too large by {format_fixed(seconds, 0)} s.",
+        text=f"The {what} at {name} is too {'large' if seconds > 0.0 else 'small'} by "
+        f"{format_fixed(abs(seconds), 0)} s.",
     )  # fmt: skip
 
 

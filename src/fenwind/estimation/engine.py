@@ -118,13 +118,20 @@ class GroupStatistics(BlockStatistics):
     whitened_design: FloatArray = field(repr=False)
 
     @cached_property
+    def cofactors(self) -> FloatArray:
+        """Cofactors (p, p, k) of the unknowns of each block; of a group that touches all unknowns (n, n)."""
+        unknowns = self.group.unknowns
+        if unknowns is None:
+            return self.factor.cofactors()
+        return self.factor.cofactor_blocks(unknowns, unknowns)
+
+    @cached_property
     def hat_blocks(self) -> FloatArray:
         """See BlockStatistics."""
-        design, unknowns = self.whitened_design, self.group.unknowns
-        if unknowns is None:
-            return blocks.hat(design, self.factor.cofactors())
-        cofactors = self.factor.cofactor_blocks(unknowns, unknowns)
-        return np.asarray(np.einsum("xpk,pqk,yqk->xyk", design, cofactors, design))
+        design = self.whitened_design
+        if self.group.unknowns is None:
+            return blocks.hat(design, self.cofactors)
+        return np.asarray(np.einsum("xpk,pqk,yqk->xyk", design, self.cofactors, design, optimize=True))
 
 
 @dataclass(frozen=True, kw_only=True, eq=False)

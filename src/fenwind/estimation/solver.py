@@ -1,8 +1,8 @@
 """Solving the normal equations, and saying in words what cannot be solved.
 
 `NormalSolver` is what the engine asks of a solver. `DenseSolver` serves small systems with LAPACK,
-`SparseSolver` large ones with SuperLU (SciPy); both give the same answers. Neither forms the inverse of
-the whole unless it is asked for.
+`SparseSolver` large ones: front by front (`fronts`), or with SuperLU (SciPy) where there are constraints; all
+give the same answers. None forms the inverse of the whole unless it is asked for.
 """
 
 from __future__ import annotations
@@ -15,6 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fenwind.errors import DatumDefectError
+from fenwind.estimation.fronts import Fronts
 
 FloatArray = NDArray[np.float64]
 IntArray = NDArray[np.intp]
@@ -127,8 +128,7 @@ class DenseSolver:
 
 
 class _Sparse:
-    """LU of the normal matrix, bordered by the constraints where there are some: [N C^T; C 0], scaled to a
-    unit diagonal."""
+    """LU of the normal matrix bordered by constraints, [N C^T; C 0], scaled to a unit diagonal."""
 
     def __init__(self, normal: Normal, constraints: FloatArray, names: tuple[str, ...]) -> None:
         from scipy import sparse
@@ -141,16 +141,11 @@ class _Sparse:
         self._constraints = constraints
         scaling = sparse.diags(self._scale)
         scaled = (scaling @ matrix @ scaling).tocsc()
+        rows = constraints * self._scale
+        self._lengths = np.linalg.norm(rows, axis=1)
+        border = sparse.csc_matrix(rows / self._lengths[:, None])
         try:
-            if self._c:
-                rows = constraints * self._scale
-                self._lengths = np.linalg.norm(rows, axis=1)
-                rows = sparse.csc_matrix(rows / self._lengths[:, None])
-                self._lu = splu(sparse.bmat([[scaled, rows.T], [rows, None]], format="csc"))
-            else:
-                self._lu = splu(
-                    scaled, permc_spec="MMD_AT_PLUS_A", diag_pivot_thresh=0.0, options={"SymmetricMode": True}
-                )
+            self._lu = splu(sparse.bmat([[scaled, border.T], [border, None]], format="csc"))
             pivots = np.abs(self._lu.U.diagonal())
         except RuntimeError:  # "Factor is exactly singular"
             pivots = np.zeros(1)
@@ -163,8 +158,7 @@ class _Sparse:
     def solve(self, right_side: FloatArray, constraint_gap: FloatArray) -> FloatArray:
         """See Factorisation."""
         right = right_side * self._scale
-        if self._c:
-            right = np.concatenate([right, constraint_gap / self._lengths])
+        right = np.concatenate([right, constraint_gap / self._lengths])
         return np.asarray(self._lu.solve(right)[: self._n] * self._scale)
 
     def _columns(self, wanted: IntArray) -> FloatArray:
@@ -193,19 +187,68 @@ class _Sparse:
     def log_determinant(self) -> float:
         """See Factorisation: |det [N C^T; C 0]| = det(C C^T) det(Z^T N Z)."""
         whole = float(np.log(np.abs(self._lu.U.diagonal())).sum()) - 2.0 * float(np.log(self._scale).sum())
-        if not self._c:
-            return whole
         whole += 2.0 * float(np.log(self._lengths).sum())
         sign, rows = np.linalg.slogdet(self._constraints @ self._constraints.T)
         return whole - float(rows) if sign > 0 else math.nan
 
 
+class _ByFronts:
+    """Cholesky front by front of the normal matrix, scaled to a unit diagonal."""
+
+    def __init__(self, normal: Normal, names: tuple[str, ...]) -> None:
+        from scipy import sparse
+
+        matrix = sparse.csc_matrix(normal)
+        diagonal = np.sqrt(matrix.diagonal())
+        self._scale = 1.0 / np.where(diagonal > 0.0, diagonal, 1.0)
+        scaling = sparse.diags(self._scale)
+        scaled = (scaling @ matrix @ scaling).tocsc()
+        self._fronts = Fronts(scaled, PIVOT_LIMIT)
+        if not self._fronts.sound:
+            weak = _null_vectors(scaled, np.zeros((0, self._scale.size)))
+            raise _defect(self._scale[:, None] * weak, matrix.diagonal(), names)
+
+    def solve(self, right_side: FloatArray, constraint_gap: FloatArray) -> FloatArray:
+        """See Factorisation."""
+        return np.asarray(self._fronts.solve(right_side * self._scale) * self._scale)
+
+    def cofactor_blocks(self, first: IntArray, second: IntArray) -> FloatArray:
+        """See Factorisation. Blocks whose unknowns were not observed together are solved for in chunks."""
+        found, there = self._fronts.inverse_blocks(first, second)
+        if not there.all():
+            lacking = np.flatnonzero(~there)
+            found[:, :, lacking] = self._apart(first[:, lacking], second[:, lacking])
+        return np.asarray(found * self._scale[first][:, None] * self._scale[second][None])
+
+    def _apart(self, first: IntArray, second: IntArray) -> FloatArray:
+        shape = (first.shape[0], second.shape[0], first.shape[1])
+        rows = np.broadcast_to(first[:, None], shape).ravel()
+        columns, place = np.unique(np.broadcast_to(second[None], shape).ravel(), return_inverse=True)
+        out = np.empty(rows.size)
+        for chunk in range(0, columns.size, CHUNK):
+            wanted = columns[chunk : chunk + CHUNK]
+            right = np.zeros((self._scale.size, wanted.size))
+            right[wanted, np.arange(wanted.size)] = 1.0
+            mine = np.flatnonzero((place >= chunk) & (place < chunk + CHUNK))
+            out[mine] = self._fronts.solve(right)[rows[mine], place[mine] - chunk]
+        return out.reshape(shape)
+
+    def cofactors(self) -> FloatArray:
+        """See Factorisation."""
+        whole = self._fronts.solve(np.eye(self._scale.size))
+        return np.asarray(whole * self._scale[:, None] * self._scale)
+
+    def log_determinant(self) -> float:
+        """See Factorisation."""
+        return float(self._fronts.log_determinant - 2.0 * np.log(self._scale).sum())
+
+
 class SparseSolver:
-    """SuperLU of the sparse normal matrix, with a fill-reducing order."""
+    """Fronts without constraints, SuperLU with them; both in an order that keeps the factor sparse."""
 
     def factorise(self, normal: Normal, constraints: FloatArray, names: tuple[str, ...]) -> Factorisation:
         """See NormalSolver."""
-        return _Sparse(normal, constraints, names)
+        return _Sparse(normal, constraints, names) if constraints.shape[0] else _ByFronts(normal, names)
 
 
 def _null_vectors(scaled: Any, rows: FloatArray) -> FloatArray:

@@ -13,6 +13,7 @@ from fenwind.errors import FormatError, ParseError
 from fenwind.exchange.delimited import decode
 from fenwind.exchange.files import read_bytes
 from fenwind.quantities.angles import parse_angle
+from fenwind.quantities.bearings import parse_bearing
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -72,6 +73,13 @@ class NamedRow:
             return parse_angle(found)
         except ParseError:
             raise self.bad(column, "an angle such as 117.5979 or 117-35-52.5") from None
+
+    def bearing(self, column: str) -> float:
+        """An azimuth in radians, of an azimuth or of a quadrant bearing such as N 45-30 E."""
+        try:
+            return parse_bearing(self.text(column))
+        except ParseError:
+            raise self.bad(column, "a bearing such as N 45-30-15 E") from None
 
 
 def read_named(

@@ -43,6 +43,14 @@ def set_use(setup: Setup, rows: Iterable[int], use: ShotUse) -> Gesture:
     return change(setup, "What sightings do", use=kept)
 
 
+def set_prism(setup: Setup, rows: Iterable[int], constant_m: float, reason: str) -> Gesture:
+    """Put the prism constant of some sightings right."""
+    values = list(setup.prism_m)
+    for row in rows:
+        values[row] = constant_m
+    return Gesture("Another prism constant", (amend(setup, reason=reason, prism_m=tuple(values)),))
+
+
 def change(setup: Setup, what: str, **changes: Any) -> Gesture:
     """Change options of a setup."""
     differing = {k: v for k, v in changes.items() if getattr(setup, k) != v}

@@ -6,6 +6,7 @@ are computed - known. Everything statistical comes from the estimation engine.
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass, field, fields, replace
 from functools import cached_property
 from itertools import repeat
@@ -128,6 +129,17 @@ class FitResult:
         """Carry target positions (k,) back onto the source system."""
         e, n = self.plan.inverse(e_m, n_m)
         return e, n, np.asarray(height_m - self.height.correction(e_m, n_m))
+
+    def backward(self, points: Positions) -> Positions:
+        """Carry positions of the target system back; covariance contains the fit's own at those places."""
+        e, n, height = self.inverse(points.e_m, points.n_m, points.height_m)
+        there = replace(
+            points, e_m=e, n_m=n, height_m=height, covariance=np.zeros(points.covariance.shape), joint=None
+        )
+        total = self.forward(there).covariance + points.covariance
+        c, s = math.cos(self.plan.rotation_rad), math.sin(self.plan.rotation_rad)
+        turn = np.array([[c, -s, 0.0], [s, c, 0.0], [0.0, 0.0, self.plan.scale]]) / self.plan.scale
+        return replace(there, covariance=np.einsum("ij,jlk,ml->imk", turn, total, turn))
 
 
 def match(

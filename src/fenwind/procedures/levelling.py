@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections import deque
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -19,7 +19,7 @@ FloatArray = NDArray[np.float64]
 @dataclass(frozen=True, kw_only=True, eq=False)
 class Levelling:
     """k runs: names of their ends, dh = height of `second` less height of `first` in metres, length in km
-    or set-ups. control: heights held, metres. sigma_m and limit_m for a length of 1."""
+    or set-ups (by_setups). control: heights held, metres. sigma_m and limit_m for a length of 1."""
 
     first: tuple[str, ...]
     second: tuple[str, ...]
@@ -28,6 +28,7 @@ class Levelling:
     control: Mapping[str, float]
     sigma_m: float = 0.001
     limit_m: float = 0.004
+    by_setups: bool = False
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -175,8 +176,7 @@ def _loop(work: Levelling, parent: Mapping[str, tuple[int, str] | None], k: int)
 def without(work: Levelling, out: Sequence[int]) -> Levelling:
     """The same without some runs."""
     rows = [i for i in range(len(work.first)) if i not in set(out)]
-    return Levelling(
-        first=tuple(work.first[i] for i in rows), second=tuple(work.second[i] for i in rows),
-        dh_m=work.dh_m[rows], length=work.length[rows], control=work.control, sigma_m=work.sigma_m,
-        limit_m=work.limit_m,
+    return replace(
+        work, first=tuple(work.first[i] for i in rows), second=tuple(work.second[i] for i in rows),
+        dh_m=work.dh_m[rows], length=work.length[rows],
     )  # fmt: skip

@@ -8,7 +8,7 @@ settled, the places about which marks move are renewed, until they stay.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -105,10 +105,17 @@ def parts_of(net: Network, marks: Marks, setup: Setup) -> list[Part]:
                 kind=kind, rows=rows, ends=ends, hi=np.array([r.hi for r in mine]),
                 ht=np.array([r.ht for r in mine]), observed=np.stack([r.value for r in mine], axis=1),
                 covariance=np.stack([r.covariance for r in mine], axis=2),
-                unknowns=np.where(index < 0, 0, index), free=index >= 0,
+                unknowns=_filled(index), free=index >= 0,
             )
         )  # fmt: skip
     return out
+
+
+def _filled(index: IntArray) -> IntArray:
+    """Unknowns (p, k) of observations with another one of the same observation in place of what is held, so
+    that it links to nothing that it has nothing to do with."""
+    first = np.take_along_axis(index, (index >= 0).argmax(axis=0)[None], axis=0)
+    return np.where(index >= 0, index, np.maximum(first, 0))
 
 
 def _group(net: Network, part: Part, about: About) -> ObservationGroup:
@@ -244,6 +251,7 @@ def solve(net: Network, start: Marks, iterations: int = 50) -> NetworkResult:
         raise ProcedureError("every mark is held: there is nothing to solve", hint="Hold fewer marks")
     parts = parts_of(net, marks, setup)
     turns = np.zeros(len(setup.names))
+    linear = _is_linear(net)
     for round_number in range(ROUNDS):
         about = about_places(net, marks.place, setup.unknowns)
         if round_number == 0:
@@ -253,7 +261,11 @@ def solve(net: Network, start: Marks, iterations: int = 50) -> NetworkResult:
         every = (*groups, control[0]) if control is not None else tuple(groups)
         found = adjust(
             GroupProblem(
-                names=setup.names, start=turns, groups=every, constraints=_inner(net, marks, about, setup)
+                names=setup.names,
+                start=turns,
+                groups=every,
+                constraints=_inner(net, marks, about, setup),
+                linear=linear,
             ),
             max_iterations=iterations,
         )
@@ -261,12 +273,20 @@ def solve(net: Network, start: Marks, iterations: int = 50) -> NetworkResult:
         marks = _renewed(net, marks, about, found.x)
         turns = found.x.copy()
         turns[setup.unknowns[setup.unknowns >= 0]] = 0.0
-        if moved < SETTLED_M:
+        if moved < SETTLED_M or linear:
             break
     return NetworkResult(
         net=net, marks=marks, setup=setup, parts=parts, about=about, found=found,
         weighted=control[1] if control is not None else [], x=found.x,
     )  # fmt: skip
+
+
+def _is_linear(net: Network) -> bool:
+    """Whether observations change evenly as marks move: vectors always, heights where the earth is not
+    round."""
+    kinds = {row.kind for row in net.rows}
+    level = {"height_difference"} if net.plane or net.dimensions == 1 else set()
+    return kinds <= {"vector"} | level
 
 
 def _moved(setup: Setup, x: FloatArray) -> float:
@@ -314,28 +334,51 @@ class RowFigures:
     external_at: tuple[str, ...]
 
 
-def row_figures(result: NetworkResult, alpha: float, power: float) -> dict[int, RowFigures]:
+class FigureTable(Mapping[int, RowFigures]):
+    """Figures of all observations by row number, kept as columns; those of one are made when asked for."""
+
+    def __init__(self, columns: list[tuple[IntArray, FloatArray, tuple[tuple[str, ...], ...]]]) -> None:
+        self._columns = columns
+        self._place = {
+            row: (number, k)
+            for number, (rows, _, _) in enumerate(columns)
+            for k, row in enumerate(rows.tolist())
+        }
+
+    def __getitem__(self, row: int) -> RowFigures:
+        number, k = self._place[row]
+        _, values, where = self._columns[number]
+        residual, redundancy, w, mdb, external = values[:, :, k]
+        return RowFigures(
+            residual=residual, redundancy=redundancy, w=w, mdb=mdb, external=external, external_at=where[k]
+        )
+
+    def __iter__(self) -> Iterator[int]:
+        return iter(self._place)
+
+    def __len__(self) -> int:
+        return len(self._place)
+
+
+def row_figures(result: NetworkResult, alpha: float, power: float) -> FigureTable:
     """Figures by row number."""
     assert result.found is not None
     d0 = detectable_shift(alpha, power)
-    out: dict[int, RowFigures] = {}
+    columns = []
     for part, group in zip(result.parts, result.found.groups, strict=False):
         r, w = group.redundancy, group.standardised
         weight = np.asarray(np.linalg.inv(part.covariance.transpose(2, 0, 1)), dtype=float).transpose(1, 2, 0)
         _, design = group.group.model(result.x)
-        q = result.found.factor.cofactor_blocks(part.unknowns, part.unknowns)
-        qa = np.einsum("pqk,bqk,bck->pck", q, design, weight)  # Q A' P e_c
+        q = group.cofactors
         spread = _sensitivity(weight, design, q)
         fine = r >= 1e-6
         mdb = np.where(fine, d0 / np.where(fine, spread, 1.0), np.nan)
-        for k, row in enumerate(part.rows.tolist()):
-            shift = np.where(part.free[:, k, None], qa[:, :, k] * mdb[:, k], 0.0)
-            external, where = _longest(result, part, k, shift)
-            out[row] = RowFigures(
-                residual=group.residuals[:, k], redundancy=r[:, k], w=np.where(fine[:, k], w[:, k], np.nan),
-                mdb=mdb[:, k], external=np.where(fine[:, k], external, np.nan), external_at=where,
-            )  # fmt: skip
-    return out
+        # How the unknowns move (p, b, k) for the smallest error of each component: Q A' P e_c.
+        shift = np.einsum("pqk,bqk,bck->pck", q, design, weight) * mdb
+        external, where = _longest(result, part, np.where(part.free[:, None], shift, 0.0))
+        values = [group.residuals, r, np.where(fine, w, np.nan), mdb, np.where(fine, external, np.nan)]
+        columns.append((part.rows, np.stack(values), where))
+    return FigureTable(columns)
 
 
 def _sensitivity(weight: FloatArray, design: FloatArray, q: FloatArray) -> FloatArray:
@@ -346,26 +389,26 @@ def _sensitivity(weight: FloatArray, design: FloatArray, q: FloatArray) -> Float
 
 
 def _longest(
-    result: NetworkResult, part: Part, k: int, shift: FloatArray
-) -> tuple[FloatArray, tuple[str, ...]]:
+    result: NetworkResult, part: Part, shift: FloatArray
+) -> tuple[FloatArray, tuple[tuple[str, ...], ...]]:
+    """The largest way (b, k) that a mark of each observation moves for shifts (p, b, k), and which mark."""
     roles = 3 if part.kind == "angle" else 2
-    axes = [0, 1] if result.net.dimensions == 2 else [2] if result.net.dimensions == 1 else [0, 1, 2]
-    lengths = np.array([np.linalg.norm(shift[[3 * role + a for a in axes]], axis=0) for role in range(roles)])
-    best = lengths.argmax(axis=0)
-    names = tuple(result.marks.names[part.ends[int(b), k]] for b in best)
-    return lengths.max(axis=0), names
+    ways = shift[: 3 * roles].reshape(roles, 3, *shift.shape[1:])[:, list(result.net.axes)]
+    lengths = np.sqrt((ways**2).sum(axis=1))
+    ends = np.take_along_axis(part.ends[:roles, None], lengths.argmax(axis=0)[None], axis=0)[0]
+    names = np.array(result.marks.names, dtype=object)[ends]
+    return lengths.max(axis=0), tuple(map(tuple, names.T.tolist()))
 
 
-def covariance_of(result: NetworkResult, name: str) -> FloatArray:
-    """Covariance (3, 3) of a mark in its east, north, up; zeros where it does not move."""
+def covariances_of(result: NetworkResult, columns: IntArray) -> FloatArray:
+    """Covariances (3, 3, k) of marks by their columns, in their east, north, up; zeros where they do not
+    move."""
     assert result.found is not None
-    index = result.setup.unknowns[:, result.marks.index[name]]
-    out = np.zeros((3, 3))
-    free = np.flatnonzero(index >= 0)
-    if free.size:
-        block = result.found.factor.cofactor_blocks(index[free][:, None], index[free][:, None])[:, :, 0]
-        out[np.ix_(free, free)] = block
-    return out
+    index = result.setup.unknowns[:, columns]
+    free = index >= 0
+    used = _filled(index)
+    found = result.found.factor.cofactor_blocks(used, used)
+    return np.where(free[:, None] & free[None], found, 0.0)
 
 
 def undetermined(error: DatumDefectError, names: Sequence[str]) -> set[str]:

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from fenwind.errors import DatumDefectError, ProcedureError
 from fenwind.geodesy.frames import Frame
-from fenwind.procedures.network import NetworkResult, covariance_of, solve, undetermined
+from fenwind.procedures.network import NetworkResult, covariances_of, solve, undetermined
 from fenwind.procedures.network_model import Network
 from fenwind.procedures.network_start import starting_marks, without
 from fenwind.procedures.onto_plane import into_datum
@@ -117,7 +117,7 @@ def on_plane(
     e, n, h = (
         np.full(rows.size, np.nan) if out else np.array(v) for out, v in zip(none, (e, n, h), strict=True)
     )
-    each = np.stack([covariance_of(result, name) for name in names], axis=2)
+    each = covariances_of(result, rows)
     covariance = np.einsum("ijk,jlk,mlk->imk", turn, each, turn)
     for axis, out in enumerate(none):
         if out:

@@ -6,6 +6,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any, Literal
 
 import numpy as np
@@ -99,7 +100,7 @@ class Marks:
     names: tuple[str, ...]
     place: FloatArray
 
-    @property
+    @cached_property
     def index(self) -> dict[str, int]:
         """Column of each."""
         return {name: i for i, name in enumerate(self.names)}

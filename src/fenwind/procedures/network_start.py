@@ -6,7 +6,7 @@ Works on a level plane through the middle of the control: east, north, up there.
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import replace
 
 import numpy as np
@@ -17,7 +17,10 @@ from fenwind.procedures.network_model import Given, Marks, Network, Row, positio
 from fenwind.quantities.angles import wrap_all
 
 FloatArray = NDArray[np.float64]
+IntArray = NDArray[np.intp]
 
+#: Rows of a kind that are gone through one by one.
+FEW = 30
 #: Places that a mark seen by distances and directions alone is looked for in, a side.
 GRID, REACH = 61, 3.0
 #: Stations that a system of its own is tried from.
@@ -112,7 +115,10 @@ class _Search:
 
     def run(self) -> None:
         """Until nothing more is found."""
-        while True:
+        if not self.floating:
+            self._spread("vector")
+            self._spread("height_difference")
+        while not self._complete():
             count = self._count()
             self._vectors_and_heights()
             if self.net.dimensions != 1:
@@ -125,6 +131,33 @@ class _Search:
                 self._intersect() or self._place_by_grid() or (not self.floating and self._from_afloat())
             ):
                 return
+
+    def _complete(self) -> bool:
+        """Whether every mark has all that it needs."""
+        axes = list(self.net.axes)
+        return all(np.isfinite(place[axes]).all() for place in self.at.values())
+
+    def _spread(self, kind: str) -> None:
+        """Places of all that vectors, or height differences, lead to from what is known, at once: along the
+        shortest ways."""
+        rows = [r for r in self.net.rows if r.kind == kind]
+        if len(rows) < FEW:
+            return
+        number = {name: i for i, name in enumerate(self.names)}
+        here, there = (np.array([number[getattr(r, f)] for r in rows]) for f in ("at", "to"))
+        way = np.array([r.value for r in rows]).T
+        if kind == "vector":
+            way = way if self.net.plane else self.axes @ way
+        else:
+            way = np.concatenate([np.full((2, len(rows)), np.nan), way])
+        at = np.array(list(self.at.values())).T
+        wanted = slice(0, 3) if kind == "vector" else slice(2, 3)
+        for here_now, there_now, level in _levels(here, there, np.isfinite(at[wanted]).all(axis=0)):
+            sign = np.where(level < way.shape[1], 1.0, -1.0)
+            fresh = at[:, here_now] + sign * way[:, level % way.shape[1]]
+            at[wanted, there_now] = fresh[wanted]
+        for name, place, old in zip(self.names, at.T, self.at.values(), strict=True):
+            self.at[name] = np.where(np.isfinite(old), old, place)
 
     def _count(self) -> int:
         places = np.array(list(self.at.values()))
@@ -306,6 +339,27 @@ class _Search:
                 values = np.array([given.first, given.second, given.h])
                 place[:, i] = np.where(np.isfinite(values), values, place[:, i])
         return Marks(names=self.names, place=place), lost
+
+
+def _levels(
+    here: IntArray, there: IntArray, known: NDArray[np.bool_]
+) -> Iterator[tuple[IntArray, IntArray, IntArray]]:
+    """Marks known, marks reached from them, and the rows (k more for those gone backwards) that lead there,
+    a step farther every time; rows (k,) lead from `here` to `there` and back."""
+    known = known.copy()
+    start, end = np.concatenate([here, there]), np.concatenate([there, here])
+    order = np.argsort(start, kind="stable")
+    begins = np.searchsorted(start[order], np.arange(known.size + 1))
+    front = np.flatnonzero(known)
+    while front.size:
+        count = begins[front + 1] - begins[front]
+        shift = np.repeat(begins[front] - np.concatenate([[0], np.cumsum(count)[:-1]]), count)
+        rows = order[np.arange(int(count.sum())) + shift]
+        rows = rows[~known[end[rows]]]
+        front, first = np.unique(end[rows], return_index=True)
+        known[front] = True
+        if front.size:
+            yield start[rows[first]], front, rows[first]
 
 
 def _level(net: Network) -> tuple[FloatArray, FloatArray]:

@@ -11,6 +11,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
 from typing import Any, Literal
 
 import numpy as np
@@ -19,6 +20,7 @@ from numpy.typing import NDArray
 
 from fenwind.errors import ProcedureError
 from fenwind.geodesy.geocentric import gaussian_radius
+from fenwind.geodesy.projection_scale import Places, lambert, oblique, transverse
 from fenwind.progress import NULL_PROGRESS, Progress
 from fenwind.quantities.angles import RAD_PER_DEGREE, wrap_all
 
@@ -36,6 +38,9 @@ LEAST_LAT, MOST_LAT, NEVER = 0.1, 89.95, 1e12
 LOSS = 0.5e-6
 #: Points that the search looks at; the best is then refined on all.
 SEARCHED = 1200
+#: Points that the grid of lines is held against, how many lines at a time, and how often the worst places
+#: are taken in.
+LOOKED_AT, BATCH, EXCHANGES = 300, 64, 4
 #: Figures closer than this are equal, parts.
 EQUAL = 0.1e-6
 
@@ -51,7 +56,12 @@ class Area:
     a: float
     b: float
 
-    @property
+    @cached_property
+    def places(self) -> Places:
+        """Where they are."""
+        return Places(lat=self.lat, lon=self.lon, a=self.a, b=self.b)
+
+    @cached_property
     def elevation(self) -> FloatArray:
         """R / (R + h)."""
         radius = gaussian_radius(self.lat, self.a, self.b)
@@ -150,23 +160,44 @@ def best_scale(a: FloatArray, weight: FloatArray, aim: Aim) -> float:
     return float(2.0 / (low[best] + high[best]))
 
 
-def _cost(area: Area, elevation: FloatArray, lines: Lines, aim: Aim) -> tuple[float, float]:
-    """The aim's figure at the best scale, and that scale."""
-    a = _scales(area, lines) * elevation
+def _aimed(a: FloatArray, weight: FloatArray, aim: Aim) -> tuple[float, float]:
+    """The aim's figure at the best scale for factors a (k,), and that scale."""
     if not np.isfinite(a).all():
         return math.inf, 1.0
-    scale = best_scale(a, area.weight, aim)
-    return figures(scale * a - 1.0, area.weight, 0.0).of(aim), scale
+    scale = best_scale(a, weight, aim)
+    return figures(scale * a - 1.0, weight, 0.0).of(aim), scale
 
 
-def _scales(area: Area, lines: Lines) -> FloatArray:
-    """Point scale factors with a scale of 1; inf where the projection has none."""
+def _cost(area: Area, lines: Lines, aim: Aim) -> tuple[float, float]:
+    """The aim's figure at the best scale, and that scale."""
+    return _aimed(point_scales(area, lines) * area.elevation, area.weight, aim)
+
+
+def point_scales(area: Area, lines: Lines) -> FloatArray:
+    """Point scale factors (k,) with a scale of 1 on the lines."""
+    lat, lon, azimuth = (v * RAD_PER_DEGREE for v in (lines.lat, lines.lon, lines.azimuth))
+    return _scales(area, lines.kind, lat, lon, azimuth)
+
+
+def _scales(area: Area, kind: Kind, lat: Any, lon: Any, azimuth: Any) -> FloatArray:
+    with np.errstate(all="ignore"):
+        if kind == "tm":
+            return transverse(area.places, lon, turned=False)[0]
+        if kind == "lcc":
+            return lambert(area.places, lat, 0.0, turned=False)[0]
+        return oblique(area.places, lat, lon, azimuth, turned=False)[0]
+
+
+def _accepted(area: Area, lines: Lines) -> bool:
+    """Whether PROJ has such a projection, and sees the area's scales as they are here."""
+    few = area.part(np.array([0, area.lat.size // 2, area.lat.size - 1]))
     try:
         proj = pyproj.Proj(lines.proj(1.0, ellipsoid=f"+a={area.a!r} +b={area.b!r}"))
-        found = proj.get_factors(area.lon, area.lat, radians=True)
+        found = proj.get_factors(few.lon, few.lat, radians=True)
     except (pyproj.exceptions.ProjError, pyproj.exceptions.CRSError):
-        return np.full(area.lat.shape, np.inf)
-    return np.asarray(np.sqrt(np.abs(np.asarray(found.areal_scale))))
+        return False
+    theirs = np.sqrt(np.abs(np.asarray(found.areal_scale)))
+    return bool(np.allclose(theirs, point_scales(few, lines), rtol=0.0, atol=1e-8))
 
 
 def design(
@@ -175,21 +206,39 @@ def design(
     """The best presentable projection of a kind. Raises ProcedureError when nothing has weight."""
     if not (area.weight > 0.0).any():
         raise ProcedureError("no point of the area has weight", hint="Give weights above 0")
-    few = _thinned(area)
+    few = _thinned(area, SEARCHED)
     lines = _best_lines(few, kind, aim, progress)
-    if few.lat.size < area.lat.size:
-        lines = _simplex(area, lines, aim, 0.02)
+    for _ in range(EXCHANGES if few.lat.size < area.lat.size else 0):
+        progress.check()
+        before = _cost(area, lines, aim)[0]
+        few = _with_worst(area, few, lines, aim)
+        finer = _simplex(few, lines, aim, 0.02)
+        if _cost(area, finer, aim)[0] > before - 1e-9:
+            break
+        lines = finer
     return _presentable(area, lines, aim, limit)
 
 
-def _thinned(area: Area) -> Area:
+def _thinned(area: Area, count: int) -> Area:
     """Places that the search looks at: an even choice, and the outermost and the highest."""
-    if area.lat.size <= SEARCHED:
+    if area.lat.size <= count:
         return area
-    rows = set(np.linspace(0, area.lat.size - 1, SEARCHED).astype(np.intp).tolist())
+    rows = set(np.linspace(0, area.lat.size - 1, count).astype(np.intp).tolist())
     for values in (area.lat, area.lon, area.h, area.lat + area.lon, area.lat - area.lon):
         rows |= {int(np.argmin(values)), int(np.argmax(values))}
     return area.part(np.array(sorted(rows), dtype=np.intp))
+
+
+def _with_worst(area: Area, few: Area, lines: Lines, aim: Aim) -> Area:
+    """More of the places, with those where the lines do worst: what decides the largest distortion."""
+    if aim != "max":
+        return _thinned(area, 10 * SEARCHED)
+    d = _cost(area, lines, aim)[1] * point_scales(area, lines) * area.elevation - 1.0
+    d = np.where(area.weight > 0.0, d, 0.0)
+    order = np.argsort(d)
+    worst = area.part(np.concatenate([order[:40], order[-40:]]))
+    columns = [np.concatenate([getattr(few, f), getattr(worst, f)]) for f in ("lat", "lon", "h", "weight")]
+    return replace(few, lat=columns[0], lon=columns[1], h=columns[2], weight=columns[3])
 
 
 def _best_lines(area: Area, kind: Kind, aim: Aim, progress: Progress) -> Lines:
@@ -197,15 +246,22 @@ def _best_lines(area: Area, kind: Kind, aim: Aim, progress: Progress) -> Lines:
     here = Lines(kind=kind, lat=lat, lon=lon)
     if np.unique(np.stack([area.lat, area.lon, area.h]), axis=1).shape[1] == 1:
         return here
-    elevation = area.elevation
     found: list[tuple[float, int, Lines]] = []
-    for lines in _grid(kind, lat, lon, area):
+    every = _grid(kind, lat, lon, area)
+    seen = _thinned(area, LOOKED_AT)
+    for start in range(0, len(every), BATCH):
         progress.check()
-        found.append((_cost(area, elevation, lines, aim)[0], len(found), lines))
+        some = every[start : start + BATCH]
+        at = np.array([(one.lat, one.lon, one.azimuth) for one in some]).T[:, :, None] * RAD_PER_DEGREE
+        for one, a in zip(some, _scales(seen, kind, *at) * seen.elevation, strict=True):
+            found.append((_aimed(a, seen.weight, aim)[0], len(found), one))
     found.sort()
     starts = [lines for _, _, lines in found[: 8 if kind == "om" else 4]]
-    refined = [_simplex(area, lines, aim, 0.3, (lat, lon)) for lines in starts]
-    return min(refined, key=lambda lines: _cost(area, elevation, lines, aim)[0])
+    refined = []
+    for lines in starts:
+        progress.check()
+        refined.append(_simplex(area, lines, aim, 0.3, (lat, lon)))
+    return min(refined, key=lambda lines: _cost(area, lines, aim)[0])
 
 
 def _grid(kind: Kind, lat: float, lon: float, area: Area) -> list[Lines]:
@@ -261,15 +317,14 @@ def _simplex(
 ) -> Lines:
     from scipy.optimize import minimize
 
-    elevation, geod = area.elevation, pyproj.Geod(a=area.a, b=area.b)
     lat, lon = middle if middle is not None else (v / RAD_PER_DEGREE for v in area.middle())
 
     def cost(x: FloatArray) -> float:
         one = _with(lines, x.tolist())
         least = LEAST_LAT if lines.kind == "lcc" else 0.0
-        if not least <= abs(one.lat) <= MOST_LAT or geod.inv(lon, lat, one.lon, one.lat)[2] > REACH_M:
+        if not least <= abs(one.lat) <= MOST_LAT or _away(area.a, lat, lon, one) > REACH_M:
             return NEVER
-        return min(_cost(area, elevation, one, aim)[0] * 1e6, NEVER)
+        return min(_cost(area, one, aim)[0] * 1e6, NEVER)
 
     x = _values(lines)
     for size in (step, step / 8.0):
@@ -282,6 +337,13 @@ def _simplex(
     return _with(lines, x.tolist())
 
 
+def _away(radius: float, lat: float, lon: float, lines: Lines) -> float:
+    """How far lines are from a place, metres on a sphere."""
+    p, q, d = (v * RAD_PER_DEGREE for v in (lat, lines.lat, lines.lon - lon))
+    half = math.sin(0.5 * (q - p)) ** 2 + math.cos(p) * math.cos(q) * math.sin(0.5 * d) ** 2
+    return 2.0 * radius * math.asin(min(1.0, math.sqrt(half)))
+
+
 # Presentable
 # ---------------------------------------------------------------------------------------------------------
 
@@ -289,19 +351,17 @@ def _simplex(
 def _presentable(area: Area, lines: Lines, aim: Aim, limit: float) -> Candidate:
     """Angles in whole minutes where that costs little, else in seconds; scale with 7 decimals; a false
     origin that keeps e and n positive and apart."""
-    elevation = area.elevation
-    best = _cost(area, elevation, lines, aim)[0]
-    chosen: tuple[Lines, float] | None = None
+    best = _cost(area, lines, aim)[0]
     for parts in (60.0, 3600.0):
         rounded = _rounded(lines, parts)
-        scale = round(_cost(area, elevation, rounded, aim)[1], 7)
-        d = scale * _scales(area, rounded) * elevation - 1.0
-        chosen = (rounded, scale)
-        if np.isfinite(d).all() and figures(d, area.weight, limit).of(aim) - best < 0.9 * LOSS:
+        scale = round(_cost(area, rounded, aim)[1], 7)
+        d = scale * point_scales(area, rounded) * area.elevation - 1.0
+        if figures(d, area.weight, limit).of(aim) - best < 0.9 * LOSS and _accepted(area, rounded):
             break
-    assert chosen is not None
-    rounded, scale = chosen
-    d = scale * _scales(area, rounded) * elevation - 1.0
+    if not _accepted(area, rounded):
+        raise ProcedureError(
+            "no such projection can be laid along this area", hint="Choose another kind of projection"
+        )
     proj = pyproj.Proj(rounded.proj(scale, ellipsoid=f"+a={area.a!r} +b={area.b!r}"))
     e, n = proj(area.lon, area.lat, radians=True)
     fe, fn = false_origin(np.asarray(e), np.asarray(n))

@@ -58,6 +58,17 @@ def shared(one: Errors, other: Errors) -> FloatArray:
     return total
 
 
+def own_covariances(points: Sequence[Point]) -> FloatArray:
+    """Geocentric covariance (3, 3, k) of each of k points."""
+    total = np.zeros((len(points), 3, 3))
+    errors = [error for point in points for error in point.errors.values()]
+    if errors:
+        acts, sources = (np.array([error[i] for error in errors]) for i in (0, 1))
+        of = np.repeat(np.arange(len(points)), [len(point.errors) for point in points])
+        np.add.at(total, of, acts @ sources @ acts.transpose(0, 2, 1))
+    return total.transpose(1, 2, 0)
+
+
 def combined(parts: Iterable[tuple[FloatArray, Errors]]) -> dict[str, tuple[FloatArray, FloatArray]]:
     """Errors of a weighted sum; weights (3, 3)."""
     out: dict[str, tuple[FloatArray, FloatArray]] = {}
@@ -122,9 +133,9 @@ def grounds_of(base_arp: Point, every: Sequence[Measured]) -> list[Point]:
     ground = (xyz - heights * axes[2]).T
     down = -np.einsum("ik,jk->kij", axes[2], axes[2])
     whole, pole = np.eye(3), np.eye(3) * ANTENNA_SIGMA_M**2
-    out = []
+    out, of_base = [], dict(base_arp.errors)
     for k, one in enumerate(every):
-        errors = dict(base_arp.errors) | {f"vector {one.id}": (whole, vectors[k])}
+        errors = {**of_base, f"vector {one.id}": (whole, vectors[k])}
         if one.height_m:
             errors[f"rover antenna {one.id}"] = (down[k], pole)
         out.append(Point(xyz=ground[k], errors=errors))

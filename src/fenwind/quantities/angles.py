@@ -9,6 +9,8 @@ from __future__ import annotations
 
 import math
 import re
+from contextlib import suppress
+from itertools import pairwise
 from typing import Any, Literal
 
 from fenwind.errors import ParseError
@@ -127,6 +129,21 @@ def format_angle(angle_rad: float, style: AngleStyle = "degrees", decimals: int 
         return f"{MINUS if negative else ''}{degrees}.{minutes:02d}{seconds.replace('.', '')}"
     unit, factor = ("gon", RAD_PER_GON) if style == "gon" else ("rad", 1.0)
     return f"{format_fixed(angle_rad / factor, decimals, group=False)} {unit}"
+
+
+def exchanged_digits(angle_rad: float, style: AngleStyle = "degrees") -> list[float]:
+    """What an angle reads with two neighbouring digits exchanged, one way after the other; readings that
+    are none (70 minutes) are left out."""
+    text = format_angle(angle_rad, style, usual_decimals(style))
+    places = [i for i, c in enumerate(text) if c.isdigit()]
+    out = []
+    for a, b in pairwise(places):
+        if text[a] != text[b]:
+            digits = list(text)
+            digits[a], digits[b] = digits[b], digits[a]
+            with suppress(ParseError):
+                out.append(parse_angle("".join(digits), style))
+    return out
 
 
 def usual_decimals(style: AngleStyle) -> int:

@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from typing import Literal
 
 from fenwind.geodesy.frames import FrameSpec
+from fenwind.records.lines import LevelBook, TraverseBook
 from fenwind.records.network import NetworkStep, ObservationSet
 from fenwind.records.sessions import Antenna, BaseSetup, Equipment, Occupation
 from fenwind.records.setups import Setup
@@ -224,6 +225,8 @@ Record = (
     | ObservationSet
     | NetworkStep
     | Setup
+    | TraverseBook
+    | LevelBook
 )
 KINDS: dict[str, type[Record]] = {
     "job": JobInfo,
@@ -244,5 +247,7 @@ KINDS: dict[str, type[Record]] = {
     "observations": ObservationSet,
     "network": NetworkStep,
     "setup": Setup,
+    "traverse": TraverseBook,
+    "levelling": LevelBook,
 }
 KIND_OF: dict[type, str] = {cls: kind for kind, cls in KINDS.items()}

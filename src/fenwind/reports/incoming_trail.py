@@ -90,7 +90,7 @@ def _if_taken(before: Derived, after: Derived, name: str) -> Link:
         kind="adopted",
         title="If taken",
         note=note,
-        values=(f"{len(others)} other marks move by {format_way(largest)} at most",),
+        values=(f"{len({c.names[i] for c, i in others})} other marks move by {format_way(largest)} at most",),
     )
 
 

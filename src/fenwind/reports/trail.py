@@ -98,7 +98,7 @@ def _links(state: JobState, derived: Derived, mark: Mark, frame: str, look: _Loo
             yield _raw(measured, used is None or measured.id in used)
             yield from _amendments(state, measured)
     yield from _session_links(state, derived, mark)
-    for node in nodes:
+    for node in (*nodes, *(n for n in derived.outcomes if n.kind == "levelling")):
         yield from _steps(state, derived, node, mark, look)
     adopted = derived.adopted.get(frame)
     if adopted is not None and mark.name in adopted.index:
@@ -133,11 +133,12 @@ def _session_links(state: JobState, derived: Derived, mark: Mark) -> Iterator[Li
 
 def _others(adopted: Adopted, mark: Mark) -> Iterator[Link]:
     """The other positions the mark could have, each with its difference from the adopted one."""
-    every = adopted.candidates(mark.id)
-    own = next((c for c in every if c.adopted), None)
-    for other in every:
-        if own is not None and not other.adopted:
-            way = (other.e_m - own.e_m, other.n_m - own.n_m, other.height_m - own.height_m)
+    row = adopted.index[mark.name]
+    own = (float(adopted.e_m[row]), float(adopted.n_m[row]), float(adopted.height_m[row]))
+    for other in adopted.candidates(mark.id):
+        gave_height = not np.isfinite(other.e_m) and other.height_m == own[2]
+        if not other.adopted and not gave_height:
+            way = (other.e_m - own[0], other.n_m - own[1], other.height_m - own[2])
             text = "  ".join(mm(v, sign=True) for v in way if np.isfinite(v))
             yield Link(kind="other", title="Not adopted", note=other.why, values=(f"{text} mm from it",))
 
@@ -152,9 +153,9 @@ def _behind(derived: Derived, mark: Mark, frame: str) -> Iterator[Node]:
     if adopted is not None and row is not None and basis == "adjusted":
         yield network_node(adopted.sets[adopted.set_row[row]].key)
         return
-    if basis == "observed":
-        yield from (node for node in derived.outcomes if node.kind == "setup")
-        yield from (node for node in derived.outcomes if node.kind == "sighted")
+    kinds = {"observed": ("setup", "sighted"), "traversed": ("traverse",)}.get(basis)
+    if kinds is not None:
+        yield from (node for kind in kinds for node in derived.outcomes if node.kind == kind)
         return
     fits = [o for o in derived.fits.values() if o.raw is not None and o.step.target_frame == frame]
     last = next((o for o in reversed(fits) if o.raw and mark.id in o.raw.occupied.plane.index), None)

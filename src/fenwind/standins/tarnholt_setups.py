@@ -1,9 +1,11 @@
-"""Two setups of the Tarnholt demo, made up: a free one between the dam's marks and one over the mark at the
-portal, with points of the portal's lining sighted from both, from a seed."""
+"""Three setups of the Tarnholt demo, made up: free ones between the dam's marks and in the pit of the
+powerhouse, and one over the mark at the portal, with points of the portal's lining sighted from two of them,
+from a seed. In the pit one target stood on another prism than was booked."""
 
 from __future__ import annotations
 
 import math
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -25,6 +27,9 @@ POINTS = {
     "K-01": (382.4, -251.7, 1229.14), "K-02": (390.1, -263.9, 1231.62), "K-03": (396.8, -246.2, 1229.37),
 }  # fmt: skip
 STATION = (300.0, -120.0, 1236.40)
+PIT = (470.0, -185.0, 1229.85)
+#: By how much the prism on a mark was another than booked, metres.
+OTHER_PRISM = ("setup-3", "T-08", 0.0344)
 #: Station, height of the instrument, what was sighted with target heights, and which is a check.
 _SETUPS: tuple[tuple[str, float, dict[str, float], str], ...] = (
     (
@@ -34,6 +39,7 @@ _SETUPS: tuple[tuple[str, float, dict[str, float], str], ...] = (
         "T-09",
     ),
     ("P-12", 1.593, {"T-08": 1.3, "T-09": 1.3, "K-01": 0.0, "K-02": 0.0, "K-03": 0.0}, "T-09"),
+    ("St-2", 0.0, {"T-04": 1.3, "T-07": 1.3, "T-08": 1.3, "T-09": 1.3, "P-11": 1.6, "P-12": 1.6}, "P-12"),
 )
 
 
@@ -43,7 +49,7 @@ def setups(folder: Path) -> list[Record]:
     true = truth()
     rows = zip(true.names, true.e_m.tolist(), true.n_m.tolist(), true.height_m.tolist(), strict=True)
     places = {name: np.array(row) for name, *row in rows}
-    for name, (east, north, height) in {**POINTS, "St-1": STATION}.items():
+    for name, (east, north, height) in {**POINTS, "St-1": STATION, "St-2": PIT}.items():
         places[name] = np.array([CENTRE_EN[0] + east, CENTRE_EN[1] + north, height])
     out: list[Record] = [
         Mark(
@@ -56,7 +62,7 @@ def setups(folder: Path) -> list[Record]:
         )
         for n in POINTS
     ]
-    out.append(Mark(id="St-1", name="St-1", mark_class="station", monument="none"))
+    out += [Mark(id=n, name=n, mark_class="station", monument="none") for n in ("St-1", "St-2")]
     frame = open_frame(with_grid_folder(map_frame(), str(folder)))
     for number, (station, hi, targets, check) in enumerate(_SETUPS, 1):
         at = places[station]
@@ -64,11 +70,15 @@ def setups(folder: Path) -> list[Record]:
         factor = float(frame.factors(lat, lon, at[2:] + frame.geoid_height(lat, lon)).combined[0])
         turn = float(rng.uniform(0.0, 2.0 * math.pi))
         shots = [_shot(rng, at, places[n], hi, ht, factor, turn, n) for n, ht in targets.items()]
+        setup, target, short = OTHER_PRISM
+        if setup == f"setup-{number}":
+            k = list(targets).index(target)
+            shots[k] = replace(shots[k], distance=shots[k].distance - short)
         names = list(targets)
         out.append(
             Setup(
                 id=f"setup-{number}", name=f"Setup {number}", frame="map", station=station,
-                word="free" if station == "St-1" else "known", height_m=hi,
+                word="free" if station.startswith("St") else "known", height_m=hi,
                 source="field book 4 (made up)", target=tuple(names), use=((names.index(check), "check"),),
                 direction_rad=tuple(s.direction for s in shots), zenith_rad=tuple(s.zenith for s in shots),
                 distance_m=tuple(s.distance for s in shots), prism_m=(0.0,) * len(shots),

@@ -15,6 +15,8 @@ from PySide6.QtWidgets import QHBoxLayout, QMenu, QProgressBar, QPushButton, QWi
 
 from fenwind.desk.actions import ActionSpec
 from fenwind.desk.bridge import JobBridge
+from fenwind.desk.distortion_layer import DistortionLayer
+from fenwind.desk.plan_scene import Scene
 from fenwind.desk.shell import PlainLabel, WholeLabel, look
 from fenwind.desk.stage_table import Stage
 from fenwind.desk.stages.fit_widgets import ModelCard
@@ -28,6 +30,7 @@ from fenwind.geodesy.axes import ShownAxis
 from fenwind.geodesy.frames import Frame, FrameSpec, axes_of
 from fenwind.geodesy.ground_frame import GroundScale
 from fenwind.job import ground_view
+from fenwind.job.distortion_map import carried, distortion_map, valid_radius
 from fenwind.job.gestures import add_frame
 from fenwind.job.ground_view import Distortion, Marks
 from fenwind.procedures.own_projection import Candidate
@@ -99,6 +102,8 @@ class GroundSheet(Sheet):
         self._runner = TaskRunner(self)
         self._task: Task | None = None
         self.found: _Found | None = None
+        self.layer: DistortionLayer | None = None
+        self._map_key: tuple[object, ...] = ()
         self.statement.set_menus(
             {
                 "frame": self._menu_frame,
@@ -220,6 +225,7 @@ class GroundSheet(Sheet):
         self.table.records.set_columns(self._columns())
         self.table.records.set_rows(rows)
         self.adopt.setEnabled(self.found.wanted is not None and self.draft.method != "grid")
+        self._show_map(self.found)
 
     def _frames(self) -> dict[str, Frame]:
         """Frames with a datum and a mark."""
@@ -332,7 +338,19 @@ class GroundSheet(Sheet):
         if self.draft.method == "factor":
             back = 1.0 / found.factor
             words.append(f"Ground = grid times {found.factor:.10f}; its reciprocal {back:.10f} goes back.")
+        if fine.size < 3 and found.spec is not None:
+            words.append(self._reach(found, int(fine[0])))
         return " ".join([*words, *found.doubts])
+
+    def _reach(self, found: _Found, i: int) -> str:
+        """How far a system that stands on a corner or two serves, in words."""
+        assert found.spec is not None
+        opened, m = ground_view.opened(found.spec, self.bridge.folder), found.marks
+        limit = self.draft.limit_ppm
+        way = valid_radius(opened, float(m.lat[i]), float(m.lon[i]), float(m.h_m[i]), limit * 1e-6)
+        if not way:
+            return f"It is over {limit:g} ppm at {m.names[i]} itself."
+        return f"At the height of {m.names[i]} it stays within {limit:g} ppm out to {way / 1000.0:.3g} km."
 
     # What is done
 
@@ -473,7 +491,35 @@ class GroundSheet(Sheet):
             self.bridge.told.emit(f"{spec.name} is a frame of the job now: choose it at the top.", "")
         return done
 
+    def _show_map(self, found: _Found) -> None:
+        """Work the map out again where what it shows has changed; the plan is told."""
+        key: tuple[object, ...] = ()
+        if found.spec is not None and found.wanted is not None:
+            key = (found.spec, self.draft.limit_ppm, self.bridge.frame_id, found.marks.plane.tobytes())
+        if key == self._map_key:
+            return
+        self._map_key, self.layer = key, None
+        if key:
+            shown = self.bridge.derived.adopted.get(self.bridge.frame_id)
+            there = np.full(found.marks.plane.shape, np.nan)
+            for i, mark in enumerate(found.marks.ids):
+                row = shown.place.get(mark) if shown is not None else None
+                if shown is not None and row is not None:
+                    there[:, i] = shown.e_m[row], shown.n_m[row]
+            record = self.bridge.frame
+            here = ground_view.opened(record.spec, self.bridge.folder) if record is not None else None
+            wanted = ground_view.opened(found.spec, self.bridge.folder) if found.spec else found.frame
+            carry = carried(found.frame, here, found.marks.plane, there)
+            limit = self.draft.limit_ppm * 1e-6
+            made = distortion_map(found.frame, wanted, found.marks, carry, limit)
+            self.layer = DistortionLayer(made, limit) if made is not None else None
+        self.plan_changed.emit()
+
     # What the desk asks
+
+    def overlay(self, scene: Scene) -> None:
+        if self.layer is not None:
+            scene.under = (*scene.under, self.layer)
 
     def focus(self) -> QWidget:
         return self.table

@@ -6,23 +6,17 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from typing import Any
 
-import numpy as np
-
-from fenwind.errors import FenwindError, ProcedureError
+from fenwind.errors import ProcedureError
 from fenwind.geodesy.antenna import AntennaModel, reduced
 from fenwind.job.reader import Digest, Reader
 from fenwind.job.state import JobState
 from fenwind.job.steps.outcome import Gathering, Node, Outcome
 from fenwind.job.steps.receiver_known import receiver_known
+from fenwind.job.steps.vectors import antennas_of, vectors_node
 from fenwind.procedures.rover import Measured, Point, given_point, ground_of, mean, raised, tied_arp
 from fenwind.progress import Progress
 from fenwind.records.records import Mark
-from fenwind.records.sessions import Antenna, BaseSetup, Occupation
-
-_COLUMNS = (
-    "mark", "base", "antenna", "height_m", "method", "dx_m", "dy_m", "dz_m", "cee_m2", "cen_m2", "ceu_m2",
-    "cnn_m2", "cnu_m2", "cuu_m2", "check", "started", "pdop",
-)  # fmt: skip
+from fenwind.records.sessions import Antenna, BaseSetup
 
 
 def base_node(key: str) -> Node:
@@ -40,17 +34,6 @@ class PlacedBase:
     height_m: float
 
 
-def antennas_of(reader: Reader) -> dict[str, AntennaModel]:
-    """Models by name."""
-    fields = ("model", "radius_m", "rim_offset_m", "mount_offset_m", "arp_to_l1_m")
-    rows = reader.rows(Antenna, *fields, active=True)
-    columns = (rows[f].tolist() for f in fields)
-    return {
-        model: AntennaModel(model=model, radius_m=r, rim_offset_m=rim, mount_offset_m=m, arp_to_l1_m=l1)
-        for model, r, rim, m, l1 in zip(*columns, strict=True)
-    }
-
-
 def antenna_model(state: JobState, model: str) -> AntennaModel | None:
     """A model of the job by its name."""
     found = next((a for a in state.of(Antenna).values() if a.active and a.model == model), None)
@@ -63,46 +46,6 @@ def model_of(record: Antenna) -> AntennaModel:
         model=record.model, radius_m=record.radius_m, rim_offset_m=record.rim_offset_m,
         mount_offset_m=record.mount_offset_m, arp_to_l1_m=record.arp_to_l1_m,
     )  # fmt: skip
-
-
-@dataclass(frozen=True, kw_only=True, eq=False)
-class OccupationRow:
-    """A usable occupation with whether it is a check, when it started, and its PDOP (nan without)."""
-
-    measured: Measured
-    check: bool
-    started: str
-    pdop: float
-
-
-def occupations(reader: Reader) -> list[OccupationRow]:
-    """Every occupation that is on, finished, of a mark that is on, and has a vector. Antenna heights that
-    cannot be reduced leave their occupation out (it has a doubt)."""
-    rows = reader.rows(Occupation, *_COLUMNS, active=True, finished=True)
-    active = set(reader.rows(Mark, active=True).ids.tolist())
-    models = antennas_of(reader)
-    out = []
-    vectors = np.stack([rows["dx_m"], rows["dy_m"], rows["dz_m"]])
-    c = [rows[f] for f in ("cee_m2", "cen_m2", "ceu_m2", "cnn_m2", "cnu_m2", "cuu_m2")]
-    covariance = np.array([[c[0], c[1], c[2]], [c[1], c[3], c[4]], [c[2], c[4], c[5]]])
-    for i, key in enumerate(rows.ids.tolist()):
-        if rows["mark"][i] not in active or not np.isfinite(vectors[:, i]).all():
-            continue
-        try:
-            height = reduced(float(rows["height_m"][i]), rows["method"][i], models.get(rows["antenna"][i]))
-        except FenwindError:
-            continue
-        one = Measured(
-            id=key, mark=rows["mark"][i], base=rows["base"][i], vector=vectors[:, i],
-            covariance=covariance[:, :, i], height_m=height,
-        )  # fmt: skip
-        out.append(
-            OccupationRow(
-                measured=one, check=bool(rows["check"][i]), started=rows["started"][i],
-                pdop=float(rows["pdop"][i]),
-            )
-        )  # fmt: skip
-    return out
 
 
 @dataclass(frozen=True, kw_only=True, eq=False)
@@ -137,7 +80,7 @@ class Base(Gathering):
         there: list[Measured] = []
         others: list[Point] = []
         if record.word == "tie" and record.mark not in known:
-            every = [o.measured for o in occupations(reader) if o.measured.mark == record.mark]
+            every = [o.measured for o in reader.result(vectors_node()) if o.measured.mark == record.mark]
             there = [o for o in every if o.base == record.id]
             for one in every:
                 other = reader.record(BaseSetup, one.base) if one.base != record.id else None
@@ -146,7 +89,7 @@ class Base(Gathering):
         elif record.word == "tie":
             there = [
                 o.measured
-                for o in occupations(reader)
+                for o in reader.result(vectors_node())
                 if (o.measured.mark, o.measured.base) == (record.mark, record.id)
             ]
         inputs = _Inputs(

@@ -1,9 +1,10 @@
-"""What networks and setups gave in one frame, carried on into the others: through the fits onto a frame that
-has no other tie, by conversion between frames with a datum. No mark is lost when another frame is shown."""
+"""What networks, setups and traverses gave in one frame, carried on into the others: through the fits onto
+a frame that has no other tie, by conversion between frames with a datum. No mark is lost when another
+frame is shown."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable, Container, Iterable, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -17,9 +18,12 @@ from fenwind.job.steps.fit import fit_node
 from fenwind.job.steps.network import network_node
 from fenwind.job.steps.outcome import CandidateSet, Gathering, Node, Outcome
 from fenwind.job.steps.sighted import sighted
+from fenwind.job.steps.traverse import traverse_node
 from fenwind.procedures.fit import FitResult
 from fenwind.procedures.onto_plane import between_frames
+from fenwind.procedures.positions import Positions
 from fenwind.progress import Progress
+from fenwind.records.lines import TraverseBook
 from fenwind.records.network import NetworkStep
 from fenwind.records.records import FitStep
 from fenwind.records.setups import Setup
@@ -30,13 +34,17 @@ def carried_on(frame: str) -> Node:
     return Node("carried on", frame)
 
 
+_Carrying = tuple[str, FitResult, tuple[CandidateSet, ...]]
+
+
 @dataclass(frozen=True, kw_only=True, eq=False)
 class _Inputs:
-    """fits: name and result of each with the sets that it can carry. converted: sets of setups with the frame
-    that each is in."""
+    """fits: name and result of each with the sets that it can carry; back: the same of fits out of the frame,
+    whose sets come back. converted: sets of setups and traverses with the frame that each is in."""
 
     frame: Frame
-    fits: tuple[tuple[str, FitResult, tuple[CandidateSet, ...]], ...]
+    fits: tuple[_Carrying, ...]
+    back: tuple[_Carrying, ...]
     converted: tuple[tuple[Frame, CandidateSet], ...]
 
 
@@ -46,8 +54,8 @@ class CarriedOn(Gathering):
     name = "carried on"
 
     def nodes(self, state: JobState) -> Iterable[Node]:
-        """One in every frame, where there is a network or a setup."""
-        if not state.of(NetworkStep) and not state.of(Setup):
+        """One in every frame, where there is a network, a setup or a traverse."""
+        if not any(state.of(kind) for kind in (NetworkStep, Setup, TraverseBook)):
             return []
         return [carried_on(key) for key, record in state.frames.items() if record.active]
 
@@ -58,64 +66,76 @@ class CarriedOn(Gathering):
     def read(self, node: Node, reader: Reader) -> tuple[_Inputs, Digest | None]:
         """Fits onto the frame, and what there is to carry."""
         frame = reader.frame(node.subject)
-        fits = reader.rows(FitStep, "source_frame", active=True, target_frame=node.subject)
-        nodes = [fit_node(key) for key in fits.ids.tolist()]
-        found = []
-        for outcome, source in zip(reader.outcomes(nodes), fits["source_frame"].tolist(), strict=True):
-            if outcome.result is not None:
-                sets = tuple(s for key, s in _sets(reader, NetworkStep, Setup) if key == source)
-                found.append((outcome.title, outcome.result.case.result, sets))
+        kinds = (NetworkStep, Setup, TraverseBook)
+        fits = _fits(reader, kinds, "source_frame", target_frame=node.subject)
+        back = _fits(reader, kinds[1:], "target_frame", source_frame=node.subject)
         converted = []
-        for key, one in _sets(reader, Setup) if frame.has_datum else ():
+        for key, one in _sets(reader, Setup, TraverseBook) if frame.has_datum else ():
             try:
                 other = reader.frame(key) if key != node.subject else None
             except FenwindError:
                 continue  # that frame has a doubt of its own
             if other is not None and other.has_datum:
                 converted.append((other, one))
-        return _Inputs(frame=frame, fits=tuple(found), converted=tuple(converted)), None
+        return _Inputs(frame=frame, fits=fits, back=back, converted=tuple(converted)), None
 
     def solve(self, inputs: _Inputs, progress: Progress) -> tuple[CandidateSet, ...]:
         """Carry what the fits have not carried themselves."""
         out = []
         for title, result, sets in inputs.fits:
-            for one in sets:
-                rows = [i for i, key in enumerate(one.positions.names) if key not in result.carried.index]
-                if rows:
-                    points = result.forward(one.positions.take(np.array(rows, dtype=np.intp)))
-                    said = (one.why,) * len(one.positions) if isinstance(one.why, str) else one.why
-                    why = tuple(f"{said[i]}, carried by {title}" for i in rows)
-                    out.append(
-                        replace(
-                            one,
-                            key=f"{one.key} {title}",
-                            place="fit",
-                            basis="carried",
-                            why=why,
-                            positions=points,
-                        )
-                    )
+            out += [_carried(one, title, result.forward, result.carried.index) for one in sets]
+        for title, result, sets in inputs.back:
+            out += [_carried(one, title, result.backward, {}) for one in sets]
         for other, one in inputs.converted:
             progress.check()
             points, _, _ = between_frames(one.positions, other, inputs.frame)
             place = one.positions.index
-            why = tuple(one.why[place[key]] for key in points.names)
+            why = tuple(_whys(one)[place[key]] for key in points.names)
             out.append(replace(one, key=f"{one.key} converted", why=why, positions=points))
         return tuple(out)
 
     def gives(self, outcome: Outcome) -> Iterable[tuple[str, CandidateSet]]:
         """All of it."""
         for one in outcome.result:
-            yield outcome.node.subject, one
+            if len(one.positions):
+                yield outcome.node.subject, one
+
+
+def _whys(one: CandidateSet) -> tuple[str, ...]:
+    return (one.why,) * len(one.positions) if isinstance(one.why, str) else one.why
+
+
+def _carried(
+    one: CandidateSet, title: str, carry: Callable[[Positions], Positions], there: Container[str]
+) -> CandidateSet:
+    """A set as a fit carries it, without the marks that are there already."""
+    rows = [i for i, key in enumerate(one.positions.names) if key not in there]
+    points = carry(one.positions.take(np.array(rows, dtype=np.intp)))
+    why = tuple(f"{_whys(one)[i]}, carried by {title}" for i in rows)
+    return replace(one, key=f"{one.key} {title}", place="fit", basis="carried", why=why, positions=points)
+
+
+def _fits(reader: Reader, kinds: Sequence[Any], other: str, **frame: str) -> tuple[_Carrying, ...]:
+    """Fits that have a frame at one end, with what there is at the other end, whose field is `other`."""
+    fits = reader.rows(FitStep, other, active=True, **frame)
+    outcomes = reader.outcomes([fit_node(key) for key in fits.ids.tolist()])
+    out = []
+    for outcome, there in zip(outcomes, fits[other].tolist(), strict=True):
+        if outcome.result is not None:
+            sets = tuple(s for key, s in _sets(reader, *kinds) if key == there)
+            out.append((outcome.title, outcome.result.case.result, sets))
+    return tuple(out)
 
 
 def _sets(reader: Reader, *kinds: Any) -> list[tuple[str, CandidateSet]]:
-    """What networks and setups give, by frame: networks first, since a setup may stand on one."""
+    """What networks, setups and traverses give, by frame: networks first, since a setup may stand on one."""
     nodes = []
     if NetworkStep in kinds:
         nodes += [network_node(key) for key in reader.rows(NetworkStep, "name", active=True).ids.tolist()]
     if Setup in kinds:
         frames = reader.rows(Setup, "frame", active=True)["frame"].tolist()
         nodes += [sighted(key) for key in dict.fromkeys(frames)]
+    if TraverseBook in kinds:
+        nodes += [traverse_node(key) for key in reader.rows(TraverseBook, "name", active=True).ids.tolist()]
     done = [outcome for outcome in reader.outcomes(nodes) if outcome.result is not None]
     return [pair for outcome in done for pair in reader.gives(outcome)]

@@ -8,6 +8,7 @@ from fenwind.job.steps.carried_on import CarriedOn
 from fenwind.job.steps.elsewhere import GivenElsewhere
 from fenwind.job.steps.fit import Fit
 from fenwind.job.steps.known import Known
+from fenwind.job.steps.levelled import LevellingKind
 from fenwind.job.steps.network import NetworkKind
 from fenwind.job.steps.occupied import OccupiedMarks
 from fenwind.job.steps.outcome import StepKind
@@ -15,6 +16,8 @@ from fenwind.job.steps.receiver_known import ReceiverKnown
 from fenwind.job.steps.rover import Rover
 from fenwind.job.steps.setup import SetupKind
 from fenwind.job.steps.sighted import SightedMarks
+from fenwind.job.steps.traverse import TraverseKind
+from fenwind.job.steps.vectors import Vectors
 
 STEP_KINDS: dict[str, StepKind] = {
     kind.name: kind
@@ -22,6 +25,7 @@ STEP_KINDS: dict[str, StepKind] = {
         Known(),
         GivenElsewhere(),
         ReceiverKnown(),
+        Vectors(),
         Base(),
         Rover(),
         OccupiedMarks(),
@@ -29,6 +33,8 @@ STEP_KINDS: dict[str, StepKind] = {
         NetworkKind(),
         SetupKind(),
         SightedMarks(),
+        TraverseKind(),
+        LevellingKind(),
         CarriedOn(),
         Adoption(),
     )

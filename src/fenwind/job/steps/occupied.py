@@ -24,7 +24,7 @@ from fenwind.job.steps.rover import NO_ROVER, RoverMarks, rover_node
 from fenwind.procedures.average import means
 from fenwind.procedures.onto_plane import into_datum, tied
 from fenwind.procedures.positions import ASSUMED_SIGMA_H_M, ASSUMED_SIGMA_V_M, Positions, positions
-from fenwind.procedures.rover import Point, shared
+from fenwind.procedures.rover import Point, own_covariances, shared
 from fenwind.procedures.to_plane import to_plane
 from fenwind.progress import Progress
 from fenwind.records.records import Mark, MeasuredPosition
@@ -274,9 +274,9 @@ def with_rover(found: Occupied, frame: Frame, rover: RoverMarks) -> Occupied:
     keys, points = [keys[i] for i in fine], [points[i] for i in fine]
     plane, lat, lon, h = plane.take(fine), lat[fine], lon[fine], h[fine]
     axes = plane_axes(frame, lat, lon)
-    own = np.array([shared(p.errors, p.errors) for p in points]).reshape(-1, 3, 3).transpose(1, 2, 0)
-    covariance = np.einsum("ijk,jlk,mlk->imk", axes, own, axes)
-    kept = np.array([i for i, key in enumerate(found.plane.names) if key not in set(keys)], dtype=np.intp)
+    covariance = np.einsum("ijk,jlk,mlk->imk", axes, own_covariances(points), axes)
+    measured = set(keys)
+    kept = np.array([i for i, key in enumerate(found.plane.names) if key not in measured], dtype=np.intp)
     old = found.plane.take(kept)
     every = np.full((3, 3, kept.size), np.nan)
     used = [rover.used[key] for key in keys]

@@ -19,7 +19,7 @@ FloatArray = NDArray[np.float64]
 
 #: In which order positions are adopted when nobody chose: the first that a mark has. Steps name their place
 #: in it.
-ORDER = ("held", "converted", "network", "setup", "fit", "measured", "given")
+ORDER = ("held", "converted", "network", "levelling", "setup", "traverse", "fit", "measured", "given")
 
 
 class Node(NamedTuple):

@@ -13,8 +13,9 @@ from fenwind.errors import FenwindError
 from fenwind.geodesy.geocentric import enu_axes
 from fenwind.job.reader import Digest, Reader
 from fenwind.job.state import JobState
-from fenwind.job.steps.base import OccupationRow, PlacedBase, base_node, occupations
+from fenwind.job.steps.base import PlacedBase, base_node
 from fenwind.job.steps.outcome import Gathering, Node, Outcome
+from fenwind.job.steps.vectors import OccupationRow, vectors_node
 from fenwind.procedures.rover import Measured, Point, grounds_of, mean
 from fenwind.progress import Progress
 from fenwind.records.sessions import BaseSetup, Equipment, MeanWeights
@@ -59,13 +60,13 @@ class Rover(Gathering):
 
     def read(self, node: Node, reader: Reader) -> tuple[_Inputs, Digest | None]:
         """All occupations and all bases that are somewhere."""
-        rows = occupations(reader)
+        rows = reader.result(vectors_node())
         keys = reader.rows(BaseSetup, active=True).ids.tolist()
         outcomes = reader.outcomes([base_node(key) for key in keys])
         bases = {o.node.subject: o.result for o in outcomes if o.result is not None}
         equipment = reader.record(Equipment, "equipment")
         weights = equipment.weights if equipment is not None else "equal"
-        return _Inputs(rows=tuple(rows), bases=bases, weights=weights), None
+        return _Inputs(rows=rows, bases=bases, weights=weights), None
 
     def solve(self, inputs: _Inputs, progress: Progress) -> RoverMarks:
         """Every occupation from its base, then the means. Checks take no part; those from an untied base

@@ -16,11 +16,9 @@ from fenwind.estimation.distributions import plan_reach
 from fenwind.geodesy.frames import Frame
 from fenwind.job.reader import Digest, Reader
 from fenwind.job.state import JobState
-from fenwind.job.steps.known import known
-from fenwind.job.steps.network import network_node
+from fenwind.job.steps.known_places import KnownPlace, grid_factor, known_places, mark_names
 from fenwind.job.steps.outcome import Drawing, Figures, Gathering, Node, Outcome, TrailStep
 from fenwind.procedures.average import means
-from fenwind.procedures.onto_plane import tied
 from fenwind.procedures.positions import Positions
 from fenwind.procedures.resection import (
     Case,
@@ -36,8 +34,6 @@ from fenwind.procedures.resection import (
 from fenwind.procedures.side_shots import SideShots, oriented, side_shots
 from fenwind.progress import Progress
 from fenwind.quantities.angles import RAD_PER_SECOND
-from fenwind.records.network import NetworkStep
-from fenwind.records.records import Mark
 from fenwind.records.setups import Setup
 
 FloatArray = NDArray[np.float64]
@@ -46,16 +42,6 @@ FloatArray = NDArray[np.float64]
 def setup_node(key: str) -> Node:
     """The step of a setup's id."""
     return Node("setup", key)
-
-
-@dataclass(frozen=True, kw_only=True, eq=False)
-class KnownPlace:
-    """What is known of a mark in the frame of a setup: position (3,) and covariance (3, 3), nan for what is
-    not; where it comes from, in words."""
-
-    at: FloatArray
-    covariance: FloatArray
-    origin: str
 
 
 @dataclass(frozen=True, kw_only=True, eq=False)
@@ -102,21 +88,9 @@ class SetupKind(Gathering):
         """The setup, and what is given or adjusted of its marks."""
         setup = reader.record(Setup, node.subject)
         assert setup is not None
-        marks = reader.rows(Mark, "name", active=True)
-        names = dict(zip(marks.ids.tolist(), marks["name"].tolist(), strict=True))
         frame = reader.frame(setup.frame)
-        places: dict[str, KnownPlace] = {}
-        _add(places, reader.result(known(setup.frame)), "given")
-        networks = reader.rows(NetworkStep, "name", active=True)
-        nodes = [network_node(key) for key in networks.ids.tolist()]
-        for outcome in reader.outcomes(nodes):
-            for key, found in reader.gives(outcome) if outcome.result is not None else ():
-                if key == setup.frame:
-                    _add(places, found.positions, found.why if isinstance(found.why, str) else "adjusted")
-        wanted = {setup.station, *setup.target}
-        return _Inputs(
-            setup=setup, frame=frame, known={k: p for k, p in places.items() if k in wanted}, names=names
-        ), None
+        places = known_places(reader, setup.frame, {setup.station, *setup.target})
+        return _Inputs(setup=setup, frame=frame, known=places, names=mark_names(reader)), None
 
     def solve(self, inputs: _Inputs, progress: Progress) -> Placed:
         """Place the instrument, then what it sighted. Raises ProcedureError with too little."""
@@ -176,14 +150,6 @@ class SetupKind(Gathering):
         return outcome.result if outcome.error is None else outcome.error
 
 
-def _add(places: dict[str, KnownPlace], found: Positions, origin: str) -> None:
-    """What a set knows of marks that nothing before it knew."""
-    for i, key in enumerate(found.names):
-        at = np.array([found.e_m[i], found.n_m[i], found.height_m[i]])
-        if key not in places and math.isfinite(at[0] + at[1]):
-            places[key] = KnownPlace(at=at, covariance=np.array(found.covariance[:, :, i]), origin=origin)
-
-
 def _parts(inputs: _Inputs) -> tuple[str, ...]:
     """What each sighting does: held, check, off, or new where its mark is not known."""
     said = dict(inputs.setup.use)
@@ -202,7 +168,7 @@ def _parts(inputs: _Inputs) -> tuple[str, ...]:
 def _reduced(inputs: _Inputs) -> tuple[Reduced, float]:
     """Sightings brought to face 1 and level, distances to the grid by the frame's own factor where wanted."""
     setup = inputs.setup
-    factor = _factor(inputs) if setup.grid else 1.0
+    factor = grid_factor(inputs.frame, inputs.known.values()) if setup.grid else 1.0
     options = ResectionOptions(
         instrument_height=setup.height_m, heights=setup.heights, k=setup.k, factor=factor,
         sigma_direction=setup.sigma_direction_s * RAD_PER_SECOND,
@@ -223,18 +189,6 @@ def _reduced(inputs: _Inputs) -> tuple[Reduced, float]:
         for target, direction, zenith, distance, height, prism, face in columns
     ]  # fmt: skip
     return reduce(shots, options), factor
-
-
-def _factor(inputs: _Inputs) -> float:
-    """The combined factor of the frame in the middle of what is known; 1 without a datum or a height."""
-    frame = inputs.frame
-    at = np.array([p.at for p in inputs.known.values() if np.isfinite(p.at).all()]).reshape(-1, 3)
-    if not frame.has_datum or not tied(frame) or not at.size:
-        return 1.0
-    e, n, h = at.mean(axis=0)
-    lat, lon = frame.inverse(np.array([e]), np.array([n]))
-    up = h + frame.geoid_height(lat, lon)
-    return float(frame.factors(lat, lon, up).combined[0])
 
 
 def _on_known(inputs: _Inputs, case: Case) -> Resection:

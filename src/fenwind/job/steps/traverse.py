@@ -1,0 +1,241 @@
+"""Traverses: along the chain of a book between what is known, with the frame's own factor, adjusted."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+
+from fenwind.errors import ProcedureError
+from fenwind.estimation.distributions import plan_reach
+from fenwind.geodesy.frames import Frame
+from fenwind.job.reader import Digest, Reader
+from fenwind.job.state import JobState
+from fenwind.job.steps.known_places import KnownPlace, grid_factor, known_places, mark_names
+from fenwind.job.steps.outcome import CandidateSet, Drawing, Figures, Gathering, Node, Outcome, TrailStep
+from fenwind.procedures.positions import Positions
+from fenwind.procedures.traverse import Ends, Options, Sight, Traverse, TraverseResult, solve, taken_apart
+from fenwind.procedures.traverse_errors import station_covariances
+from fenwind.progress import Progress
+from fenwind.quantities.angles import RAD_PER_SECOND
+from fenwind.quantities.numbers import format_fixed
+from fenwind.records.lines import TraverseBook
+
+
+def traverse_node(key: str) -> Node:
+    """The step of a traverse's id."""
+    return Node("traverse", key)
+
+
+@dataclass(frozen=True, kw_only=True, eq=False)
+class Walked:
+    """A traverse and what came of it. work: with names of marks and distances by the factor; stations, shots:
+    ids. angle_limit in radians. leg: for each row of the book its leg, -1 for a side shot. new: positions
+    of what was not known, by ids."""
+
+    book: TraverseBook
+    work: Traverse
+    found: TraverseResult
+    factor: float
+    angle_limit: float
+    stations: tuple[str, ...]
+    shots: tuple[str, ...]
+    leg: tuple[int, ...]
+    new: Positions
+
+
+@dataclass(frozen=True, kw_only=True, eq=False)
+class _Inputs:
+    book: TraverseBook
+    frame: Frame
+    known: Mapping[str, KnownPlace]
+    names: Mapping[str, str]
+
+
+class TraverseKind(Gathering):
+    """See the module."""
+
+    name = "traverse"
+
+    def nodes(self, state: JobState) -> Iterable[Node]:
+        """Traverses that are on."""
+        return [traverse_node(b.id) for b in state.of(TraverseBook).values() if b.active]
+
+    def title(self, state: JobState, node: Node) -> str:
+        """Its name."""
+        return state.of(TraverseBook)[node.subject].name
+
+    def targets(self, state: JobState, node: Node) -> tuple[str, ...]:
+        """Its frame."""
+        return (state.of(TraverseBook)[node.subject].frame,)
+
+    def read(self, node: Node, reader: Reader) -> tuple[_Inputs, Digest | None]:
+        """The book, and what is known of its marks."""
+        book = reader.record(TraverseBook, node.subject)
+        assert book is not None
+        wanted = {*book.here, *book.there, book.back, book.close, book.fore}
+        frame = reader.frame(book.frame)
+        places = known_places(reader, book.frame, wanted)
+        return _Inputs(book=book, frame=frame, known=places, names=mark_names(reader)), None
+
+    def solve(self, inputs: _Inputs, progress: Progress) -> Walked:
+        """Walk and adjust. Raises ProcedureError when something it hangs on is not known."""
+        book = inputs.book
+        places = [p for key, p in inputs.known.items()]
+        factor = grid_factor(inputs.frame, places) if book.grid else 1.0
+        rows = _rows(inputs, factor)
+        if not rows:
+            raise ProcedureError("nothing is booked yet", hint="Book its legs in the order of the walk")
+        name = inputs.names.get
+        close = name(book.close, "") if book.close else None
+        names, legs, shots = taken_apart(rows, rows[0].here, close)
+        options = Options(
+            method=book.method, balance=book.balance, heights_by=book.heights_by,
+            sigma_angle=book.sigma_angle_s * RAD_PER_SECOND, sigma_distance_m=book.sigma_distance_m,
+            sigma_distance_ppm=book.sigma_distance_ppm,
+        )  # fmt: skip
+        work = Traverse(names=names, legs=legs, shots=shots, ends=_ends(inputs), options=options)
+        found = solve(work)
+        limit = book.angle_limit_s
+        seconds = 2.0 * book.sigma_angle_s * math.sqrt(found.angles) if limit is None else limit
+        number = {id(leg): k for k, leg in enumerate(legs)}
+        ids = {name: key for key, name in reversed(list(inputs.names.items()))}
+        walked = Walked(
+            book=book, work=work, found=found, factor=factor, angle_limit=seconds * RAD_PER_SECOND,
+            stations=tuple(ids.get(n, n) for n in names), shots=tuple(ids.get(s.there, "") for s in shots),
+            leg=tuple(number.get(id(row), -1) for row in rows), new=_nothing(),
+        )  # fmt: skip
+        return replace(walked, new=_new(inputs, walked))
+
+    def gives(self, outcome: Outcome) -> Iterable[tuple[str, CandidateSet]]:
+        """Stations and side shots that were not known."""
+        found: Walked = outcome.result
+        if len(found.new):
+            yield found.book.frame, CandidateSet(
+                key=outcome.node.subject, place="traverse", basis="traversed", why=found.book.name,
+                positions=found.new,
+            )  # fmt: skip
+
+    def trail(self, node: Node, result: Walked, mark: str) -> Iterable[TrailStep]:
+        """Where it came out, and what was taken off."""
+        row = result.new.index.get(mark)
+        if row is None:
+            return
+        p, found = result.new, result.found
+        figures = [
+            Figures(kind="position", values=(p.e_m[row], p.n_m[row], p.height_m[row])),
+            Figures(kind="sigma", values=(p.sigma_h_m[row], p.sigma_v_m[row])),
+        ]
+        if mark in result.stations:
+            k = result.stations.index(mark)
+            way = found.adjusted[:, k] - found.unadjusted[:, k]
+            moved = [format_fixed(v * 1000.0, 1, sign=True) for v in way]
+            text = ", ".join(f"{a} {v}" for a, v in zip("ENH", moved, strict=True) if v)
+            title = "Traversed"
+            note = f"station {k + 1} of {len(result.stations)}; adjusted by {text} mm"
+        else:
+            title, note = "Side shot", f"from {result.work.shots[result.shots.index(mark)].here}"
+        yield TrailStep(title=title, note=note, figures=tuple(figures))
+
+    def drawing(self, node: Node, result: Walked) -> Drawing:
+        """The legs, and ellipses of what is new."""
+        legs = [*zip(result.stations, result.stations[1:], strict=False)]
+        ids = {name: key for name, key in zip(result.work.names, result.stations, strict=True)}
+        shots = [(ids[s.here], key) for s, key in zip(result.work.shots, result.shots, strict=True) if key]
+        new = set(result.new.names)
+        return Drawing(
+            frame=result.book.frame, roles={key: "held" for key in result.stations if key not in new},
+            vector_marks=result.new.names, vectors=np.zeros((2, len(result.new))),
+            covariance=np.nan_to_num(result.new.covariance[:2, :2]), reach=plan_reach(),
+            lines=tuple((a, b, 1.0) for a, b in [*legs, *shots]),
+        )  # fmt: skip
+
+    def named(self, node: Node, outcome: Outcome, names: Mapping[str, str], state: JobState) -> Any:
+        """What came of it, or why nothing did."""
+        return outcome.result if outcome.error is None else outcome.error
+
+
+def _rows(inputs: _Inputs, factor: float) -> list[Sight]:
+    book, name = inputs.book, inputs.names.get
+    columns = zip(
+        book.here, book.there, book.kind, book.direction_rad, book.distance_m, book.dh_m, strict=True
+    )
+    return [
+        Sight(
+            here=name(here, "?"), there=name(there, "?"), kind=kind, direction=direction,
+            distance=distance * factor, dh=math.nan if dh is None else dh,
+        )
+        for here, there, kind, direction, distance, dh in columns
+    ]  # fmt: skip
+
+
+def _ends(inputs: _Inputs) -> Ends:
+    book = inputs.book
+    start = _place(inputs, book.here[0], "begins")
+    loop = bool(book.close) and (book.loop or book.close == book.here[0])
+    close = None
+    if book.close:
+        close = start if loop else _place(inputs, book.close, "closes")
+    ends = Ends(
+        start=start, close=close, loop=loop,
+        start_line=_line(inputs, start, book.start_azimuth_rad, book.back),
+        closing_line=None if close is None else _line(inputs, close, book.closing_azimuth_rad, book.fore),
+        closing_angle=book.closing_angle_rad if close is not None else None,
+    )  # fmt: skip
+    return ends
+
+
+def _place(inputs: _Inputs, key: str, what: str) -> tuple[float, float, float]:
+    found = inputs.known.get(key)
+    if found is None:
+        name = inputs.names.get(key, "a mark that is gone")
+        raise ProcedureError(
+            f"it {what} at {name}, which is not known in its frame", hint=f"Give the position of {name}"
+        )
+    e, n, h = (float(v) for v in found.at)
+    return e, n, h
+
+
+def _line(inputs: _Inputs, at: tuple[float, float, float], azimuth: float | None, mark: str) -> float | None:
+    if azimuth is not None or not mark:
+        return azimuth
+    e, n, _ = _place(inputs, mark, "is turned")
+    if (e, n) == at[:2]:
+        raise ProcedureError("a line leads to its own mark", hint="Choose another mark")
+    return math.atan2(e - at[0], n - at[1])
+
+
+def _nothing() -> Positions:
+    return Positions(
+        names=(), e_m=np.zeros(0), n_m=np.zeros(0), height_m=np.zeros(0), covariance=np.zeros((3, 3, 0))
+    )
+
+
+def _new(inputs: _Inputs, walked: Walked) -> Positions:
+    """Stations and side shots whose marks were not known; a shot is as good as its station and itself."""
+    work, found = walked.work, walked.found
+    errors = station_covariances(work, found)
+    place = {name: i for i, name in reversed(list(enumerate(work.names)))}
+    o, keys, at, covariance = work.options, list(walked.stations), found.adjusted, errors
+    if work.shots:
+        own = np.zeros((3, 3, len(work.shots)))
+        for k, shot in enumerate(work.shots):
+            own[:, :, k] = errors[:, :, place[shot.here]] + np.eye(3) * (o.sigma_angle * shot.distance) ** 2
+        keys += list(walked.shots)
+        at = np.concatenate([at, found.shots], axis=1)
+        covariance = np.concatenate([covariance, own], axis=2)
+    # A mark that stands twice (the start of a loop under its own name) is taken once.
+    first = {key: i for i, key in reversed(list(enumerate(keys)))}
+    rows = [i for key, i in sorted(first.items(), key=lambda pair: pair[1]) if key not in inputs.known]
+    rows = [i for i in rows if keys[i] in inputs.names]
+    kept = np.array(rows, dtype=np.intp)
+    covariance = covariance[:, :, kept]
+    flat = np.isnan(at[2, kept])
+    covariance[2, :, flat] = covariance[:, 2, flat] = np.nan
+    return Positions(
+        names=tuple(keys[i] for i in rows), e_m=at[0, kept], n_m=at[1, kept], height_m=at[2, kept],
+        covariance=covariance,
+    )  # fmt: skip

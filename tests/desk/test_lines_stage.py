@@ -1,0 +1,168 @@
+"""Traverses and levelling through the window: what is shown of them, booked by keyboard, put right in the
+table, in other units and axes."""
+
+from PySide6.QtCore import Qt
+from PySide6.QtTest import QTest
+
+from fenwind.job.gestures import change_frame
+from fenwind.quantities.angles import RAD_PER_GON, RAD_PER_SECOND
+from fenwind.records.lines import LevelBook, TraverseBook
+from tests.desk.qt_case import QtTestCase
+
+MINUS = "−"
+
+
+def shown(value: float, decimals: int, sign: bool = False) -> str:
+    return (f"{value:+.{decimals}f}" if sign else f"{value:.{decimals}f}").replace("-", MINUS)
+
+
+class LinesStage(QtTestCase):
+    def setUp(self) -> None:
+        super().setUp()
+        self.w = self.open()
+        self.page, self.b = self.w.pages["Setups"], self.w.bridge
+        self.w.actions.run("setups.show.traverses")
+        self.sheet = self.page.sheet
+
+    def cells(self, key: str) -> list[str]:
+        column = next(c for c in self.sheet.table.records.columns if c.key == key)
+        return [column.text(row).replace("\u2009", "") for row in self.sheet.table.records.rows]
+
+    def test_the_traverse(self) -> None:
+        s, found = self.sheet, self.sheet.found()
+        f = found.found
+        self.assertEqual((self.w.stage, self.page.chips[1].text()), ("Setups", "Traverses 1"))
+        self.assertEqual(
+            s.statement.text(),
+            "The traverse Traverse 1 begins at T-07, turned to T-03, and closes on T-08 with the closing "
+            "angle 240.0611 gon to T-06; angles balanced, stations by the compass rule, distances as they "
+            "were measured, heights by distance; 1:10000 is asked for, of 5″ and 3 mm + 2 ppm.",
+        )
+        e, n, h = (shown(v * 1000.0, 1, True) for v in f.misclosure)
+        self.assertEqual(
+            s.verdict.text(),
+            f"6 angles miss by {shown(f.angular / RAD_PER_SECOND, 1, True)}″, 24.5″ is allowed. It misses by "
+            f"E {e}, N {n}, H {h} mm: {f.linear * 1000.0:.1f} mm on {f.length:.3f} m, 1:{f.ratio:.0f}; "
+            "1:10000 is asked for.",
+        )
+        legs = [0, 1, 2, 3, None, 4]
+        for k, title in enumerate("ENH"):
+            moved = f.adjusted[k] - f.unadjusted[k]
+            wanted = ["" if i is None else shown(moved[i + 1] * 1000.0, 1, True) for i in legs]
+            self.assertEqual(self.cells(f"moved{k}"), wanted, title)
+            place = [f.shots[k, 0] if i is None else f.adjusted[k, i + 1] for i in legs]
+            self.assertEqual(self.cells(f"place{k}"), [shown(v, 3) for v in place])
+            self.assertEqual(
+                self.cells(f"before{k}"),
+                ["" if i is None else shown(f.unadjusted[k, i + 1], 3) for i in legs],
+            )
+        self.assertEqual(self.cells("direction")[2], "243.4376 gon")
+        self.assertEqual(self.w.plan_pane.plan.scene.lines.shape[1], 6)
+        # Northing first, counted south, in feet: the same places, written as the frame writes them.
+        self.b.do(change_frame(self.b.state.frames["dam"], "axes", axis_order="NE", unit="ft"))
+        titles = [c.title for c in s.table.records.columns if c.key.startswith("place")]
+        self.assertEqual(titles, ["N", "E", "H"])
+        self.assertEqual(self.cells("place1")[0], shown(f.adjusted[1, 1] / 0.3048, 3))
+        self.assertEqual(self.cells("distance")[0], shown(found.book.distance_m[0] / 0.3048, 4))
+
+    def test_put_right_in_the_table_and_by_the_sentence(self) -> None:
+        s = self.sheet
+        row = s.table.records.rows[2]
+        columns = {c.key: c for c in s.table.records.columns}
+        self.assertTrue(columns["direction"].edit(row, "243.4736"))
+        self.assertAlmostEqual(s.book.direction_rad[2] / RAD_PER_GON, 243.4736)
+        self.assertNotIn("traverse", " ".join(d.rule for d in self.b.findings.open))
+        self.assertFalse(columns["distance"].edit(row, "-3"))
+        self.assertTrue(columns["distance"].edit(row, "200 ft"))
+        self.assertAlmostEqual(s.book.distance_m[2], 60.96)
+        self.assertTrue(columns["dh"].edit(row, ""))
+        self.assertIsNone(s.book.dh_m[2])
+        for part, entry, field, value in (
+            ("method", "by least squares", "method", "lsq"),
+            ("angles", "as booked", "balance", False),
+            ("heights", "by set-ups", "heights_by", "setups"),
+            ("grid", "as they were measured", "grid", False),
+            ("close", "stays open", "close", ""),
+        ):
+            with self.subTest(part=part):
+                self.choose(s.statement.parts[part], entry)
+                self.assertEqual(getattr(s.book, field), value)
+        self.assertIn("It is open", s.verdict.text())
+        for part, text, field, value in (
+            ("back", "100", "start_azimuth_rad", 100 * RAD_PER_GON),
+            ("back", "T-04", "back", "T-04"),
+            ("spec", "1:20000", "spec", 20000.0),
+            ("sigmas", "3, 2, 1", "sigma_angle_s", 3.0),
+        ):
+            with self.subTest(part=part, text=text):
+                QTest.mouseClick(s.statement.parts[part], Qt.MouseButton.LeftButton)
+                s.ask.edit.setText("nonsense")
+                QTest.keyClick(s.ask.edit, Qt.Key.Key_Return)
+                self.assertTrue(s.ask.isVisible(), "what will not do is asked for again")
+                s.ask.edit.setText(text)
+                QTest.keyClick(s.ask.edit, Qt.Key.Key_Return)
+                self.assertFalse(s.ask.isVisible())
+                self.assertAlmostEqual(getattr(s.book, field), value) if isinstance(
+                    value, float
+                ) else self.assertEqual(getattr(s.book, field), value)
+
+    def test_booked_by_keyboard(self) -> None:
+        s = self.sheet
+        self.w.actions.run("traverses.start")
+        for text in ("T-07, N-1, 230.5, 101.5, -2.5", "N-1, N-2, left 190.25, 80.25, 1"):
+            s.ask.edit.setText(text)
+            QTest.keyClick(s.ask.edit, Qt.Key.Key_Return)
+        self.assertEqual(s.ask.edit.text(), "N-2, ")
+        s.ask.edit.setText("N-2, N-3, what, 4")
+        QTest.keyClick(s.ask.edit, Qt.Key.Key_Return)
+        self.assertEqual((len(s.book.here), s.ask.edit.text()), (2, "N-2, N-3, what, 4"))
+        QTest.keyClick(s.ask.edit, Qt.Key.Key_Escape)
+        self.assertIn("has no start line", s.verdict.text())
+        QTest.mouseClick(s.statement.parts["back"], Qt.MouseButton.LeftButton)
+        QTest.keyClicks(s.ask.edit, "T-03")
+        QTest.keyClick(s.ask.edit, Qt.Key.Key_Return)
+        self.assertIn("It is open: 181.750 m that nothing checks.", s.verdict.text())
+        s.table.selectRow(1)
+        self.w.actions.run("traverses.drop")
+        self.assertEqual(len(s.book.here), 1)
+        self.choose(s.statement.parts["traverse"], "Traverse 1")
+        self.assertEqual(len(s.book.here), 6)
+        path = self.folder / "b.csv"
+        path.write_text("from,to,direction_kind,direction_dms,distance\nT-08,N-4,right,90,10\n")
+        self.assertTrue(s.take(str(path)))
+        self.assertTrue(s.ask.isVisible(), "what was sighted back to is asked for")
+        self.assertEqual(len(self.b.state.of(TraverseBook)), 3)
+
+    def test_levelling(self) -> None:
+        self.w.actions.run("setups.show.levelling")
+        self.sheet = s = self.page.sheet
+        found = s.found().found
+        self.assertEqual(
+            s.statement.text(),
+            "Heights of Levelling 1 in Dam grid 1968, holding T-01, T-02, T-03; a run is good to 1.0 mm, a "
+            "loop may miss by 4.0 mm a root km.",
+        )
+        self.assertTrue(s.verdict.text().startswith("T-03 – P-03 – T-02 misses by −1.8 mm on 0.954 km, 3.9"))
+        self.assertEqual(self.cells("v"), [shown(v * 1000.0, 2, True) for v in found.residuals_m])
+        heights = dict(zip(found.names, found.height_m, strict=True))
+        sigmas = dict(zip(found.names, found.sigma_m, strict=True))
+        for key, names in (("h0", self.cells("first")), ("h1", self.cells("second"))):
+            self.assertEqual(self.cells(key), [shown(heights[n], 4) for n in names])
+        self.assertEqual(self.cells("sigma"), [shown(sigmas[n] * 1000.0, 1) for n in self.cells("second")])
+        s.table.selectRow(3)
+        self.w.actions.run("levelling.off")
+        self.assertEqual(s.book.off, (3,))
+        self.assertEqual(self.cells("v")[3], "")
+        self.w.actions.run("edit.undo")
+        self.choose(s.statement.parts["hold"], "hold T-02")
+        self.assertEqual((s.book.free, s.found().found.dof), (("T-02",), 6))
+        QTest.mouseClick(s.statement.parts["limit"], Qt.MouseButton.LeftButton)
+        s.ask.edit.setText("0.5")
+        QTest.keyClick(s.ask.edit, Qt.Key.Key_Return)
+        self.assertEqual(self.b.state.of(LevelBook)["levelling-1"].limit_m, 0.0005)
+        self.assertIn("level.misclosure", [d.rule for d in self.b.findings.open])
+        path = self.folder / "r.csv"
+        path.write_text("from,to,dh,setups\nT-01,L-9,1.5,3\n")
+        self.assertTrue(s.take(str(path)))
+        self.assertIn("nothing checks it", s.verdict.text().lower())
+        self.assertIn("a root set-up", s.statement.text())
