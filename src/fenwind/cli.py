@@ -14,6 +14,7 @@ from contextlib import suppress
 from importlib import import_module
 from types import ModuleType
 
+from fenwind import __version__
 from fenwind.errors import FenwindError
 from fenwind.terminal import PlainStream, plain
 
@@ -53,7 +54,7 @@ def build_parser() -> argparse.ArgumentParser:
     parser = argparse.ArgumentParser(
         prog="fenwind", description="Control surveys: fits, frames and their evidence."
     )
-    parser.add_argument("--version", action="version", version="fenwind 0.1.0")
+    parser.add_argument("--version", action="version", version=f"fenwind {__version__}")
     verbs = parser.add_subparsers(dest="verb", required=True, metavar="VERB")
     for verb in VERBS:
         _module(verb).add_parser(verbs)

@@ -4,7 +4,9 @@ table, in other units and axes."""
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 
+from fenwind.exchange.line_csv import typed_row
 from fenwind.job.gestures import change_frame
+from fenwind.job.line_gestures import book_row
 from fenwind.quantities.angles import RAD_PER_GON, RAD_PER_SECOND
 from fenwind.records.lines import LevelBook, TraverseBook
 from tests.desk.qt_case import QtTestCase
@@ -64,6 +66,18 @@ class LinesStage(QtTestCase):
         self.assertEqual(titles, ["N", "E", "H"])
         self.assertEqual(self.cells("place1")[0], shown(f.adjusted[1, 1] / 0.3048, 3))
         self.assertEqual(self.cells("distance")[0], shown(found.book.distance_m[0] / 0.3048, 4))
+        bar = next(c for c in s.table.records.columns if c.key == "moved1").bar(s.table.records.rows[3])
+        self.assertAlmostEqual(bar, (f.adjusted[1, 4] - f.unadjusted[1, 4]) / (f.length / 10_000.0))
+        # Where a system counts south and west, so do places and what they were moved by.
+        self.b.do(change_frame(self.b.state.frames["dam"], "axes", crs="EPSG:2053", unit="m"))
+        self.choose(s.statement.parts["grid"], "as they were measured")
+        f = s.found().found
+        titles = {c.key: c.title for c in s.table.records.columns}
+        self.assertEqual((titles["place0"], titles["place1"]), ("Y", "X"))
+        for k in range(2):
+            self.assertEqual(self.cells(f"place{k}")[0], shown(-f.adjusted[k, 1], 3))
+            moved = -(f.adjusted[k, 1] - f.unadjusted[k, 1]) * 1000.0
+            self.assertEqual(self.cells(f"moved{k}")[0], shown(moved, 1, True))
 
     def test_put_right_in_the_table_and_by_the_sentence(self) -> None:
         s = self.sheet
@@ -75,6 +89,11 @@ class LinesStage(QtTestCase):
         self.assertFalse(columns["distance"].edit(row, "-3"))
         self.assertTrue(columns["distance"].edit(row, "200 ft"))
         self.assertAlmostEqual(s.book.distance_m[2], 60.96)
+        another = typed_row("V-03, V-12, 50.5, 20, 1", "gon")
+        self.b.attempt(lambda: book_row(self.b.state, s.book, another))
+        for k in range(2):
+            self.assertEqual(self.cells(f"place{k}")[6], shown(s.found().found.shots[k, 1], 3))
+        self.b.undo()
         self.assertTrue(columns["dh"].edit(row, ""))
         self.assertIsNone(s.book.dh_m[2])
         for part, entry, field, value in (
@@ -93,6 +112,7 @@ class LinesStage(QtTestCase):
             ("back", "T-04", "back", "T-04"),
             ("spec", "1:20000", "spec", 20000.0),
             ("sigmas", "3, 2, 1", "sigma_angle_s", 3.0),
+            ("sigmas", "3, 7, 1", "sigma_distance_m", 0.007),
         ):
             with self.subTest(part=part, text=text):
                 QTest.mouseClick(s.statement.parts[part], Qt.MouseButton.LeftButton)
@@ -144,6 +164,8 @@ class LinesStage(QtTestCase):
         )
         self.assertTrue(s.verdict.text().startswith("T-03 – P-03 – T-02 misses by −1.8 mm on 0.954 km, 3.9"))
         self.assertEqual(self.cells("v"), [shown(v * 1000.0, 2, True) for v in found.residuals_m])
+        bar = next(c for c in s.table.records.columns if c.key == "v").bar(s.table.records.rows[3])
+        self.assertAlmostEqual(bar, found.residuals_m[3] / (0.004 * s.book.length[3] ** 0.5))
         heights = dict(zip(found.names, found.height_m, strict=True))
         sigmas = dict(zip(found.names, found.sigma_m, strict=True))
         for key, names in (("h0", self.cells("first")), ("h1", self.cells("second"))):

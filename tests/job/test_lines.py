@@ -29,6 +29,8 @@ from fenwind.job.steps.fit import fit_node
 from fenwind.procedures.traverse import Ends, Options, Sight, Traverse, solve, turned
 from fenwind.procedures.traverse_errors import station_covariances
 from fenwind.quantities.angles import RAD_PER_GON, RAD_PER_SECOND, exchanged_digits
+from fenwind.quantities.lengths import FOOT
+from fenwind.records.entries import Add
 from fenwind.records.lines import LevelBook, TraverseBook
 from fenwind.records.records import FrameRecord, GivenPosition, Mark
 from fenwind.reports.trail import trail
@@ -181,6 +183,12 @@ class Site(CommandCase):
         self.assertEqual((adopted.basis[row], adopted.why[row]), ("traversed", "Traverse 1"))
         titles = [k.title for k in trail(self.job.state, derived, self.job.state.mark_named("X"), "f")]
         self.assertEqual(titles, ["Side shot", "Adopted"])
+        found = self.found().found
+        e, n, h = (f"{v:+.1f}".replace("-", "−") for v in (found.adjusted - found.unadjusted)[:, 1] * 1000.0)
+        link = next(iter(trail(self.job.state, derived, self.job.state.mark_named("P"), "f")))
+        self.assertEqual(
+            link.note.replace("\u2009", ""), f"station 2 of 3; adjusted by E {e}, N {n}, H {h} mm"
+        )
         for changes, words in (
             ({"close": "", "back": "", "start_azimuth_rad": 0.0}, ""),
             ({"close": self.job.state.mark_named("P").id}, "it closes at P, which is not known"),
@@ -204,6 +212,7 @@ class Site(CommandCase):
         for end, name in (("A", "A"), ("Z", "Z")):
             with self.subTest(end=end):
                 self.take(f"{square}Q,R,right,90,100\nR,{end},right,90,100.02\n")
+                self.assertEqual(self.book().close, "a" if end == "A" else "")
                 self.change(close=self.job.state.mark_named(name).id, loop=name != "A")
                 f = self.found()
                 self.assertTrue(f.work.ends.loop)
@@ -226,6 +235,8 @@ class Site(CommandCase):
         self.assertEqual((len(self.book().here), self.book().distance_m[-1]), (2, 201.5))
         self.job.undo()
         self.assertEqual(len(self.book().here), 3)
+        row = typed_row("A, P, 100, 100, 5", "gon", FOOT)
+        np.testing.assert_allclose((row.direction, row.distance, row.dh), (math.pi / 2, 30.48, 1.524))
         for text in ("A, P, 30", "A, A, 30, 10", "A, P, right, 10", "A, P, 30, -4", "A,P,30,4,5,6"):
             with self.subTest(text=text), self.assertRaises(ParseError):
                 typed_row(text)
@@ -247,6 +258,8 @@ class Site(CommandCase):
         found = next(iter(derived.of_kind("traverse").values()))
         # 0.9996 on the central meridian, 640 m up over a radius of 6,380 km: 100 ppm more.
         self.assertAlmostEqual(found.factor, 0.9995, places=6)
+        self.assertAlmostEqual(found.work.legs[0].distance, 200.0 * found.factor, places=9)
+        self.assertTrue(np.isnan(found.new.sigma_v_m).all(), "no height, no sigma of one")
         here, there = (derived.adopted[key] for key in ("25832", "25833"))
         i, k = here.index["P"], there.index["P"]
         to = Transformer.from_crs(25832, 25833, always_xy=True)
@@ -260,6 +273,8 @@ class Site(CommandCase):
         for frame, book in (("g", record), ("f", replace(record, here=()))):
             with self.assertRaises(FenwindError):
                 take_book(self.job.state, book, frame, ())
+        shot = self.take(BOOK.replace("P,C,right,187-50-00,201.5,3.05", "C,D,right,10,9,1"))
+        self.assertIsNone(shot.closing_angle_rad, "the walk did not lead to C")
         head = "from,to,direction_kind,direction_dms,distance\n"
         rows = read_book(self.write("q.csv", head + "A,P,bearing,S 45-30 W,10\n"))
         self.assertEqual(rows[0].kind, "azimuth")
@@ -284,6 +299,7 @@ class Site(CommandCase):
                 found().found.names, found().found.height_m, found().found.sigma_m, strict=True)],
             [(r["name"], r["h"], r["sigma"]) for r in wanted["heights"]],
         )  # fmt: skip
+        np.testing.assert_allclose(found().new.covariance[2, 2], found().found.sigma_m[[1, 3]] ** 2)
         adopted = self.derive(self.job).adopted["f"]
         row = adopted.index["L1"]
         self.assertTrue(math.isnan(adopted.e_m[row]))
@@ -295,6 +311,11 @@ class Site(CommandCase):
         self.assertNotIn("c", found().work.control)
         self.job.record(*set_runs_off(state.of(LevelBook)[book.id], [3], True))
         self.assertEqual((found().rows, found().found.dof), ((0, 1, 2), 0))
+        # A benchmark that is known by its height alone is one to hang on.
+        benchmark = GivenPosition(id="gL2", mark=state.mark_named("L2").id, frame="f", height_m=50.5)
+        self.job.record("benchmark", [Add(record=benchmark)])
+        self.assertEqual(found().work.control, {"A": 50.0, "L2": 50.5})
+        self.job.undo()
         titles = [k.title for k in trail(state, self.derive(self.job), state.mark_named("L2"), "f")]
         self.assertEqual(titles, ["Levelled", "Adopted"])
 

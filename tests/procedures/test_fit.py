@@ -86,6 +86,30 @@ class Parameters(unittest.TestCase):
         again = result.forward(pairs.positions()[0])
         np.testing.assert_allclose(again.e_m, c.e_m, atol=1e-9)
 
+    def test_backward_is_the_way_back_with_its_errors(self) -> None:
+        """Errors turn back as differences of the inverse do; the fit's own come on top, and nothing else."""
+        result = made_up_pairs(turn=0.7, scale=1.0004, marks=4).fit(horizontal="scale", height="plane")
+        there = result.carried.take(np.arange(4))
+        own = np.zeros((3, 3, 4))
+        own[:, :, :] = np.array([[4.0, 1.0, 0.5], [1.0, 1.0, 0.2], [0.5, 0.2, 9.0]])[:, :, None] * 1e-6
+        back, plain = (
+            result.backward(replace(there, covariance=c, joint=None)) for c in (own, np.zeros((3, 3, 4)))
+        )
+        places = result.inverse(there.e_m, there.n_m, there.height_m)
+        np.testing.assert_allclose([back.e_m, back.n_m, back.height_m], places)
+        step = np.eye(2)[:, :, None] * 1000.0
+        turn = np.zeros((3, 3))
+        for k in range(2):
+            moved = result.inverse(there.e_m + step[k, 0], there.n_m + step[k, 1], there.height_m)
+            turn[:2, k] = [(moved[i] - places[i])[0] / 1000.0 for i in range(2)]
+        turn[2, 2] = 1.0
+        for i in range(4):
+            np.testing.assert_allclose(
+                (back.covariance - plain.covariance)[:, :, i], turn @ own[:, :, i] @ turn.T, atol=1e-11
+            )
+        again = result.forward(replace(plain, covariance=np.zeros((3, 3, 4)))).covariance
+        self.assertTrue((plain.covariance[0, 0] > 0.9 * again[0, 0] / 1.1).all())
+
 
 class Evidence(unittest.TestCase):
     def test_leave_one_out_is_what_a_fit_without_the_pair_gives(self) -> None:

@@ -2,18 +2,24 @@
 
 import math
 import unittest
+from dataclasses import replace
 
 import numpy as np
 
+from fenwind.procedures.network import solve
 from fenwind.procedures.network_model import (
     Ends,
+    Given,
+    Marks,
     Network,
+    Row,
     about_places,
     base_axes,
     computed,
     near,
     positions_of,
 )  # fmt: skip
+from fenwind.procedures.network_start import starting_marks
 
 KINDS = ("distance", "direction", "angle", "azimuth", "zenith", "height_difference", "vector")
 
@@ -70,3 +76,59 @@ class Slopes(unittest.TestCase):
                 self.both(Network(rows=(), control={}, dimensions=3, plane=True), flat, kind, 1e-8)
                 if kind not in ("zenith", "height_difference", "vector"):
                     self.both(Network(rows=(), control={}, dimensions=2, plane=True), flat, kind, 1e-8)
+
+
+class Solved(unittest.TestCase):
+    def rows(self, truth: np.ndarray, kinds: tuple[str, ...]) -> tuple[Row, ...]:
+        """Exact distances and azimuths among all marks of a plane."""
+        net = Network(rows=(), control={}, dimensions=2, plane=True)
+        none, out = np.zeros(1), []
+        for i in range(truth.shape[1]):
+            for j in range(i):
+                ends = truth[:, [i]], truth[:, [j]], truth[:, [j]]
+                out += [
+                    Row(kind=k, at=f"P{i}", to=f"P{j}", value=computed(net, k, *ends, none, none)[0],
+                        covariance=np.array([[1e-6 if k == "distance" else 1e-10]]))
+                    for k in kinds
+                ]  # fmt: skip
+        return tuple(out)
+
+    def test_from_places_that_are_far_off(self) -> None:
+        """Distances and azimuths bend: from 60 m beside, one step is metres away; more lead to the truth."""
+        rng = np.random.default_rng(6)
+        truth = np.vstack([rng.uniform(0.0, 900.0, (2, 6)), np.zeros(6)])
+        control = {
+            f"P{k}": Given(first=float(truth[0, k]), second=float(truth[1, k]), h=math.nan) for k in (0, 1)
+        }
+        net = Network(
+            rows=self.rows(truth, ("distance", "azimuth")), control=control, dimensions=2, plane=True
+        )
+        off = truth + np.vstack([rng.uniform(-60.0, 60.0, (2, 6)), np.zeros(6)])
+        off[:, :2] = truth[:, :2]
+        start = Marks(names=tuple(f"P{k}" for k in range(6)), place=off)
+        found = solve(net, start)
+        np.testing.assert_allclose(found.marks.place[:2], truth[:2], atol=1e-5)
+
+    def test_vectors_lead_everywhere_whichever_way_they_go(self) -> None:
+        rng = np.random.default_rng(7)
+        truth = rng.uniform(-2000.0, 2000.0, (3, 60))
+        rows = []
+        for i in range(59):
+            a, b = (i, i + 1) if rng.random() < 0.5 else (i + 1, i)
+            rows.append(Row(kind="vector", at=f"P{a}", to=f"P{b}", value=truth[:, b] - truth[:, a],
+                            covariance=np.eye(3) * 1e-6))  # fmt: skip
+        e, n, h = (float(v) for v in truth[:, 30])
+        net = Network(
+            rows=tuple(rows), control={"P30": Given(first=e, second=n, h=h)}, dimensions=3, plane=True
+        )
+        marks, lost = starting_marks(net)
+        self.assertEqual(lost, ())
+        order = [marks.index[f"P{k}"] for k in range(60)]
+        np.testing.assert_allclose(marks.place[:, order], truth, atol=1e-9)
+        rises = tuple(
+            replace(r, kind="height_difference", value=r.value[2:], covariance=np.eye(1)) for r in rows
+        )
+        marks, lost = starting_marks(replace(net, rows=rises, dimensions=1))
+        self.assertEqual(lost, ())
+        order = [marks.index[f"P{k}"] for k in range(60)]
+        np.testing.assert_allclose(marks.place[2, order], truth[2], atol=1e-9)

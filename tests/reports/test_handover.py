@@ -100,7 +100,7 @@ class Export(TempFolder):
             (("--as", "kml", "--out", self.path("x.kml"), "--frame", "Dam grid 1968"), "local plane"),
             (("--as", "csv", "--out", self.path("x.csv"), "--frame", "Moon"), "no frame 'Moon'"),
             (("--as", "csv", "--out", self.path("x.csv"), "--layout", "mine"), "no layout 'mine'"),
-            (("--as", "pdf", "--out", self.path("x.pdf"), "--fit", "none"), "no fit with a result"),
+            (("--as", "pdf", "--out", self.path("x.pdf"), "--fit", "none"), "no result to report on"),
             (("--as", "xlsx", "--out", self.path("no/x.xlsx")), "cannot be written"),
         ]
         for options, words in cases:

@@ -8,6 +8,7 @@ import numpy as np
 
 from fenwind.doubts.rules import doubts_about_fit
 from fenwind.quantities.lengths import US_SURVEY_FOOT
+from fenwind.records.records import Acceptance
 from fenwind.reports.figure import exaggeration, fit_figure, nice_length
 from fenwind.reports.fit_report import fit_report, parameter_rows, quality_line, role_of
 from fenwind.reports.html import to_html
@@ -116,8 +117,9 @@ class Contents(unittest.TestCase):
 
     def test_accepted_doubts_stand_in_the_report_with_their_reason(self) -> None:
         doubts = doubts_about_fit(made_up_pairs().case())
-        html = to_html(fit_report(self.case, (), title="x", accepted=[(doubts[0], "measured twice")]))
-        self.assertIn("Accepted: ", html)
+        taken = Acceptance(id="a", doubt=doubts[0].key, reason="measured twice", by="I. Moen")
+        html = to_html(fit_report(self.case, (), title="x", accepted=[(doubts[0], taken)]))
+        self.assertIn("Accepted by I. Moen: ", html)
         self.assertIn("measured twice", html)
 
     def test_roles(self) -> None:

@@ -35,7 +35,12 @@ def add_parser(verbs: Any) -> None:
     parser.add_argument(
         "--class", dest="mark_class", metavar="CLASS", default="", help="only marks of this class or code"
     )
-    parser.add_argument("--fit", metavar="NAME", help="fit to report on; default: the first")
+    parser.add_argument("--fit", metavar="NAME", help="fit to report on; the same as --of")
+    parser.add_argument(
+        "--of",
+        metavar="NAME",
+        help="fit, network, setup, traverse or levelling to report on; default: the first",
+    )
     parser.add_argument("--json", action="store_true", help="print what was written as one JSON object")
 
 
@@ -114,21 +119,20 @@ def _frame(name: str | None, state: JobState, geographic: bool) -> str:
 
 
 def _report(options: argparse.Namespace, state: JobState, derived: Derived, findings: Any) -> Any:
-    from fenwind.job.steps.fit import fit_node
-    from fenwind.reports.kinds import report_of
+    from datetime import datetime
 
-    wanted = [
-        o.step for o in derived.fits.values() if not options.fit or options.fit in (o.step.name, o.step.id)
-    ]
-    reports = (report_of(state, derived, findings, fit_node(step.id)) for step in wanted)
-    found = next((report for report in reports if report is not None), None)
-    if found is None:
+    from fenwind.reports.kinds import report_of, reportable
+
+    wanted = options.of or options.fit
+    every = reportable(state, derived)
+    nodes = [node for node, name in every.items() if not wanted or wanted in (name, node.subject)]
+    if not nodes:
+        names = ", ".join(every.values())
         raise FormatError(
-            "there is no fit with a result to report on",
-            where=options.job,
-            hint="Make a fit first, or name another",
-        )
-    return found
+            f"there is no result to report on{f' named {wanted!r}' if wanted else ''}", where=options.job,
+            hint=f"There is one of {names}" if names else "Make a fit, a network or a setup first",
+        )  # fmt: skip
+    return report_of(state, derived, findings, nodes[0], f"{datetime.now():%Y-%m-%d}")
 
 
 def _words(payload: dict[str, Any]) -> str:

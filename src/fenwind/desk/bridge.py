@@ -258,7 +258,7 @@ class JobBridge(QObject):
 
     def accept(self, doubt: Doubt, reason: str) -> bool:
         """Accept a doubt for a reason."""
-        return self.attempt(lambda: accept(doubt, reason))
+        return self.attempt(lambda: accept(doubt, reason, self.state.info.surveyor))
 
     def tell_error(self, error: FenwindError) -> None:
         """Say an error in the line for messages."""

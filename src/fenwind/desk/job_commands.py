@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 from PySide6.QtWidgets import QFileDialog
 
 from fenwind.desk.actions import ActionSpec
+from fenwind.desk.letterhead import read_logo, set_letterhead
 from fenwind.desk.stage_table import STAGES
 from fenwind.desk.theme import LEAST_TEXT, MOST_TEXT, text_scale
 from fenwind.errors import FenwindError
@@ -31,6 +32,8 @@ class JobCommands:
         job = bridge.job
         rows: tuple[tuple[str, str, str, Callable[[], object], str], ...] = (
             ("job.rename", "Rename the job", "Give the job another name", self.rename, ""),
+            ("job.client", "Client, surveyor and notes …", CLIENT_TIP, self.ask_client, ""),
+            ("job.letterhead", "Letterhead of reports …", LETTERHEAD_TIP, self.ask_letterhead, ""),
             ("job.copy", "Copy the job to …", "Write a copy of the job as it is now", self.copy, ""),
             ("job.quit", "Quit", "Close the window; everything is kept already", desk.shell.close, "Ctrl+Q"),
             ("edit.undo", "Undo", "Take the latest change back", bridge.undo, "Ctrl+Z"),
@@ -73,6 +76,50 @@ class JobCommands:
 
         self._desk.doubts.ask.ask("Name of the job", answer, text=info.name, button="Rename")
 
+    def ask_client(self) -> None:
+        """Ask whom the job is for, who answers for it, and for notes, one after the other."""
+        self._ask_fact("client", "Client")
+
+    def _ask_fact(self, field: str, words: str) -> None:
+        info = self._bridge.state.info
+        following = {"client": ("surveyor", "Surveyor who answers for it"), "surveyor": ("notes", "Notes")}
+
+        def answer(text: str) -> bool:
+            now = self._bridge.state.info
+            if not self._bridge.do(gestures.set_field([now], field, text.strip(), words)):
+                return False
+            if field in following:
+                self._ask_fact(*following[field])
+            return field not in following
+
+        self._desk.doubts.ask.ask(words, answer, text=str(getattr(info, field)), button="Keep it")
+
+    def ask_letterhead(self) -> None:
+        """Ask for the name and the picture at the head of reports, for all jobs."""
+        settings = self._desk.shell.settings
+        if settings is None:
+            return
+        now = f"{settings.value('letterhead/name', '') or ''}, {settings.value('letterhead/logo', '') or ''}"
+
+        def answer(text: str) -> bool:
+            name, _, logo = (part.strip() for part in text.rpartition(","))
+            if not text.rpartition(",")[1]:
+                name, logo = text.strip(), ""
+            try:
+                if logo:
+                    read_logo(logo)
+            except OSError as error:
+                self._bridge.told.emit(f"{error}.", "doubt")
+                return False
+            set_letterhead(settings, name, logo)
+            self._desk.page.refresh()
+            return True
+
+        self._desk.doubts.ask.ask(
+            "Name, and file of a picture (PNG or JPEG), for the head of reports", answer,
+            text="" if now == ", " else now, button="Keep it",
+        )  # fmt: skip
+
     def resize_text(self, way: float) -> None:
         """Make text a step larger or smaller, from the next start on."""
         settings = self._desk.shell.settings
@@ -97,6 +144,8 @@ class JobCommands:
         self._desk.say(f"Copied to {os.path.basename(path)}.")
 
 
+CLIENT_TIP = "Whom the job is for, who answers for it, and notes; they head its reports"
+LETTERHEAD_TIP = "A name and a picture for the head of every report, kept for all jobs"
 TEXT_TIP = "All text, and what is sized by it, from the next start on"
 FIND_TIP = "Marks and commands by any part of the name"
 DERIVE_TIP = "Compute all results from the records again"

@@ -24,14 +24,14 @@ from fenwind.records.records import Acceptance, FitStep, GivenPosition, Mark
 from fenwind.records.setups import Setup
 
 
-def accept(doubt: Doubt, reason: str) -> Gesture:
-    """Accept a doubt. Raises ProcedureError without a reason."""
+def accept(doubt: Doubt, reason: str, by: str = "") -> Gesture:
+    """Accept a doubt, by whoever answers for the job. Raises ProcedureError without a reason."""
     if not reason.strip():
         raise ProcedureError("a doubt is accepted for a reason", hint="Type why it may stand")
     value = doubt.value if doubt.value is not None and math.isfinite(doubt.value) else None
     return Gesture(
         "Accept a doubt",
-        (Add(record=Acceptance(id=new_id(), doubt=doubt.key, reason=reason.strip(), value=value)),),
+        (Add(record=Acceptance(id=new_id(), doubt=doubt.key, reason=reason.strip(), value=value, by=by)),),
     )
 
 

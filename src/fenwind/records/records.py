@@ -24,13 +24,16 @@ MarkSymbol = Literal["by state", "triangle", "ring", "square", "cross", "dot"]
 @dataclass(frozen=True, slots=True, kw_only=True)
 class JobInfo:
     """The job itself: its name, the frame its coordinates are shown in, and how they are shown (decimals of
-    lengths in the frame's unit)."""
+    lengths in the frame's unit); whom it is for, who answers for it, and notes."""
 
     id: str = "job"
     name: str
     frame: str = ""
     angle_style: Literal["degrees", "gon"] = "gon"
     decimals: int = 4
+    client: str = ""
+    surveyor: str = ""
+    notes: str = ""
     active: bool = True
 
 
@@ -196,13 +199,15 @@ class Backdrop:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Acceptance:
-    """A doubt looked at and accepted, with the reason; `doubt` is its key, which names its rule and records,
-    `value` what was measured then: it lapses when the number grows by over a tenth."""
+    """A doubt looked at and accepted, with the reason, by the job's surveyor of that time; `doubt` is its
+    key, which names its rule and records, `value` what was measured then: it lapses when the number grows
+    by over a tenth."""
 
     id: str
     doubt: str
     reason: str
     value: float | None = None
+    by: str = ""
     active: bool = True
 
 

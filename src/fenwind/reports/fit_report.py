@@ -14,8 +14,10 @@ from fenwind.job.steps.fit import MODEL_WORDS
 from fenwind.procedures.fit import FitResult
 from fenwind.procedures.fit_case import FitCase
 from fenwind.quantities.angles import AngleStyle, format_angle
-from fenwind.quantities.lengths import METRE, LengthUnit
+from fenwind.quantities.lengths import METRE, LengthUnit, format_way
 from fenwind.quantities.numbers import format_fixed
+from fenwind.records.records import Acceptance
+from fenwind.reports.evidence import doubt_blocks
 from fenwind.reports.figure import fit_figure
 from fenwind.reports.model import Figure, Paragraph, Report, Section, Table, Tone
 from fenwind.reports.statement import NONE_FITS, Part, fit_statement, model_fits, price_words, sentence
@@ -24,6 +26,19 @@ from fenwind.reports.statement import NONE_FITS, Part, fit_statement, model_fits
 def mm(value: float, *, sign: bool = False, decimals: int = 1) -> str:
     """Millimetres of a length in metres, empty for nan and inf."""
     return format_fixed(value * 1000.0, decimals, sign=sign)
+
+
+def small(value: float, *, sign: bool = False) -> str:
+    """A length in the unit that it reads best in: millimetres without their name, from a metre on metres with
+    it."""
+    return f"{format_fixed(value, 3, sign=sign)} m" if abs(value) >= 1.0 else mm(value, sign=sign)
+
+
+def of_one(factor: float | None, decimals: int) -> str:
+    """A variance factor, which says nothing more once it is over ten thousand."""
+    if factor is None:
+        return ""
+    return "over 10\u2009000" if factor > 1e4 else format_fixed(factor, decimals)
 
 
 def role_of(used_h: bool, used_v: bool, has_height: bool) -> str:
@@ -42,13 +57,13 @@ def fit_report(
     title: str,
     unit: LengthUnit = METRE,
     statement: Sequence[Part] | None = None,
-    accepted: Sequence[tuple[Doubt, str]] = (),
+    accepted: Sequence[tuple[Doubt, Acceptance]] = (),
     angle_style: AngleStyle = "degrees",
     subtitle: str = "",
     axes: tuple[ShownAxis, ShownAxis] = shown_axes(None),
 ) -> Report:
-    """Report of a fit; coordinates in `unit`, residuals in millimetres. accepted: doubts with the reason they
-    were accepted for."""
+    """Report of a fit; coordinates in `unit`, residuals in millimetres. accepted: doubts with how they were
+    accepted."""
     result = case.result
     used = result.pairs.used_h | result.pairs.used_v
     checks = [n for n, u in zip(result.pairs.names, used, strict=True) if not u]
@@ -69,7 +84,7 @@ def fit_report(
         subtitle=subtitle or f"{len(result.pairs.names)} pairs, {len(case.measured)} marks carried",
         statement=sentence(parts),
         sections=(
-            Section(title="Doubts", blocks=_doubt_blocks(doubts, accepted)),
+            Section(title="Doubts", blocks=doubt_blocks(doubts, accepted)),
             Section(
                 title="Parameters", blocks=(parameter_table(result, unit, angle_style), _quality(result))
             ),
@@ -81,13 +96,6 @@ def fit_report(
             Section(title="Positions", blocks=(_position_table(result, unit, axes),)),
         ),
     )
-
-
-def _doubt_blocks(doubts: Sequence[Doubt], accepted: Sequence[tuple[Doubt, str]]) -> tuple[Paragraph, ...]:
-    tones: dict[bool, Tone] = {True: "doubt", False: "caution"}
-    blocks = [Paragraph(text=("Grave: " if d.grave else "") + d.text, tone=tones[d.grave]) for d in doubts]
-    blocks += [Paragraph(text=f"Accepted: {d.text} Reason: {reason}", tone="faint") for d, reason in accepted]
-    return tuple(blocks) or (Paragraph(text="None.", tone="settled"),)
 
 
 def _known(sigma: float, words: str) -> str:
@@ -169,8 +177,7 @@ def quality_line(result: FitResult) -> str:
         factor, limit = test.statistic / adjustment.dof, test.limit / adjustment.dof
         judged = "assumed sigmas" if result.sigmas_assumed else f"{format_fixed(limit, 2)} allowed"
         words.append(
-            f"variance factor in {what} {format_fixed(factor, 2)} ({judged}, {adjustment.dof} degrees of "
-            "freedom)"
+            f"variance factor in {what} {of_one(factor, 2)} ({judged}, {adjustment.dof} degrees of freedom)"
         )
     if result.sigmas_assumed:
         words.append("no sigmas were given, so uncertainties follow the residuals")
@@ -179,8 +186,8 @@ def quality_line(result: FitResult) -> str:
         worst = checks[int(np.argmax(result.pairs.misfit_h_m[checks]))]
         dh = result.pairs.dh_m[worst]
         words.append(
-            f"check {result.pairs.names[worst]} misses by {mm(result.pairs.misfit_h_m[worst])} mm in plan"
-            + (f", {mm(abs(dh))} mm in height" if math.isfinite(dh) else "")
+            f"check {result.pairs.names[worst]} misses by {format_way(result.pairs.misfit_h_m[worst])} "
+            "in plan" + (f", {format_way(abs(dh))} in height" if math.isfinite(dh) else "")
         )
     line = "; ".join(words) + "."
     return line[0].upper() + line[1:] if words else "Nothing in this fit can be tested."
@@ -196,11 +203,11 @@ def _pair_table(result: FitResult) -> Table:
             (
                 name,
                 role_of(bool(t.used_h[i]), bool(t.used_v[i]), bool(np.isfinite(t.dh_m[i]))),
-                mm(t.de_m[i], sign=True),
-                mm(t.dn_m[i], sign=True),
-                mm(t.dh_m[i], sign=True),
-                mm(t.loo_h_m[i]),
-                mm(t.loo_v_m[i], sign=True),
+                small(t.de_m[i], sign=True),
+                small(t.dn_m[i], sign=True),
+                small(t.dh_m[i], sign=True),
+                small(t.loo_h_m[i]),
+                small(t.loo_v_m[i], sign=True),
                 *(format_fixed(v, 2) for v in red),
                 mm(t.detectable[:2, i].max()) if np.isfinite(t.detectable[:2, i]).all() else "",
             )
@@ -241,8 +248,8 @@ def _model_table(result: FitResult) -> Table:
         (
             MODEL_WORDS[t.model],
             str(t.dof),
-            mm(t.rms_m),
-            format_fixed(t.variance_factor, 3),
+            small(t.rms_m),
+            of_one(t.variance_factor, 3),
             "" if t.p_value is None else "<0.0001" if t.p_value < 1e-4 else f"{t.p_value:.4f}",
             f"{format_fixed((t.scale - 1) * 1e6, 2, sign=True)}",
             ("simplest accepted" if t.fits else NONE_FITS) if t.recommended else "",

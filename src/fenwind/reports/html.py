@@ -2,7 +2,12 @@
 
 from __future__ import annotations
 
+import base64
+
 from fenwind.reports.model import Figure, Paragraph, Report, Table
+
+#: How a PNG begins (ISO/IEC 15948, section 5.2).
+PNG = b"\x89PNG"
 
 _TEMPLATE = """<!doctype html>
 <html lang="en"><head><meta charset="utf-8"><title>{{ report.title }}</title>
@@ -25,10 +30,24 @@ p.doubt { border-left: 3px solid #C2410C; padding-left: 10px; } p.caution { bord
 p.settled { border-left: 3px solid #4E7A51; padding-left: 10px; } p.faint { color: #6C7378;
   border-left: 3px solid #D9D4C7; padding-left: 10px; }
 figure { margin: 14px 0; } figcaption { color: #6C7378; font-size: 12px; } svg { width: 100%; height: auto; }
+.head { color: #6C7378; margin: 0 0 14px; } .head img { height: 40px; margin-right: 12px;
+  vertical-align: middle; }
+table.facts { width: auto; margin: 0 0 16px; } table.facts td { border: none; padding: 1px 14px 1px 0;
+  white-space: normal; } table.facts td:first-child { color: #6C7378; }
+td.t { white-space: normal; }
+.signed { display: flex; gap: 28px; margin: 64px 0 0; break-inside: avoid; } .signed p { flex: 1;
+  border-top: 1px solid #1F2A30; color: #6C7378; font-size: 12px; padding-top: 4px; }
+h2 { break-after: avoid; }
 @media print { body { background: #FFFFFF; } main { max-width: none; padding: 0; }
   tr, figure { break-inside: avoid; } }
 </style></head><body><main>
-<h1>{{ report.title }}</h1><p class="sub">{{ report.subtitle }}</p><p class="statement">{{ report.statement
+{% if logo or report.letterhead.name %}<p class="head">{% if logo %}<img alt="" src="{{ logo }}">{% endif
+  %}{{ report.letterhead.name }}</p>
+{% endif %}<h1>{{ report.title }}</h1><p class="sub">{{ report.subtitle }}</p>
+{% if report.facts %}<table class="facts"><tbody>{% for label, text in report.facts %}<tr><td class="t">{{
+  label }}</td><td class="t">{{ text }}</td></tr>
+{% endfor %}</tbody></table>
+{% endif %}<p class="statement">{{ report.statement
   }}</p>
 {% for section in report.sections %}<section><h2>{{ section.title }}</h2>
 {% for block in section.blocks %}{% if kind(block) == "paragraph" %}<p class="{{ block.tone }}">{{
@@ -42,7 +61,9 @@ figure { margin: 14px 0; } figcaption { color: #6C7378; font-size: 12px; } svg {
 {% endfor %}</tbody></table>
 {% else %}<figure>{{ block.svg | safe }}<figcaption>{{ block.caption }}</figcaption></figure>
 {% endif %}{% endfor %}</section>
-{% endfor %}</main></body></html>
+{% endfor %}{% if report.signed %}<div class="signed">{% for label in report.signed %}<p>{{ label }}</p>{%
+  endfor %}</div>
+{% endif %}</main></body></html>
 """
 
 
@@ -54,4 +75,8 @@ def to_html(report: Report) -> str:
     """HTML of a report; every text is escaped, figures are inline SVG."""
     from jinja2 import Environment
 
-    return Environment(autoescape=True).from_string(_TEMPLATE).render(report=report, kind=_kind)
+    logo = ""
+    if report.letterhead.logo:
+        data = report.letterhead.logo
+        logo = f"data:image/{'png' if data[:4] == PNG else 'jpeg'};base64,{base64.b64encode(data).decode()}"
+    return Environment(autoescape=True).from_string(_TEMPLATE).render(report=report, kind=_kind, logo=logo)

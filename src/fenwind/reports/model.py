@@ -47,10 +47,22 @@ class Section:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class Letterhead:
+    """Who hands a report over: a name, and a picture (PNG or JPEG) for its head, empty for none."""
+
+    name: str = ""
+    logo: bytes = b""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Report:
-    """A report: title, one line under it, the statement in one sentence, and sections."""
+    """A report: title, one line under it, the statement in one sentence, and sections. facts: what it is
+    about, each a label and a text; signed: labels of the lines at its end that are signed on."""
 
     title: str
     subtitle: str
     statement: str
     sections: tuple[Section, ...] = field(default=())
+    facts: tuple[tuple[str, str], ...] = ()
+    signed: tuple[str, ...] = ()
+    letterhead: Letterhead = Letterhead()

@@ -25,7 +25,7 @@ def to_pdf(report: Report) -> bytes:
     widest = max(
         (len(b.headers) for s in report.sections for b in s.blocks if isinstance(b, Table)), default=0
     )
-    page = landscape(A4) if widest > 10 else A4
+    page = landscape(A4) if widest > 12 else A4
     out = io.BytesIO()
     document = SimpleDocTemplate(
         out,
@@ -38,16 +38,69 @@ def to_pdf(report: Report) -> bytes:
         author="Fenwind",
     )
     parts: list[Any] = [
+        *_head(report, document.width),
         _text(report.title, 17, bold=True),
         _text(report.subtitle, 9, FAINT),
+        *_facts(report, document.width),
         _text(report.statement, 13, space=10),
     ]
     for section in report.sections:
-        parts.append(_text(section.title.upper(), 8, FAINT, space=3, before=12))
+        parts.append(_text(section.title.upper(), 8, FAINT, space=3, before=12, kept=True))
         for block in section.blocks:
             parts += _block(block, document.width)
-    document.build(parts, onFirstPage=_foot, onLaterPages=_foot)
+    parts += _signed(report, document.width)
+    document.build(parts, canvasmaker=_numbering())
     return out.getvalue()
+
+
+def _head(report: Report, width: float) -> list[Any]:
+    from reportlab.platypus import Image, Spacer
+
+    letterhead = report.letterhead
+    out: list[Any] = []
+    if letterhead.logo:
+        picture = Image(io.BytesIO(letterhead.logo), hAlign="LEFT")
+        size = min(36.0 / picture.imageHeight, 0.5 * width / picture.imageWidth)
+        picture.drawHeight, picture.drawWidth = picture.imageHeight * size, picture.imageWidth * size
+        out.append(picture)
+    if letterhead.name:
+        out.append(_text(letterhead.name, 9, FAINT))
+    return [*out, Spacer(1, 10)] if out else []
+
+
+def _facts(report: Report, width: float) -> list[Any]:
+    from reportlab.platypus import Spacer, Table, TableStyle
+
+    if not report.facts:
+        return []
+    rows = [[_text(label, 8.5, FAINT, space=0), _text(text, 8.5, space=0)] for label, text in report.facts]
+    whole = (0, 0), (-1, -1)
+    bare = TableStyle(
+        [("LEFTPADDING", *whole, 0), ("TOPPADDING", *whole, 1), ("BOTTOMPADDING", *whole, 1),
+         ("VALIGN", *whole, "TOP")]
+    )  # fmt: skip
+    return [Table(rows, colWidths=[90, width - 90], style=bare, hAlign="LEFT"), Spacer(1, 8)]
+
+
+def _signed(report: Report, width: float) -> list[Any]:
+    """Lines to sign on, in one row that is never parted."""
+    from reportlab.platypus import KeepTogether, Spacer, Table, TableStyle
+
+    if not report.signed:
+        return []
+    gap, count = 18.0, len(report.signed)
+    cells: list[str] = []
+    for label in report.signed:
+        cells += [label, ""]
+    line = (width - gap * (count - 1)) / count
+    widths = ([line, gap] * count)[:-1]
+    whole = (0, 0), (-1, -1)
+    style: list[tuple[Any, ...]] = [
+        ("FONT", *whole, REGULAR, 8), ("TEXTCOLOR", *whole, FAINT), ("LEFTPADDING", *whole, 0),
+    ]  # fmt: skip
+    style += [("LINEABOVE", (2 * k, 0), (2 * k, 0), 0.8, INK) for k in range(count)]
+    table = Table([cells[:-1]], colWidths=widths, style=TableStyle(style))
+    return [KeepTogether([Spacer(1, 46), table])]
 
 
 def _load_fonts() -> None:
@@ -65,7 +118,14 @@ def _load_fonts() -> None:
 
 
 def _text(
-    text: str, size: float, colour: str = INK, *, bold: bool = False, space: float = 4, before: float = 0
+    text: str,
+    size: float,
+    colour: str = INK,
+    *,
+    bold: bool = False,
+    space: float = 4,
+    before: float = 0,
+    kept: bool = False,
 ) -> Any:
     from reportlab.lib.styles import ParagraphStyle
     from reportlab.platypus import Paragraph as Flowable
@@ -78,6 +138,7 @@ def _text(
         textColor=colour,
         spaceAfter=space,
         spaceBefore=before,
+        keepWithNext=kept,
     )
     return Flowable(escape(_shown(text)), style)
 
@@ -122,14 +183,63 @@ def _table(table: Table, width: float) -> Any:
             style.append(("TEXTCOLOR", (0, row), (-1, row), TONES[tone]))
         if tone in ("doubt", "settled"):
             style.append(("FONT", (0, row), (-1, row), BOLD, size))
-    return LongTable(data, style=TableStyle(style), repeatRows=1, hAlign="LEFT")
+    widths = _widths(table, size, width)
+    for column, wide in enumerate(widths):
+        # Names and sentences break their lines; figures never do.
+        if column < table.text_columns:
+            for row in range(1, len(data)):
+                if _needed(data[row][column], size) > wide:
+                    data[row][column] = _text(data[row][column], size, space=0)
+    return LongTable(data, style=TableStyle(style), colWidths=widths, repeatRows=1, hAlign="LEFT")
 
 
-def _foot(canvas: Any, document: Any) -> None:
-    canvas.setFont(REGULAR, 8)
-    canvas.setFillColor(FAINT)
-    canvas.drawString(42, 24, document.title)
-    canvas.drawRightString(document.pagesize[0] - 42, 24, str(canvas.getPageNumber()))
+def _widths(table: Table, size: float, width: float) -> list[float]:
+    """Widths of columns that use the page: what each needs and an even share of what is left; where that is
+    too much, columns of text give way."""
+    heads = [max(_needed(part, size) for part in (title, unit)) for title, unit in table.headers]
+    needed = [
+        max([heads[i], *(_needed(row[i], size) for row in table.rows)]) for i in range(len(table.headers))
+    ]
+    left = width - sum(needed)
+    if left >= 0.0:
+        return [n + min(left / len(needed), 30.0) for n in needed]
+    texts = needed[: table.text_columns]
+    give = [max(t - max(60.0, width / (2 * len(needed))), 0.0) for t in texts]
+    share = min(1.0, -left / sum(give)) if sum(give) > 0.0 else 0.0
+    return [n - share * g for n, g in zip(texts, give, strict=True)] + needed[table.text_columns :]
+
+
+def _needed(text: str, size: float) -> float:
+    """The width that a text needs in a cell."""
+    from reportlab.pdfbase.pdfmetrics import stringWidth
+
+    return float(stringWidth(_shown(text), REGULAR, size)) + 7.0
+
+
+def _numbering() -> Any:
+    """A canvas that writes title and page n of m at the foot, once it knows how many there are."""
+    from reportlab.pdfgen.canvas import Canvas
+
+    class Numbered(Canvas):  # type: ignore[misc]
+        def __init__(self, *args: Any, **options: Any) -> None:
+            super().__init__(*args, **options)
+            self._pages: list[dict[str, Any]] = []
+
+        def showPage(self) -> None:
+            self._pages.append(dict(self.__dict__))
+            self._startPage()
+
+        def save(self) -> None:
+            for number, page in enumerate(self._pages, 1):
+                self.__dict__.update(page)
+                self.setFont(REGULAR, 8)
+                self.setFillColor(FAINT)
+                self.drawString(42, 24, _shown(self._doc.info.title))
+                self.drawRightString(self._pagesize[0] - 42, 24, f"{number} of {len(self._pages)}")
+                super().showPage()
+            super().save()
+
+    return Numbered
 
 
 def _figure(figure: Figure, width: float) -> Any:

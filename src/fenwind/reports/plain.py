@@ -9,7 +9,12 @@ from fenwind.reports.model import Figure, Paragraph, Report, Table
 
 def to_text(report: Report, width: int = 110) -> str:
     """Plain text of a report; figures are left out."""
-    out = [report.title, report.subtitle, "", textwrap.fill(report.statement, width), ""]
+    out = [report.letterhead.name] if report.letterhead.name else []
+    out += [report.title, report.subtitle, ""]
+    if report.facts:
+        widest = max(len(label) for label, _ in report.facts)
+        out += [*(f"{label.ljust(widest)}  {text}" for label, text in report.facts), ""]
+    out += [textwrap.fill(report.statement, width), ""]
     for section in report.sections:
         out += [section.title.upper()]
         for block in section.blocks:
@@ -20,6 +25,8 @@ def to_text(report: Report, width: int = 110) -> str:
             else:
                 assert isinstance(block, Figure)
         out.append("")
+    if report.signed:
+        out += ["", *(f"{label}: {'.' * 40}" for label in report.signed)]
     return "\n".join(out).rstrip()
 
 

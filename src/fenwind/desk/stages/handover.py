@@ -6,11 +6,12 @@ import os
 import re
 import shutil
 from collections.abc import Sequence
+from dataclasses import replace
 from datetime import datetime
 from functools import partial
 from pathlib import Path
 
-from PySide6.QtCore import QByteArray, QUrl
+from PySide6.QtCore import QByteArray, QSettings, QUrl
 from PySide6.QtGui import QImage, QPainter, QTextDocument
 from PySide6.QtSvg import QSvgRenderer
 from PySide6.QtWidgets import (
@@ -27,6 +28,7 @@ from PySide6.QtWidgets import (
 
 from fenwind.desk.actions import ActionSpec
 from fenwind.desk.bridge import JobBridge
+from fenwind.desk.letterhead import letterhead
 from fenwind.desk.plan_scene import Scene
 from fenwind.desk.scene import add_coverage
 from fenwind.desk.shell import PlainLabel, look, show_look
@@ -45,6 +47,7 @@ from fenwind.job.job import new_id
 from fenwind.job.reader import with_grid_folder
 from fenwind.job.state import JobState
 from fenwind.job.steps.fit import fit_node
+from fenwind.job.steps.outcome import Node
 from fenwind.paths import free_name
 from fenwind.procedures.coverage import Coverage
 from fenwind.progress import Progress
@@ -60,7 +63,7 @@ from fenwind.reports.handover import (
     write_report,
 )
 from fenwind.reports.html import to_html
-from fenwind.reports.kinds import report_of
+from fenwind.reports.kinds import report_of, reportable
 from fenwind.reports.model import Report
 from fenwind.reports.statement import Part
 
@@ -79,6 +82,7 @@ class HandoverSheet(Sheet):
         self.coverage: Coverage | None = None
         self._runner = TaskRunner(self, "files")
         self._written: set[str] = set()
+        self.step: Node | None = None
         self._agreed = ""  # the file that may be replaced when it is asked for once more
         self.statement.set_menus(
             {
@@ -86,6 +90,7 @@ class HandoverSheet(Sheet):
                 "frame": self._menu_frame,
                 "class": self._menu_class,
                 "layout": self._menu_layout,
+                "step": self._menu_step,
             }
         )
         self.note = PlainLabel("")
@@ -136,6 +141,13 @@ class HandoverSheet(Sheet):
 
     def _sentence(self, count: int) -> list[Part]:
         wanted, frame = FORMATS[self.kind], self.bridge.frame
+        if wanted.report is not None:
+            about = self._about()
+            name = reportable(self.bridge.seen, self.bridge.derived).get(about, "") if about else ""
+            return [
+                Part(text="Hand over "), Part(text=wanted.words, key="kind"), Part(text=" of "),
+                Part(text=name or "nothing yet", key="step"), Part(text="."),
+            ]  # fmt: skip
         which = f"{self.mark_class}, {count}" if self.mark_class else f"every mark, {count}"
         if self.kind == "targets" and not self.mark_class:
             which = f"{count} targets"
@@ -216,12 +228,33 @@ class HandoverSheet(Sheet):
         return list_text(out, self._layout() if chosen is not None and chosen.layout else DEFAULT)
 
     def report(self) -> Report | None:
-        """The report of the fit looked at, None when there is no result."""
-        bridge, step = self.bridge, self.bridge.fit
-        if step is None:
+        """The report of the step chosen, else of the fit looked at, else of the first there is one of."""
+        node, bridge = self._about(), self.bridge
+        if node is None:
             return None
-        name = os.path.basename(bridge.job.path)
-        return report_of(bridge.seen, bridge.derived, bridge.findings, fit_node(step.id), name)
+        made = report_of(bridge.seen, bridge.derived, bridge.findings, node, f"{datetime.now():%Y-%m-%d}")
+        return replace(made, letterhead=letterhead(self._settings())) if made is not None else None
+
+    def _settings(self) -> QSettings | None:
+        return getattr(self.window(), "settings", None)
+
+    def _about(self) -> Node | None:
+        every = reportable(self.bridge.seen, self.bridge.derived)
+        if self.step in every:
+            return self.step
+        fit = self.bridge.fit
+        looked_at = fit_node(fit.id) if fit is not None else None
+        return looked_at if looked_at in every else next(iter(every), None)
+
+    def _menu_step(self, menu: QMenu) -> None:
+        now = self._about()
+        for node, name in reportable(self.bridge.seen, self.bridge.derived).items():
+            choice(menu, name, partial(self.report_on, node), checked=node == now)
+
+    def report_on(self, node: Node) -> None:
+        """Report on a step."""
+        self.step = node
+        self.show_job()
 
     def overlay(self, scene: Scene) -> None:
         """The area that targets are to hold, and where one is lacking."""
@@ -266,7 +299,7 @@ class HandoverSheet(Sheet):
             "</h2>", "</p>"
         )
         html = html.replace("<h1>", '<p style="font-size: 20px; font-weight: 600;">').replace("</h1>", "</p>")
-        empty = "<p>There is no fit with a result to report on.</p>"
+        empty = "<p>There is no result to report on.</p>"
         self.page.setHtml(html or empty)
 
     def _set_default_path(self) -> None:
@@ -290,7 +323,7 @@ class HandoverSheet(Sheet):
             report = self.report()
             if report is None:
                 self.bridge.told.emit(
-                    "There is no fit with a result to report on. Make a fit first.", "doubt"
+                    "There is no result to report on. Make a fit, a network or a setup first.", "doubt"
                 )
                 return
             task = Task(_write_report, path, self.kind, report)
