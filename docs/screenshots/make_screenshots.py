@@ -155,8 +155,16 @@ class Pictures:
         w.show_stage("Setups")
         w.bridge.select("K-01")
         self.shot("setups")
+        setups = w.pages["Setups"]
+        setups.show_sheet(setups.traverses)
+        w.bridge.select("V-02")
+        self.shot("traverse")
+        setups.show_sheet(setups.levelling)
+        w.bridge.select("P-01")
+        self.shot("levelling")
+        setups.show_sheet(setups.setups)
         w.show_stage("Network")
-        table = w.pages["Network"].table
+        table = w.pages["Network"].network.table
         table.setCurrentIndex(table.proxy.index(20, 1))
         self.shot("network")
         w.show_stage("Ground")

@@ -19,7 +19,7 @@ class NetworkStage(QtTestCase):
     def test_the_demo_network(self) -> None:
         w = self.open()
         w.show_stage("Network")
-        page = w.pages["Network"]
+        page = w.pages["Network"].network
         self.assertEqual(
             page.statement.text(),
             "Adjust Tarnholt 2026, 51 observations in three dimensions in ETRS89 / UTM 32N, holding all "
@@ -50,10 +50,44 @@ class NetworkStage(QtTestCase):
         self.assertEqual(scene.title, "ETRS89 / UTM 32N")
         self.assertEqual(scene.lines.shape[1], 20)
 
+    def test_loops(self) -> None:
+        w = self.open()
+        w.actions.run("network.show.loops")
+        page, b = w.pages["Network"], w.bridge
+        sheet = page.sheet
+        self.assertEqual(page.chips[1].text(), "Loops 11")
+        self.assertEqual(sheet.statement.text(), "Each of 11 loops may miss by 3.29 of its sigmas.")
+        self.assertEqual(sheet.verdict.text(), "None misses by more.")
+        columns = {c.key: c for c in sheet.table.records.columns}
+        rows = sheet.table.records.rows
+        self.assertEqual([r.share for r in rows], sorted((r.share for r in rows), reverse=True))
+        for row in rows:
+            k = row.worst
+            size, word = (1.0, "″") if row.loop.kind == "triangle" else (1000.0, " mm")
+            value = f"{row.loop.misclosure[k] * size:+.1f}{word}".replace("-", "−")
+            self.assertEqual(columns["misses"].text(row), value)
+            self.assertAlmostEqual(columns["misses"].bar(row), row.loop.misclosure[k] / row.loop.limit[k])
+            self.assertEqual(columns["limit"].text(row), f"{row.loop.limit[k] * size:.1f}{word}")
+        vector = next(i for i, r in enumerate(rows) if r.loop.kind == "vector")
+        sheet.table.setCurrentIndex(sheet.table.proxy.index(vector, 1))
+        scene = w.plan_pane.plan.scene
+        names = rows[vector].loop.names
+        self.assertEqual(scene.coming.lines.shape, (4, len(names) - 1))
+        first = scene.names.index(names[0])
+        self.assertEqual(tuple(scene.coming.lines[:2, 0]), (scene.e_m[first], scene.n_m[first]))
+        QTest.mouseClick(sheet.statement.parts["limit"], Qt.MouseButton.LeftButton)
+        for text, stays in (("nonsense", True), ("0, 0", True), ("2, 1", False)):
+            sheet.ask.edit.setText(text)
+            QTest.keyClick(sheet.ask.edit, Qt.Key.Key_Return)
+            self.assertEqual(sheet.ask.isVisible(), stays)
+        self.assertEqual(b.state.of(NetworkStep)["net-1"].loop_limit, (0.002, 1e-6))
+        self.assertIn("miss by more", sheet.verdict.text())
+        self.assertIn("2 mm + 1 ppm", sheet.statement.text())
+
     def test_leaving_out_and_trying_without(self) -> None:
         w = self.open()
         w.show_stage("Network")
-        page, b = w.pages["Network"], w.bridge
+        page, b = w.pages["Network"].network, w.bridge
         page.table.setCurrentIndex(page.table.proxy.index(20, 1))
         heading, links = page.trail()
         row = page.table.records.rows[20]
@@ -83,7 +117,7 @@ class NetworkStage(QtTestCase):
     def test_a_file_is_taken_in_and_a_bad_one_says_where(self) -> None:
         w = self.open()
         w.show_stage("Network")
-        page, b = w.pages["Network"], w.bridge
+        page, b = w.pages["Network"].network, w.bridge
         bad = self.folder / "bad.csv"
         bad.write_text("kind,at,to,value\ndistance,T-01,T-02,far\n")
         self.assertFalse(page.take(str(bad)))
@@ -108,7 +142,7 @@ class Everyday(QtTestCase):
         w = self.open()
         w.shell.activateWindow()
         for stage, table_of, off in (
-            ("Network", lambda p: p.table, lambda s: s.of(NetworkStep)["net-1"].off),
+            ("Network", lambda p: p.network.table, lambda s: s.of(NetworkStep)["net-1"].off),
             ("Setups", lambda p: p.setups.table, lambda s: s.of(Setup)["setup-1"].use[:1]),
             ("Sessions", lambda p: p.table, lambda s: not s.of(Occupation)["o-T-01-1"].active),
             ("Marks", lambda p: p.marks.table, lambda s: not s.marks["T-01"].active),

@@ -6,7 +6,7 @@ import unittest
 import numpy as np
 
 from fenwind.errors import FrameError
-from fenwind.geodesy.catalogue import search, systems
+from fenwind.geodesy.catalogue import _year, search, systems, typed_place
 from fenwind.geodesy.conversion import convert
 from fenwind.geodesy.frames import FrameSpec, HeightReference, find_crs, open_frame
 from fenwind.geodesy.operations import operations
@@ -47,6 +47,34 @@ class Finding(unittest.TestCase):
             and fiji.covers(math.radians(-17), math.radians(-179.9))
         )
         self.assertLess(fiji.extent, 0.1)
+
+    def test_by_states_and_by_places(self) -> None:
+        """Tennessee's zone on NAD83(2011) is EPSG:6575 (metres) and 6576 (feet); Arc 1960 / UTM zone 37S
+        holds Nairobi; UTM zone 32N holds southern Norway."""
+        found = [s.code for s in search("state plane tennessee")]
+        self.assertEqual(set(found[:2]), {"EPSG:6575", "EPSG:6576"})
+        self.assertIn("EPSG:2274", found)
+        older = next(s for s in search("state plane tennessee") if s.code == "EPSG:2274")
+        self.assertTrue(older.newer.startswith("NAD83(2011) / Tennessee"))
+        self.assertEqual(next(s.newer for s in search("6576")), "")
+        self.assertFalse([s for s in search("state plane") if "UTM" in s.name])
+        for text in ("36.17, -86.78", "36°10'N 86°47'W", "N 36.17 W 86.78", "36.17 \u221286.78"):
+            codes = [s.code for s in search(text)]
+            self.assertIn("EPSG:6576", codes, text)
+            self.assertNotIn("EPSG:25832", codes, text)
+        nairobi = [s.code for s in search("1.28 S 36.82 E")]
+        self.assertIn("EPSG:21037", nairobi)
+        norway = [s.name for s in search("utm 32 norway")]
+        self.assertIn("ETRS89 / UTM zone 32N", norway)
+        self.assertFalse([name for name in norway if "32" not in name], "32 is a zone, not half a code")
+        for text in ("utm 32", "25832", "99.0 N 8.0 E", "12.5"):
+            self.assertIsNone(typed_place(text), text)
+        for name, year in (
+            ("NAD83(2011) / Ohio", 2011), ("ED50 / UTM zone 32N", 1950), ("GDA94 / MGA zone 55", 1994),
+            ("Arc 1960 / UTM zone 37S", 1960), ("OSGB36 / British National Grid", 1936),
+            ("Lisbon (Lisbon)", 0),
+        ):  # fmt: skip
+            self.assertEqual(_year(name), year, name)
 
     def test_operations_are_listed_with_accuracy_and_grids(self) -> None:
         """OSGB36 to ETRS89 needs a grid that PROJ's wheel does not bring; ITRF2020 to ETRS89 is a published

@@ -95,7 +95,7 @@ EVERY_KIND: tuple[Record, ...] = (
     ),
     NetworkStep(
         id="ns", name="n", frame="f", observations="os", datum="weighted", hold=("m",), off=(1,), slope=False,
-        k=0.2, alpha=0.01, power=0.9, active=False,
+        k=0.2, alpha=0.01, power=0.9, loop_limit=(0.01, 2e-6), active=False,
     ),
     Setup(
         id="su", name="n", frame="f", station="m", word="known", source="s", height_m=1.6, target=("a", "b"),

@@ -15,7 +15,7 @@ from fenwind.geodesy.geocentric import to_xyz
 from fenwind.job.job import Job
 from fenwind.job.network_gestures import change, hold, set_off, take_observations
 from fenwind.records.entries import amend
-from fenwind.records.network import NetworkStep
+from fenwind.records.network import NetworkStep, ObservationSet
 from fenwind.records.records import FrameRecord, GivenPosition, Mark
 from fenwind.reports.trail import trail
 from fenwind.standins import tarnholt
@@ -54,6 +54,43 @@ class Demo(CommandCase):
         self.assertLess(max(squares), 21.1)  # 99.99 % of chi-square with 3
         # What is given itself is rounded to the millimetre, which all share; the mean square is near 3.
         self.assertLess(np.mean(squares), 6.0)
+
+    def test_loops_of_the_job_close_as_those_of_the_command(self) -> None:
+        """Vectors and heights as they are; distances from mark to mark, since instruments and targets stand
+        higher."""
+        closed = self.derive(self.job).of_kind("loops")["net-1"]
+        kinds = [loop.kind for loop in closed.closures]
+        self.assertEqual([kinds.count(k) for k in ("vector", "height", "triangle", "distance")], [6, 1, 1, 3])
+        for loop in closed.closures:
+            with self.subTest(names=loop.names):
+                self.assertFalse(loop.over)
+        true = tarnholt.truth()
+        one = next(iter(self.job.state.of(ObservationSet).values()))
+        loop = next(k for k in closed.closures if k.kind == "distance")
+        for line in loop.lines:
+            i, j = (true.names.index(one_end[line]) for one_end in (one.at, one.to))
+            way = [true.e_m[j] - true.e_m[i], true.n_m[j] - true.n_m[i]]
+            self.assertNotEqual(one.hi_m[line], one.ht_m[line])
+            self.assertLess(abs(math.hypot(*way) * 1.0006 - loop.length), 1.0)
+        # A vector that is wrong stands in every loop that misses; it is named, and can be left out.
+        values = list(one.value)
+        row = next(i for i in range(len(one.kind)) if {one.at[i], one.to[i]} == {"T-05", "T-04"})
+        values[row] = (values[row][0] + 0.3, *values[row][1:])
+        self.job.record("blunder", [amend(one, value=tuple(values))])
+        doubts = Judge().judge(self.job.state, self.derive(self.job)).open
+        named = [d for d in doubts if d.rule == "loops.vector"]
+        self.assertEqual([set(d.names) for d in named], [{"T-05", "T-04"}])
+        told = [d for d in doubts if d.rule == "loops.misclosure"]
+        self.assertEqual(len(told), 1, "the worst is told, the others are counted")
+        self.assertRegex(told[0].text, r"So do \d more loops\.")
+        self.job.record(*settle(self.job.state, named[0], named[0].remedies[0]))
+        self.assertEqual(self.step().off, (row,))
+        after = self.derive(self.job).of_kind("loops")["net-1"]
+        self.assertFalse(any(loop.over for loop in after.closures))
+        self.job.record(*change(self.step(), "limit", loop_limit=(0.001, 1e-6)))
+        tight = self.derive(self.job).of_kind("loops")["net-1"]
+        vector = next(loop for loop in tight.closures if loop.kind == "vector")
+        np.testing.assert_allclose(vector.limit, 0.001 + 1e-6 * vector.length)
 
     def test_it_is_adopted_with_its_joint_covariance_and_a_trail(self) -> None:
         derived = self.derive(self.job)

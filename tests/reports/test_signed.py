@@ -74,7 +74,17 @@ class Signed(CommandCase):
     def test_all_three_say_the_same(self) -> None:
         names = list(reportable(self.job.state, self.derived).values())
         self.assertEqual(
-            names, ["Fit 1", "Network 1", "Setup 1", "Setup 2", "Setup 3", "Traverse 1", "Levelling 1"]
+            names,
+            [
+                "Fit 1",
+                "Network 1",
+                "Setup 1",
+                "Setup 2",
+                "Setup 3",
+                "Traverse 1",
+                "Levelling 1",
+                "System ETRS89 / UTM 32N",
+            ],
         )
         for name in names:
             report, _ = self.report(name)

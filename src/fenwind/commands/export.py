@@ -132,7 +132,12 @@ def _report(options: argparse.Namespace, state: JobState, derived: Derived, find
             f"there is no result to report on{f' named {wanted!r}' if wanted else ''}", where=options.job,
             hint=f"There is one of {names}" if names else "Make a fit, a network or a setup first",
         )  # fmt: skip
-    return report_of(state, derived, findings, nodes[0], f"{datetime.now():%Y-%m-%d}")
+    made = report_of(state, derived, findings, nodes[0], f"{datetime.now():%Y-%m-%d}")
+    if made is None:
+        raise FormatError(
+            f"there is nothing to say about {every[nodes[0]]}", where=options.job, hint="Give marks positions"
+        )
+    return made
 
 
 def _words(payload: dict[str, Any]) -> str:

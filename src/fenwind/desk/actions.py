@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QMenu, QWidget
 from fenwind.desk.stage_table import STAGES
 
 #: Menus in their order: the job, the stages that have commands, the plan.
-MENUS = ("Job", "Edit", *(stage.name for stage in STAGES), "Plan", "Go")
+MENUS = ("Job", "Edit", *(stage.name for stage in STAGES), "Plan", "Go", "Help")
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -14,18 +14,26 @@ from fenwind.desk.shell import look
 
 @dataclass(frozen=True, slots=True)
 class Found:
-    """One thing to find: words, a grey hint behind them, and what choosing it does."""
+    """One thing to find: words, a grey hint behind them, and what choosing it does. also: other words that it
+    is looked for by."""
 
     text: str
     hint: str
     run: Callable[[], object]
+    also: str = ""
 
 
 def matching(entries: Sequence[Found], text: str, most: int = 12) -> list[Found]:
-    """Entries that hold every word of a text; those that begin with it first."""
+    """Entries that hold every word of a text, in their own words or in others for it; those that begin
+    with it first, then those that hold all of it themselves."""
     words = text.lower().split()
-    hits = [e for e in entries if all(w in e.text.lower() for w in words)]
-    return sorted(hits, key=lambda e: not e.text.lower().startswith(text.lower().strip()))[:most]
+    hits = [e for e in entries if all(w in f"{e.text} {e.also}".lower() for w in words)]
+
+    def far(e: Found) -> tuple[bool, bool]:
+        own = e.text.lower()
+        return not own.startswith(text.lower().strip()), not all(w in own for w in words)
+
+    return sorted(hits, key=far)[:most]
 
 
 class Finder(QFrame):

@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 import os
+import sys
 from collections.abc import Callable, Sequence
 from functools import partial
 from typing import TYPE_CHECKING
 
-from PySide6.QtWidgets import QFileDialog
+from PySide6.QtCore import QProcess, QSettings
+from PySide6.QtWidgets import QFileDialog, QMenu
 
 from fenwind.desk.actions import ActionSpec
+from fenwind.desk.help_window import HelpWindow, about, shortcuts, stage_help
 from fenwind.desk.letterhead import read_logo, set_letterhead
 from fenwind.desk.stage_table import STAGES
 from fenwind.desk.theme import LEAST_TEXT, MOST_TEXT, text_scale
@@ -20,17 +23,40 @@ if TYPE_CHECKING:
     from fenwind.desk.workspace import Workspace
 
 
+#: Jobs that are remembered as opened last.
+RECENT = 10
+
+
+def recent_jobs(settings: QSettings | None) -> list[str]:
+    """Paths of the jobs opened last that are still there, the last first."""
+    found = settings.value("jobs/recent", []) if settings is not None else []
+    paths = found if isinstance(found, list) else [found] if found else []
+    return [str(path) for path in paths if os.path.exists(str(path))]
+
+
+def remember_job(settings: QSettings | None, path: str) -> None:
+    """Remember a job as the one opened last."""
+    if settings is not None:
+        others = [p for p in recent_jobs(settings) if p != path]
+        settings.setValue("jobs/recent", [path, *others][:RECENT])
+
+
 class JobCommands:
     """See the module."""
 
     def __init__(self, desk: Workspace) -> None:
         self._desk, self._bridge = desk, desk.bridge
+        self.help_window: HelpWindow | None = None
+        remember_job(desk.shell.settings, os.path.abspath(desk.bridge.job.path))
 
     def commands(self) -> Sequence[ActionSpec]:
         """Its commands."""
         desk, bridge = self._desk, self._bridge
         job = bridge.job
         rows: tuple[tuple[str, str, str, Callable[[], object], str], ...] = (
+            ("job.new", "New job", "A new, empty job, in a window of its own", self.new, ""),
+            ("job.open", "Open a job …", "In a window of its own", self.open, ""),
+            ("job.recent", "Open a recent job …", "One of the jobs opened last", self.open_recent, ""),
             ("job.rename", "Rename the job", "Give the job another name", self.rename, ""),
             ("job.client", "Client, surveyor and notes …", CLIENT_TIP, self.ask_client, ""),
             ("job.letterhead", "Letterhead of reports …", LETTERHEAD_TIP, self.ask_letterhead, ""),
@@ -43,6 +69,9 @@ class JobCommands:
             ("edit.smaller", "Smaller text", TEXT_TIP, partial(self.resize_text, -1.0), "Ctrl+Alt+-"),
             ("edit.derive", "Derive again", DERIVE_TIP, bridge.rederive, "F5"),
             ("edit.doubts", "Show all doubts", DOUBTS_TIP, desk.doubts.toggle_list, "Ctrl+L"),
+            ("help.stage", "Help for this stage", "What is done here, and how", self.help, "F1"),
+            ("help.shortcuts", "Shortcuts", "All keys that do something", self.shortcuts, ""),
+            ("help.about", "About Fenwind", "Version, and what it stands on", self.about, ""),
             *(
                 (f"go.{s.name.lower()}", s.name, f"Go to {s.name}", partial(desk.show_stage, s.name), "")
                 for s in STAGES
@@ -64,6 +93,66 @@ class JobCommands:
             )
             for key, text, tip, run, shortcut in rows
         )
+
+    def new(self) -> None:
+        """A new job in a window of its own."""
+        self.start("--empty")
+
+    def open(self) -> None:
+        """Ask for a job and open it in a window of its own."""
+        path, _ = QFileDialog.getOpenFileName(
+            self._desk.shell, "Open a job", self._bridge.folder, "Fenwind job (*.fenwind)"
+        )
+        if path:
+            self.open_path(path)
+
+    def open_path(self, path: str) -> None:
+        """Open a job in a window of its own."""
+        if os.path.abspath(path) == os.path.abspath(self._bridge.job.path):
+            self._desk.say(f"{os.path.basename(path)} is the job that is open here.")
+        else:
+            self.start(path)
+
+    def open_recent(self) -> None:
+        """Offer the jobs opened last."""
+        menu = QMenu(self._desk.shell)
+        here = os.path.abspath(self._bridge.job.path)
+        for path in recent_jobs(self._desk.shell.settings):
+            if path != here:
+                action = menu.addAction(os.path.basename(path))
+                action.setToolTip(path)
+                action.triggered.connect(lambda _=False, p=path: self.open_path(p))
+        if menu.isEmpty():
+            self._desk.say("No other job was opened yet.")
+            menu.deleteLater()
+            return
+        menu.setToolTipsVisible(True)
+        menu.aboutToHide.connect(menu.deleteLater)
+        job = self._desk.shell.header.job
+        menu.popup(job.mapToGlobal(job.rect().bottomLeft()))
+
+    def start(self, *arguments: str) -> None:
+        """Start Fenwind again, beside this window."""
+        command = ["-P", "-m", "fenwind.desk", *arguments]
+        if not QProcess.startDetached(sys.executable, command)[0]:
+            self._bridge.told.emit("The window could not be opened.", "doubt")
+
+    def _page(self, title: str, text: str) -> None:
+        if self.help_window is None:
+            self.help_window = HelpWindow(self._desk.shell)
+        self.help_window.show_page(title, text)
+
+    def help(self) -> None:
+        """Show the help page of the stage shown."""
+        self._page(self._desk.stage, stage_help(self._desk.stage))
+
+    def shortcuts(self) -> None:
+        """Show all shortcuts."""
+        self._page("Shortcuts", shortcuts(tuple(self._desk.actions.specs.values())))
+
+    def about(self) -> None:
+        """Show version and licences."""
+        self._page("About", about())
 
     def rename(self) -> None:
         """Ask for another name."""

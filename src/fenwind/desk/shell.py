@@ -6,7 +6,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from PySide6.QtCore import QByteArray, QSettings, QSize, Qt, Signal
-from PySide6.QtGui import QCloseEvent, QPainter, QPaintEvent, QResizeEvent
+from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QPainter, QPaintEvent, QResizeEvent
 from PySide6.QtWidgets import (
     QFrame,
     QHBoxLayout,
@@ -195,6 +195,7 @@ class Shell(QMainWindow):
     stage_requested = Signal(str)
     first_painted = Signal()
     closing = Signal()
+    dropped = Signal(str)  # the path of a file that was dropped on the window
 
     def __init__(self, settings: QSettings | None = None) -> None:
         super().__init__()
@@ -202,6 +203,7 @@ class Shell(QMainWindow):
         self.setWindowTitle("Fenwind")
         self.resize(1280, 800)
         self.setMinimumSize(1000, 620)
+        self.setAcceptDrops(True)
         self.body = body = QWidget(self)
         body.setObjectName("sheet")
         outer = QVBoxLayout(body)
@@ -269,6 +271,16 @@ class Shell(QMainWindow):
         if not self._painted:
             self._painted = True
             self.first_painted.emit()
+
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
+        if any(url.isLocalFile() for url in event.mimeData().urls()):
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent) -> None:
+        for url in event.mimeData().urls():
+            if url.isLocalFile():
+                self.dropped.emit(url.toLocalFile())
+        event.acceptProposedAction()
 
     def closeEvent(self, event: QCloseEvent) -> None:
         if self.settings is not None:

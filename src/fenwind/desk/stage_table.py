@@ -81,8 +81,8 @@ STAGES: tuple[Stage, ...] = (
     ),
     Stage(
         name="Network",
-        page="network:NetworkSheet",
-        families=("adjust",),
+        page="network_page:NetworkPage",
+        families=("adjust", "loops"),
         subjects=("network", "observations"),
         empty="A network is everything observed in one solution. Take in a list of observations: kind, "
         "at, to "

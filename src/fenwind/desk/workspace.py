@@ -3,6 +3,7 @@ shell has been painted. It knows stages by their table only."""
 
 from __future__ import annotations
 
+import os
 from datetime import datetime
 from functools import partial
 
@@ -22,9 +23,11 @@ from fenwind.desk.scene import build_scene, drawing_of
 from fenwind.desk.shell import Shell
 from fenwind.desk.stage_table import STAGES, stage_of
 from fenwind.desk.stages.page import StagePage
+from fenwind.desk.synonyms import SYNONYMS
 from fenwind.desk.table import RecordTable
 from fenwind.desk.theme import apply_theme, is_night
 from fenwind.desk.trail import TrailPane
+from fenwind.exchange.backdrop import IMAGE_ENDINGS
 from fenwind.geodesy.frames import height_words
 from fenwind.job.job import Job
 from fenwind.job.moved import Moved
@@ -74,6 +77,7 @@ class Workspace(QObject):
         shell, bridge = self.shell, self.bridge
         shell.stage_requested.connect(self.show_stage)
         shell.closing.connect(self.close)
+        shell.dropped.connect(self.open_dropped)
         bridge.changed.connect(self.refresh)
         bridge.selected.connect(self._on_selected)
         bridge.told.connect(self.say)
@@ -293,6 +297,7 @@ class Workspace(QObject):
                 s.text,
                 f"{s.menu.lower()}{'  ' + s.shortcut if s.shortcut else ''}",
                 partial(self.actions.run, s.id),
+                SYNONYMS.get(s.id, ""),
             )
             for s in self.actions.specs.values()
         ]
@@ -301,6 +306,17 @@ class Workspace(QObject):
             for m in self.bridge.state.marks.values()
         ]
         return marks + commands
+
+    def open_dropped(self, path: str) -> None:
+        """Open a file that was dropped on the window as what it is: a job in a window of its own, a
+        drawing or an image under the plan, anything else as a list coming in."""
+        ending = os.path.splitext(path)[1].lower()
+        if ending == ".fenwind":
+            self.job_commands.open_path(path)
+        elif ending in (".dxf", *IMAGE_ENDINGS):
+            self.plan_commands.add_backdrop(path)
+        else:
+            any(page.take_file(path) for page in self.pages.values())
 
     def open_finder(self) -> None:
         """Open the finder under its button."""

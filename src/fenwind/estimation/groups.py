@@ -72,7 +72,7 @@ def gradient(
             for component, w in zip(design, v, strict=True):
                 out += component @ w
         else:
-            np.add.at(out, unknowns, np.einsum("bpk,bk->pk", design, v))
+            out += np.bincount(unknowns.ravel(), np.einsum("bpk,bk->pk", design, v).ravel(), n)
     return out
 
 
@@ -80,12 +80,13 @@ def dense_normal(designs: Sequence[FloatArray], places: Sequence[IntArray | None
     """A^T A (n, n) of whitened designs (b, p, k) of all groups."""
     normal = np.zeros((n, n))
     for design, unknowns in zip(designs, places, strict=True):
-        for component in design:
-            if unknowns is None:
+        if unknowns is None:
+            for component in design:
                 normal += component @ component.T
-            else:
-                for p, row in enumerate(unknowns):
-                    np.add.at(normal, (row, unknowns), component[p] * component)
+        else:
+            values = np.einsum("bpk,bqk->pqk", design, design)
+            place = unknowns[:, None] * n + unknowns[None]
+            normal += np.bincount(place.ravel(), values.ravel(), n * n).reshape(n, n)
     return normal
 
 

@@ -6,15 +6,17 @@ from __future__ import annotations
 import math
 import re
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cache
 from typing import Literal
 
 from pyproj.database import query_crs_info
 from pyproj.enums import PJType
 
+from fenwind.errors import ParseError
 from fenwind.geodesy.area import inside_area
 from fenwind.geodesy.frames import find_crs
+from fenwind.quantities.geographic import parse_latitude, parse_longitude
 
 SystemKind = Literal["projected", "vertical"]
 _TYPES = {"projected": PJType.PROJECTED_CRS, "vertical": PJType.VERTICAL_CRS}
@@ -23,7 +25,9 @@ _TYPES = {"projected": PJType.PROJECTED_CRS, "vertical": PJType.VERTICAL_CRS}
 @dataclass(frozen=True, slots=True, kw_only=True)
 class System:
     """One system: code such as EPSG:25832, where it may be used in words, and the bounds of that (west,
-    south, east, north; radians; west > east across the date line), None where none are stated."""
+    south, east, north; radians; west > east across the date line), None where none are stated. year: of its
+    datum's realisation, as its name says it, 0 without. newer: the name of the newest one of the same
+    projection for the same area, empty where this is it."""
 
     code: str
     name: str
@@ -31,6 +35,8 @@ class System:
     bounds: tuple[float, float, float, float] | None
     projection: str
     words: str
+    year: int = 0
+    newer: str = ""
 
     @property
     def extent(self) -> float:
@@ -53,8 +59,37 @@ def systems(kind: SystemKind) -> tuple[System, ...]:
         for info in query_crs_info(auth_name="EPSG", pj_types=[_TYPES[kind]])
         if not info.deprecated
     ]
-    # A system meant for several areas stands there once for each; the last, which is the widest, is kept.
-    return tuple({system.code: system for system in sorted(found, key=lambda s: s.extent)}.values())
+    # A system meant for several areas stands there once for each; the last, which is the widest, is kept,
+    # with the words of all.
+    every: dict[str, System] = {}
+    for system in sorted(found, key=lambda s: s.extent):
+        before = every.get(system.code)
+        every[system.code] = system if before is None else replace(system, words=system.words + before.words)
+    newest: dict[tuple[str, str], System] = {}
+    for system in every.values():
+        family = _family(system)
+        if family not in newest or newest[family].year < system.year:
+            newest[family] = system
+    return tuple(
+        replace(s, newer=newest[_family(s)].name) if newest[_family(s)].year > s.year > 0 else s
+        for s in every.values()
+    )
+
+
+def _family(system: System) -> tuple[str, str]:
+    """Systems of one projection for one area, whatever their datum: what follows the datum in their names."""
+    datum, _, projection = system.name.partition(" / ")
+    return projection or datum, system.area
+
+
+#: A realisation's year in the name of a datum: NAD83(2011), GDA2020, ED50, RGF93.
+_YEAR = re.compile(r"(?<!\d)(?:(19|20)\d\d|\d\d)(?!\d)")
+
+
+def _year(name: str) -> int:
+    found = [int(m[0]) for m in _YEAR.finditer(name.partition(" / ")[0])]
+    years = [v if v > 100 else 1900 + v for v in found if v > 100 or v >= 20]
+    return max(years, default=0)
 
 
 def _system(info: object) -> System:
@@ -73,6 +108,7 @@ def _system(info: object) -> System:
         bounds=bounds,
         projection=projection,
         words=words,
+        year=_year(name),
     )
 
 
@@ -83,17 +119,24 @@ def _tokens(text: str) -> list[str]:
 def search(
     text: str, kind: SystemKind = "projected", place: tuple[float, float] | None = None, limit: int = 200
 ) -> tuple[System, ...]:
-    """Systems whose code, name or area have a word that begins with each word of `text`, those that
-    cover `place` (lat, lon in radians) only when it is given.
+    """Systems whose code, name or area have a word that begins with each word of `text`, those that cover
+    `place` (lat, lon in radians) only when it is given. A latitude and a longitude may be typed as well,
+    and "state plane" for the systems of the states of the USA.
 
-    A code that is meant exactly comes first, then names that begin with the text, then systems of smaller
-    areas, which were made for them.
+    A code that is meant exactly comes first, then names that begin with the text, then those that have no
+    newer realisation, then systems of smaller areas, which were made for them.
     """
-    words = _tokens(text)
+    typed = typed_place(text)
+    if typed is not None:
+        text, place = "", typed
+    states = _STATES.search(text.lower())
+    words = _tokens(_STATES.sub(" ", text.lower()))
     found = [
         s
         for s in systems(kind)
-        if all(f" {w}" in s.words for w in words) and (place is None or s.covers(*place))
+        if all(_begins(w, s.words) for w in words)
+        and (place is None or s.covers(*place))
+        and (states is None or _of_a_state(s))
     ]
     plain = text.strip().lower()
     exact = {plain, f"epsg:{plain}"}
@@ -102,10 +145,48 @@ def search(
             s.code.lower() not in exact and s.name.lower() != plain,
             not (plain and s.name.lower().startswith(plain)),
             not _named(s, words),
+            bool(s.newer),
             s.extent,
+            -s.year,
         )
     )
     return tuple(found[:limit])
+
+
+#: What the systems of the states of the USA are called.
+_STATES = re.compile(r"\b(?:state plane|spcs|stateplane)\b")
+
+
+def _of_a_state(system: System) -> bool:
+    """Whether a system is one of the State Plane Coordinate Systems: on NAD, for a part of the USA,
+    neither of a world-wide family nor of a whole continent."""
+    name = system.name.lower()
+    general = ("utm", "albers", "conus", "equal area", "polyconic", "north america")
+    usa = "united states (usa)" in system.area.lower()
+    return name.startswith("nad") and usa and not any(word in name for word in general)
+
+
+def typed_place(text: str) -> tuple[float, float] | None:
+    """Latitude and longitude, radians, of a text such as 36.1, -86.8 or 36\u00b010' N 86\u00b047' W; None
+    where it is no place."""
+    letters = re.match(r"^\s*(.*?[NS])[\s,;]+(.*?[EW])\s*$", text, re.IGNORECASE)
+    numbers = re.match(r"^\s*([+\-\u2212]?\d+\.\d+)[\s,;]+([+\-\u2212]?\d+\.\d+)\s*$", text)
+    before = re.match(r"^\s*([NS].*?\d\S*)[\s,;]+([EW].*?\d\S*)\s*$", text, re.IGNORECASE)
+    found = letters or before or numbers
+    if found is None:
+        return None
+    try:
+        return parse_latitude(found[1]), parse_longitude(found[2])
+    except ParseError:
+        return None
+
+
+def _begins(word: str, words: str) -> bool:
+    """Whether one of some words begins with a word; a number of a zone is a whole one, not the beginning of a
+    code."""
+    if word.isdigit() and len(word) < 4:
+        return re.search(rf" {word}(?!\d)", words) is not None
+    return f" {word}" in words
 
 
 def _named(system: System, words: Iterable[str]) -> bool:

@@ -28,12 +28,13 @@ CIRCLE_HINT = "Take one of these steps out of the circle"
 class Derived:
     """Everything that follows from the records: the outcome of every step by its node, and the same as
     people see it, with names of marks. frame_errors, missing_grids: frames that failed, and grids without
-    which heights are not known, by frame id."""
+    which heights are not known, by frame id. folder: where grids with a relative name are."""
 
     outcomes: Mapping[Node, Outcome]
     views: Mapping[Node, Any]
     frame_errors: Mapping[str, FenwindError]
     missing_grids: Mapping[str, tuple[str, ...]]
+    folder: str = "."
 
     def of_kind(self, kind: str) -> dict[str, Any]:
         """What a kind of step came to, by the id it is about; only where there is something to see."""
@@ -97,7 +98,7 @@ def _derived(
     views = run.views(nodes)
     errors, missing = run.frames()
     progress.report(1, 1, "")
-    return Derived(outcomes=run.done, views=views, frame_errors=errors, missing_grids=missing)
+    return Derived(outcomes=run.done, views=views, frame_errors=errors, missing_grids=missing, folder=folder)
 
 
 class _Run:

@@ -36,9 +36,10 @@ class ObservationSet:
 @dataclass(frozen=True, slots=True, kw_only=True)
 class NetworkStep:
     """Adjust the observations of a set in a frame. datum: what is given there is held, has weight, or only
-    says where the free network lies; hold: ids of the marks held, empty for all that are given. off: rows of
-    the set left out. slope: angles and height differences follow the plumb line of the frame's geoid. k:
-    coefficient of refraction; alpha, power: of the tests."""
+    says where the free network lies; hold: ids of the marks held, empty for all that are given. off: rows
+    of the set left out. slope: angles and height differences follow the plumb line of the frame's geoid.
+    k: coefficient of refraction; alpha, power: of the tests. loop_limit: what loops may miss by, metres
+    and a part of their length, None for 3.29 of their sigmas."""
 
     id: str
     name: str
@@ -51,4 +52,5 @@ class NetworkStep:
     k: float = 0.13
     alpha: float = 0.001
     power: float = 0.80
+    loop_limit: tuple[float, float] | None = None
     active: bool = True

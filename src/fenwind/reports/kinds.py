@@ -15,19 +15,31 @@ from fenwind.job.steps.outcome import Node
 from fenwind.quantities.lengths import METRE, UNITS
 from fenwind.reports import evidence
 from fenwind.reports.fit_report import fit_report
+from fenwind.reports.frame_sheet import frame_sheet
 from fenwind.reports.line_reports import levelling_report, traverse_report
 from fenwind.reports.model import Report
 from fenwind.reports.network_report import network_report, setup_report
 from fenwind.reports.statement import statement_of_fit
 
 
+def _of_step(state: JobState, node: Node) -> str:
+    return STEP_KINDS[node.kind].title(state, node)
+
+
+def _of_system(state: JobState, node: Node) -> str:
+    spec = state.frames[node.subject].spec
+    return f"System {spec.name}" if spec.crs else ""
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ReportKind:
     """A report about steps of one kind; write(state, derived, findings, id of the step, when it is computed,
-    in words) gives None where the step has no result."""
+    in words) gives None where the step has no result. name(state, node): what people know it by, empty where
+    there is none."""
 
     kind: str
     write: Callable[[JobState, Derived, Findings, str, str], Report | None]
+    name: Callable[[JobState, Node], str] = _of_step
 
 
 def _of_fit(state: JobState, derived: Derived, findings: Findings, key: str, computed: str) -> Report | None:
@@ -66,18 +78,20 @@ REPORTS: dict[str, ReportKind] = {
         ReportKind(kind="setup", write=setup_report),
         ReportKind(kind="traverse", write=traverse_report),
         ReportKind(kind="levelling", write=levelling_report),
+        ReportKind(kind="adopted", write=frame_sheet, name=_of_system),
     )
 }
 
 
 def reportable(state: JobState, derived: Derived) -> dict[Node, str]:
-    """Steps that there is a report of, fits first, with the names people know them by."""
-    return {
-        node: STEP_KINDS[node.kind].title(state, node)
-        for kind in REPORTS
+    """Steps that there is a report of, fits first, systems last, with the names people know them by."""
+    named = (
+        (node, kind.name(state, node))
+        for kind in REPORTS.values()
         for node, outcome in derived.outcomes.items()
-        if node.kind == kind and not node.detail and outcome.result is not None
-    }
+        if node.kind == kind.kind and not node.detail and outcome.result is not None
+    )
+    return {node: name for node, name in named if name}
 
 
 def report_of(

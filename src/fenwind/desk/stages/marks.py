@@ -32,6 +32,7 @@ from fenwind.geodesy.frames import height_words
 from fenwind.job import gestures
 from fenwind.job.adopted import Adopted, Candidate
 from fenwind.job.job import new_id
+from fenwind.job.merging import merge_marks
 from fenwind.quantities.lengths import parse_length
 from fenwind.quantities.numbers import format_fixed
 from fenwind.records.entries import Add, Gesture, amend
@@ -385,6 +386,25 @@ class MarksTable(Sheet):
             self.bridge.attempt(
                 lambda: gestures.make_control(self.bridge.state, adopted, marks, self.bridge.frame_id)
             )
+
+    def merge(self) -> None:
+        """Ask which of the two selected marks stays; the other's records go over to it."""
+        marks = [r.mark for r in self.table.selected_rows()]
+        if len(marks) != 2:
+            self.bridge.told.emit("Select the two marks that are one.", "")
+            return
+        current = self.table.row_at(self.table.currentIndex())
+        kept, other = marks if current is None or current.mark.id == marks[0].id else marks[::-1]
+
+        def answer(text: str) -> bool:
+            if text.strip() not in (kept.name, other.name):
+                self.bridge.told.emit(f"Type {kept.name} or {other.name}.", "doubt")
+                return False
+            pair = (kept, other) if text.strip() == kept.name else (other, kept)
+            return self.bridge.attempt(lambda: merge_marks(self.bridge.state, *pair))
+
+        self.ask.ask(f"{kept.name} and {other.name} are one mark. Which name stays?", answer, text=kept.name,
+                     button="Merge them")  # fmt: skip
 
     def choose_position(self) -> None:
         """Offer all positions that the selected mark could have in the frame shown."""

@@ -33,6 +33,9 @@ CONTROL_TIP = "Derived marks keep the position they have now, with its uncertain
 RELEASE_TIP = "Given positions are switched off; fits carry the marks again"
 
 
+MERGE_TIP = "All that was given, measured and booked of one goes over to the other, and is kept"
+
+
 ADOPT_TIP = "All positions the selected mark could have, with their differences; choose one, with a reason"
 
 
@@ -66,6 +69,11 @@ class MarksPage(StagePage):
         """Show a file's list against the job; nothing is changed yet."""
         if self.incoming.load_file(path):
             self.stack.setCurrentWidget(self.incoming)
+
+    def take_file(self, path: str) -> bool:
+        self.bridge.show_stage(self.stage.name)
+        self.read_file(path)
+        return True
 
     def _look_at(self, point: int) -> None:
         self._looked_at = point
@@ -128,6 +136,7 @@ class MarksPage(StagePage):
             ("set_down", "Set down the selection", SET_DOWN_TIP, table.set_down, "Ctrl+Down", True),
             ("control", "Make control of the selection", CONTROL_TIP, table.make_control, "", True),
             ("derive", "Derive the selection again", RELEASE_TIP, table.release_control, "", True),
+            ("merge", "Merge two marks into one …", MERGE_TIP, table.merge, "", True),
             ("adopt", "Adopt another position …", ADOPT_TIP, table.choose_position, "", True),
             ("off", "Switch marks off", OFF_TIP, partial(table.switch, False), "", True),
             (

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from functools import partial
 
 import numpy as np
-from PySide6.QtCore import Qt
+from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QFileDialog, QMenu, QPushButton, QWidget
 
 from fenwind.desk.actions import ActionSpec
@@ -73,6 +73,8 @@ def _worst(figures: RowFigures) -> int:
 
 class NetworkSheet(Sheet):
     """See the module."""
+
+    wanted = Signal()
 
     def __init__(self, bridge: JobBridge, stage: Stage) -> None:
         super().__init__(bridge, stage)
@@ -227,6 +229,10 @@ class NetworkSheet(Sheet):
             self.refresh()
         return done
 
+    def _take_in(self) -> None:
+        self.wanted.emit()
+        self._choose_file()
+
     def _choose_file(self) -> None:
         path, _ = QFileDialog.getOpenFileName(
             self, "Observations of a network", self.bridge.folder, "CSV (*.csv *.txt);;All files (*)"
@@ -358,7 +364,7 @@ class NetworkSheet(Sheet):
         return (
             ActionSpec(
                 id="network.take", menu=menu, text="Take in observations …", tip="From a list of a network",
-                run=self._choose_file,
+                run=self._take_in,
             ),
             ActionSpec(
                 id="network.off", menu=menu, text="Leave observations out", tip="They are kept and take "

@@ -31,6 +31,10 @@ class StagePage(QWidget):
     def place_picked(self, e_m: float, n_m: float) -> None:
         """A place in the frame shown was picked on the plan, as it wanted."""
 
+    def take_file(self, path: str) -> bool:
+        """Take a file that was dropped on the window, where it is for this page; whether it is."""
+        return False
+
     def refresh(self) -> None:
         """Show the job as it is now."""
 

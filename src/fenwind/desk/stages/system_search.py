@@ -29,7 +29,9 @@ class SystemSearch(QWidget):
         line = QHBoxLayout()
         line.setSpacing(8)
         self.edit = QLineEdit()
-        self.edit.setPlaceholderText("Name, code or country: utm 32n, 25832, norway …")
+        self.edit.setPlaceholderText(
+            "Name, code, country, state or a place: utm 32 norway, state plane tennessee, 36.17, -86.78"
+        )
         self.edit.setClearButtonEnabled(True)
         self.here = QPushButton("only where the job lies")
         self.here.setCheckable(True)
@@ -48,7 +50,7 @@ class SystemSearch(QWidget):
             [
                 Column(key="code", title="code", text=lambda s: s.code, tone=lambda s: "bold", width=96),
                 Column(key="name", title="system", text=lambda s: s.name, width=230),
-                Column(key="area", title="for", text=lambda s: s.area, tone=lambda s: "faint", width=210),
+                Column(key="area", title="for", text=_area, tone=lambda s: "faint", width=210),
                 Column(
                     key="projection",
                     title="projection",
@@ -102,6 +104,11 @@ class SystemSearch(QWidget):
         system = self.table.row_at(self.table.currentIndex())
         if system is not None and self._chosen(system) is not False:
             self.hide()
+
+
+def _area(system: System) -> str:
+    """Where a system is for, after what is newer there."""
+    return f"newer: {system.newer}; {system.area}" if system.newer else system.area
 
 
 def degrees_of(place: tuple[float, float]) -> str:

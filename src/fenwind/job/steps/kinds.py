@@ -9,6 +9,7 @@ from fenwind.job.steps.elsewhere import GivenElsewhere
 from fenwind.job.steps.fit import Fit
 from fenwind.job.steps.known import Known
 from fenwind.job.steps.levelled import LevellingKind
+from fenwind.job.steps.loops import LoopsKind
 from fenwind.job.steps.network import NetworkKind
 from fenwind.job.steps.occupied import OccupiedMarks
 from fenwind.job.steps.outcome import StepKind
@@ -31,6 +32,7 @@ STEP_KINDS: dict[str, StepKind] = {
         OccupiedMarks(),
         Fit(),
         NetworkKind(),
+        LoopsKind(),
         SetupKind(),
         SightedMarks(),
         TraverseKind(),

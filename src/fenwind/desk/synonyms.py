@@ -1,0 +1,32 @@
+"""Words of the trade that commands are looked for by, beside their own."""
+
+from __future__ import annotations
+
+#: By a command's id; what stands for several is written out.
+SYNONYMS = {
+    "marks.paste": "import insert add coordinates points", "marks.read": "import open load csv xlsx "
+    "points file",
+    "marks.merge": "duplicate combine join same", "marks.off": "delete remove exclude",
+    "marks.adopt": "average",
+    "marks.control": "hold known fix",
+    "sessions.start": "gnss rtk base reference receiver",
+    "sessions.measure": "occupy shot gnss rtk rover", "sessions.tie": "shift base translate",
+    "setups.take": "resection free station import total station", "setups.check": "backsight",
+    "traverses.take": "import angles distances", "traverses.start": "angles distances field book",
+    "levelling.take": "import level loop heights", "network.take": "import least squares adjustment",
+    "network.show.loops": "closure misclosure", "network.off": "delete exclude",
+    "fits.new": "calibration localization localisation transformation helmert datum site",
+    "fits.move": "transform rotate shift scale dxf drawing", "fits.compare": "difference deltas check",
+    "ground.factor": "scale factor combined grid to ground", "ground.own": "low distortion projection ldp",
+    "frame.find": "coordinate system epsg projection datum zone crs",
+    "plan.measure": "inverse distance bearing",
+    "plan.under": "backdrop dxf image background map", "edit.undo": "back",
+    "edit.redo": "redo repeat",
+    "handover.dxf": "export cad drawing", "handover.csv": "export list points",
+    "handover.pdf": "export print",
+    "handover.html": "export print", "handover.landxml": "export xml", "handover.kml": "export earth",
+    "handover.targets": "export scan photo gcp", "job.new": "create start", "job.open": "load file",
+    "job.copy": "save as backup duplicate", "job.letterhead": "logo company header",
+    "job.client": "customer surveyor notes", "help.stage": "manual how", "help.shortcuts": "keys keyboard",
+    "help.about": "version licence license", "go.frame": "geoid feet metres units axes epoch",
+}  # fmt: skip
