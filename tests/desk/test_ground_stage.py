@@ -5,6 +5,9 @@ from dataclasses import replace
 
 import numpy as np
 import pyproj
+from PySide6.QtCore import Qt
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QPushButton
 
 from fenwind.desk.distortion_layer import words as value_words
 from fenwind.desk.theme import colour
@@ -185,6 +188,33 @@ class GroundStage(QtTestCase):
                 page.ask.ok.click()
                 self.assertEqual(page.draft.offset, kept)
                 self.assertIn(shown, "".join(part.text for part in page._parts(found)))
+
+    def test_two_figures_are_explained_kept_and_taken_off(self) -> None:
+        w = self.open("--demo", "ketterly")
+        page, b = w.pages["Ground"], w.bridge
+        self.assertTrue(page.isVisible(), "it opens on the quarrel")
+        self.assertEqual(len(page.quarrels.labels), 3)
+        texts = [label.text() for label in page.quarrels.labels]
+        self.assertIn(
+            "at K-01: 1640.00 and 1640.39: +237.8 ppm, known to 6.1 ppm. The combined factor", texts[0]
+        )
+        self.assertTrue(texts[0].endswith("(leaves −0.3 ppm)."), texts[0])
+        self.assertIn("−1.9 ppm, known to 0.4 ppm. International feet against US survey feet", texts[1])
+        self.assertTrue(texts[2].endswith("No cause that is known here explains it."))
+        b.select("K-07")
+        QTest.mouseClick(page.explain, Qt.MouseButton.LeftButton)
+        page.ask.edit.setText("1640.00")
+        QTest.keyClick(page.ask.edit, Qt.Key.Key_Return)
+        self.assertTrue(page.ask.isVisible(), "one figure is asked for again")
+        page.ask.edit.setText("800.00 799.81 fence")
+        QTest.keyClick(page.ask.edit, Qt.Key.Key_Return)
+        self.assertFalse(page.ask.isVisible())
+        self.assertIn("Fence, at K-07: 800.00 and 799.81: −237.5 ppm", page.quarrels.labels[-1].text())
+        self.assertIn("The combined factor of this place", page.quarrels.labels[-1].text())
+        off = page.quarrels.findChildren(QPushButton)[-1]
+        QTest.mouseClick(off, Qt.MouseButton.LeftButton)
+        self.assertEqual(len(page.quarrels.labels), 3)
+        self.assertTrue(self.w.pages["Ground"].quarrels.isHidden(), "the other demo has none")
 
     def test_an_empty_job_says_what_is_missing(self) -> None:
         w = self.open("--empty")

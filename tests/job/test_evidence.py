@@ -24,6 +24,7 @@ from fenwind.records.records import (
     MeasuredPosition,
     PositionChoice,
     Record,
+    TwoFigures,
 )
 from fenwind.records.sessions import Antenna, BaseSetup, Equipment, Occupation
 from fenwind.records.setups import Setup
@@ -67,6 +68,9 @@ EVERY_KIND: tuple[Record, ...] = (
     ),
     Layout(id="l", name="own", columns=("name", "e"), delimiter=";", decimals=2, active=False),
     Backdrop(id="b", path="/a b.dxf", frame="f", hidden_layers=("0", "x"), active=False),
+    TwoFigures(
+        id="two", mark="m", first="10.00", second="10.01", dh="-0.5", line="tape", active=False
+    ),
     Acceptance(id="a", doubt="rule|subject|M", reason="seen", value=-1.25, active=False),
     Antenna(
         id="an", model="M", radius_m=0.1, rim_offset_m=0.02, mount_offset_m=0.03, arp_to_l1_m=0.06,

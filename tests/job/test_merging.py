@@ -4,6 +4,7 @@ refused."""
 import os
 import subprocess
 import xml.etree.ElementTree as ET
+from dataclasses import fields as fields_of
 from pathlib import Path
 from unittest import mock
 
@@ -15,6 +16,7 @@ from fenwind.job.merging import MARK_FIELDS, merge_marks
 from fenwind.records.lines import LevelBook, TraverseBook
 from fenwind.records.network import NetworkStep, ObservationSet
 from fenwind.records.records import (
+    KINDS,
     FitStep,
     FrameRecord,
     GivenPosition,
@@ -78,6 +80,19 @@ class Merging(TempFolder):
         self.assertEqual([state.given[k].active for k in ("kf", "of", "og")], [True, False, True])
         self.job.undo()
         self.assertEqual(dict(self.job.state.records), before)
+
+    def test_no_kind_of_record_is_forgotten(self) -> None:
+        for kind in KINDS.values():
+            own = {f.name for f in fields_of(kind)} & {
+                "mark",
+                "at",
+                "to",
+                "here",
+                "there",
+                "station",
+                "target",
+            }
+            self.assertLessEqual(own, set(MARK_FIELDS.get(kind, ())), kind.__name__)
 
     def test_what_contradicts_is_refused(self) -> None:
         for kept, other in (("c", "o"), ("k", "k")):

@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 import argparse
-from decimal import Decimal, InvalidOperation
 from typing import TYPE_CHECKING, Any
 
-from fenwind.errors import ParseError, ProcedureError
+from fenwind.errors import ProcedureError
 
 if TYPE_CHECKING:
     from fenwind.procedures.ratio_causes import Place
@@ -41,9 +40,8 @@ def run(options: argparse.Namespace) -> int:
     from fenwind.commands.reading import dump
     from fenwind.geodesy.frames import open_frame, working_frame_spec
     from fenwind.geodesy.geoid import GeoidGrid
-    from fenwind.procedures.ratio_causes import fitting, place_at, ratios, zone_scales
+    from fenwind.procedures.ratio_causes import explained, place_at, zone_scales
 
-    (first, half1), (second, half2) = _figure(options.first), _figure(options.second)
     frame = open_frame(working_frame_spec(options.frame))
     lat, lon, h = _place(options.at, "--at")
     undulation = float(GeoidGrid(options.geoid).height(lat, lon)) if options.geoid else None
@@ -51,19 +49,16 @@ def run(options: argparse.Namespace) -> int:
         raise ProcedureError("the place lies outside the geoid grid", hint="Give a grid that covers it")
     here = place_at(frame, lat, lon, h, undulation)
     far = place_at(frame, *_place(options.factor_from, "--factor-from")) if options.factor_from else None
-    ratio = float(second) / float(first)
-    rounding = 1e6 * (float(half1 / first) + float(half2 / second))
-    agree = abs(second - first) <= half1 + half2
-    causes = ratios(here, zone_scales(frame, lat, lon), _slope(options.dh, float(max(first, second))), far)
-    found = () if agree else fitting(ratio, rounding, causes)
+    zones = zone_scales(frame, lat, lon)
+    found = explained(options.first, options.second, here, zones, options.dh or "", far)
     payload = {
-        "ratio": ratio,
-        "ppm": (ratio - 1.0) * 1e6,
-        "rounding_ppm": rounding,
-        "agree": agree,
-        "causes": [{"cause": c.key, "text": c.text, "ratio": c.ratio, "left_ppm": c.left_ppm} for c in found],
+        "ratio": found.ratio, "ppm": (found.ratio - 1.0) * 1e6, "rounding_ppm": found.rounding_ppm,
+        "agree": found.agree,
+        "causes": [
+            {"cause": c.key, "text": c.text, "ratio": c.ratio, "left_ppm": c.left_ppm} for c in found.causes
+        ],
         "doubts": [],
-    }
+    }  # fmt: skip
     print(dump(payload) if options.json else _words(payload, here))
     return 0
 
@@ -87,34 +82,6 @@ def _words(found: dict[str, Any], here: Place) -> str:
         lines.append("No cause that is known here explains the difference.")
     lines += [f"{c['text']}: leaves {ppm(c['left_ppm'])}" for c in found["causes"]]
     return "\n".join(lines)
-
-
-def _figure(text: str) -> tuple[Decimal, Decimal]:
-    """A distance as typed, and half a unit of its last digit."""
-    try:
-        value = Decimal(text.strip())
-    except InvalidOperation:
-        value = Decimal("nan")
-    if not value.is_finite() or value <= 0:
-        raise ParseError(f"{text!r} is not a distance above zero", hint="Type figures such as 1000.00")
-    exponent = value.as_tuple().exponent
-    assert isinstance(exponent, int)
-    return value, Decimal(5).scaleb(exponent - 1)
-
-
-def _slope(text: str | None, longer: float) -> float | None:
-    """Horizontal over slope distance of a line with a height difference."""
-    if text is None:
-        return None
-    try:
-        part = float(text) / longer
-    except ValueError:
-        part = float("nan")
-    if not -1.0 < part < 1.0:
-        raise ParseError(
-            f"{text!r} is not a height difference of this line", hint="Give --dh in the unit of the figures"
-        )
-    return float((1.0 - part**2) ** 0.5)
 
 
 def _place(text: str, option: str) -> tuple[float, float, float]:

@@ -39,7 +39,7 @@ def add_parser(verbs: Any) -> None:
     parser.add_argument(
         "--of",
         metavar="NAME",
-        help="fit, network, setup, traverse or levelling to report on; default: the first",
+        help="fit, network, setup, traverse, levelling or system to report on; default: the first",
     )
     parser.add_argument("--json", action="store_true", help="print what was written as one JSON object")
 

@@ -21,6 +21,8 @@ if TYPE_CHECKING:
     from fenwind.job.job import Job
 
 DEMO_FILE = "Tarnholt pumped storage.fenwind"
+#: Demo jobs by name: the file of the working copy, and the stage it opens on (the usual one when empty).
+DEMOS = {"tarnholt": (DEMO_FILE, ""), "ketterly": ("Ketterly levee.fenwind", "Ground")}
 
 
 def parse_arguments(arguments: list[str]) -> argparse.Namespace:
@@ -30,6 +32,7 @@ def parse_arguments(arguments: list[str]) -> argparse.Namespace:
     )
     parser.add_argument("job", nargs="?", metavar="JOB", help="job file to open")
     parser.add_argument("--empty", action="store_true", help="start a new, empty job")
+    parser.add_argument("--demo", choices=tuple(DEMOS), default="tarnholt", help="which demo job to open")
     parser.add_argument(
         "--fresh",
         action="store_true",
@@ -71,7 +74,7 @@ def open_job(
         path = free_path(folder, f"New job {date.today().isoformat()}")
         job = Job.create(path, path.stem)
     else:
-        job = _demo(folder, options.fresh)
+        job = _demo(folder, options.demo, options.fresh)
     import fenwind.desk.workspace
     from fenwind.desk.bridge import Thinker
 
@@ -97,18 +100,18 @@ def open_intact(path: str, progress: Progress) -> tuple[Job, Thinker, Results]:
     return job, thinker, thinker.think(job.state, progress)
 
 
-def _demo(folder: Path, fresh: bool) -> Job:
+def _demo(folder: Path, name: str, fresh: bool) -> Job:
     from fenwind.job.job import Job
-    from fenwind.standins import tarnholt
+    from fenwind.standins import ketterly, tarnholt
     from fenwind.standins.demo import make_demo
 
-    path = folder / DEMO_FILE
+    path = folder / DEMOS[name][0]
     tarnholt.write_grid(folder)
     if path.exists() and fresh:
         path.rename(free_path(folder, f"{path.stem} until {date.today().isoformat()}"))
     if path.exists():
         return Job.open(path)
-    return make_demo(path)
+    return {"tarnholt": make_demo, "ketterly": ketterly.make_ketterly}[name](path)
 
 
 class Launch(QObject):
@@ -142,7 +145,7 @@ class Launch(QObject):
 
     def _rescue(self) -> None:
         """Open what is intact of a damaged job."""
-        path = self._options.job or str(data_folder() / DEMO_FILE)
+        path = self._options.job or str(data_folder() / DEMOS[self._options.demo][0])
         task = Task(open_intact, path)
         task.signals.succeeded.connect(self._on_job)
         task.signals.failed.connect(self._on_failed)
@@ -156,6 +159,9 @@ class Launch(QObject):
         except FenwindError as error:
             self._on_failed(error)
             return
+        stage = DEMOS[self._options.demo][1]
+        if stage and not (self._options.job or self._options.empty):
+            self.workspace.show_stage(stage)
         self.ready.emit()
 
     def _on_failed(self, error: Exception) -> None:

@@ -17,6 +17,7 @@ SYNONYMS = {
     "network.show.loops": "closure misclosure", "network.off": "delete exclude",
     "fits.new": "calibration localization localisation transformation helmert datum site",
     "fits.move": "transform rotate shift scale dxf drawing", "fits.compare": "difference deltas check",
+    "ground.explain": "why distances disagree tape drawing feet",
     "ground.factor": "scale factor combined grid to ground", "ground.own": "low distortion projection ldp",
     "frame.find": "coordinate system epsg projection datum zone crs",
     "plan.measure": "inverse distance bearing",

@@ -10,7 +10,15 @@ from fenwind.job.state import JobState
 from fenwind.records.entries import Entry, Gesture, amend
 from fenwind.records.lines import LevelBook, TraverseBook
 from fenwind.records.network import NetworkStep, ObservationSet
-from fenwind.records.records import FitStep, GivenPosition, Mark, MeasuredPosition, PositionChoice, Record
+from fenwind.records.records import (
+    FitStep,
+    GivenPosition,
+    Mark,
+    MeasuredPosition,
+    PositionChoice,
+    Record,
+    TwoFigures,
+)
 from fenwind.records.sessions import BaseSetup, Occupation
 from fenwind.records.setups import Setup
 
@@ -27,6 +35,7 @@ MARK_FIELDS: dict[type[Record], tuple[str, ...]] = {
     TraverseBook: ("here", "there", "back", "close", "fore"),
     LevelBook: ("first", "second", "free"),
     FitStep: ("uses", "pivot"),
+    TwoFigures: ("mark",),
 }
 
 

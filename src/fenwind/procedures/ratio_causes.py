@@ -5,7 +5,9 @@ from __future__ import annotations
 import math
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
+from decimal import Decimal, InvalidOperation
 
+from fenwind.errors import ParseError
 from fenwind.geodesy.catalogue import neighbouring_zones
 from fenwind.geodesy.frames import Frame, find_crs, open_frame, working_frame_spec
 from fenwind.quantities.lengths import FOOT, US_SURVEY_FOOT
@@ -49,6 +51,17 @@ class Place:
     def combined(self) -> float:
         """Point scale times elevation factor."""
         return self.point_scale * self.elevation
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Explained:
+    """What two figures for one line come to: the second over the first, the rounding of both together in
+    parts per million, whether they agree within it, and the causes that fit."""
+
+    ratio: float
+    rounding_ppm: float
+    agree: bool
+    causes: tuple[Cause, ...]
 
 
 def place_at(
@@ -110,3 +123,42 @@ def zone_scales(frame: Frame, lat_rad: float, lon_rad: float) -> list[float]:
         if same:
             scales.append(float(other.point_scale(lat_rad, lon_rad)[0]))
     return scales
+
+
+def explained(
+    first: str, second: str, here: Place, zones: Iterable[float] = (), dh: str = "", far: Place | None = None
+) -> Explained:
+    """Why two figures, as they are written, do not agree; dh: the height difference of the line's ends, in
+    their unit, empty where it is not known. Raises ParseError."""
+    (one, half1), (two, half2) = _figure(first), _figure(second)
+    slope = _slope(dh, float(max(one, two))) if dh else None
+    ratio, rounding = float(two) / float(one), 1e6 * (float(half1 / one) + float(half2 / two))
+    agree = abs(two - one) <= half1 + half2
+    causes = () if agree else fitting(ratio, rounding, ratios(here, zones, slope, far))
+    return Explained(ratio=ratio, rounding_ppm=rounding, agree=agree, causes=causes)
+
+
+def _figure(text: str) -> tuple[Decimal, Decimal]:
+    """A distance as typed, and half a unit of its last digit."""
+    try:
+        value = Decimal(text.strip())
+    except InvalidOperation:
+        value = Decimal("nan")
+    if not value.is_finite() or value <= 0:
+        raise ParseError(f"{text!r} is not a distance above zero", hint="Type figures such as 1000.00")
+    exponent = value.as_tuple().exponent
+    assert isinstance(exponent, int)
+    return value, Decimal(5).scaleb(exponent - 1)
+
+
+def _slope(text: str, longer: float) -> float:
+    """Horizontal over slope distance of a line with a height difference."""
+    try:
+        part = float(text) / longer
+    except ValueError:
+        part = float("nan")
+    if not -1.0 < part < 1.0:
+        raise ParseError(
+            f"{text!r} is not a height difference of this line", hint="Give it in the unit of the figures"
+        )
+    return float((1.0 - part**2) ** 0.5)

@@ -198,6 +198,20 @@ class Backdrop:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class TwoFigures:
+    """Two distances for one line at a mark (id) that do not agree, as they were written, in one unit; dh: the
+    difference in height of its ends, in that unit, empty where nobody knows it; line: which one, in words."""
+
+    id: str
+    mark: str
+    first: str
+    second: str
+    dh: str = ""
+    line: str = ""
+    active: bool = True
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Acceptance:
     """A doubt looked at and accepted, with the reason, by the job's surveyor of that time; `doubt` is its
     key, which names its rule and records, `value` what was measured then: it lapses when the number grows
@@ -232,6 +246,7 @@ Record = (
     | Setup
     | TraverseBook
     | LevelBook
+    | TwoFigures
 )
 KINDS: dict[str, type[Record]] = {
     "job": JobInfo,
@@ -254,5 +269,6 @@ KINDS: dict[str, type[Record]] = {
     "setup": Setup,
     "traverse": TraverseBook,
     "levelling": LevelBook,
+    "figures": TwoFigures,
 }
 KIND_OF: dict[type, str] = {cls: kind for kind, cls in KINDS.items()}

@@ -8,6 +8,7 @@ import warnings
 from collections.abc import Sequence
 
 import numpy as np
+import pyproj
 from numpy.typing import NDArray
 from pyproj.exceptions import ProjError
 
@@ -26,7 +27,7 @@ from fenwind.reports.model import Paragraph, Report, Section, Table
 
 FloatArray = NDArray[np.float64]
 #: Marks that stand on the page.
-MOST = 8
+MOST = 4
 #: A PROJ string says the same as the system when both put the marks at places this near each other, metres.
 SAME_M = 1e-4
 _STATEMENT = (
@@ -54,15 +55,17 @@ def frame_sheet(
     assert frame.crs is not None
     return Report(
         title=record.spec.name, subtitle=f"a system of {state.info.name}", statement=_STATEMENT,
-        facts=evidence.facts(state, computed), signed=evidence.SIGNED,
+        facts=evidence.facts(state, computed),
         sections=(
             evidence.frames_section(state, [key]),
             Section(title="Marks to check by", blocks=(_places(record.spec, marks, chosen),)),
             Section(
                 title="Factors there", blocks=(_factors(frame, marks, chosen, state.info.angle_style),)
             ),
-            Section(title="As a PROJ string", blocks=(Paragraph(text=proj_string(frame, marks)),)),
-            Section(title="As WKT2", blocks=(Paragraph(text=frame.crs.to_wkt("WKT2_2019")),)),
+            *(
+                Section(title=f"As {form}", blocks=(Paragraph(text=text, tone="code"),))
+                for form, text in (("a PROJ string", proj_string(frame, marks)), ("WKT2", _wkt(frame.crs)))
+            ),
         ),
     )  # fmt: skip
 
@@ -92,6 +95,14 @@ def proj_string(frame: Frame, marks: Marks) -> str:
             other, text = (np.full(marks.lat.size, np.nan),) * 2, ""
     same = bool(np.all(np.hypot(other[0] - marks.plane[0], other[1] - marks.plane[1]) < SAME_M))
     return text if same else "A PROJ string cannot hold this system; use the WKT2."
+
+
+def _wkt(crs: pyproj.CRS) -> str:
+    """WKT2 without what a system is said to be for, which defines nothing and is long."""
+    parts = crs.to_json_dict()
+    for key in ("usages", "scope", "area", "bbox"):
+        parts.pop(key, None)
+    return str(pyproj.CRS.from_json_dict(parts).to_wkt("WKT2_2019"))
 
 
 def _places(spec: FrameSpec, marks: Marks, chosen: Sequence[int]) -> Table:

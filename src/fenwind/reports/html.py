@@ -27,7 +27,9 @@ td { text-align: right; border-bottom: 1px solid #D9D4C7; padding: 3px 8px; whit
 tr.doubt td { color: #C2410C; font-weight: 600; } tr.settled td { font-weight: 600; }
 p.doubt { border-left: 3px solid #C2410C; padding-left: 10px; } p.caution { border-left: 3px solid #B7791F;
   padding-left: 10px; }
-p.settled { border-left: 3px solid #4E7A51; padding-left: 10px; } p.faint { color: #6C7378;
+p.settled { border-left: 3px solid #4E7A51; padding-left: 10px; }
+p.code { font-family: monospace; font-size: 11px; overflow-wrap: anywhere; }
+p.faint { color: #6C7378;
   border-left: 3px solid #D9D4C7; padding-left: 10px; }
 figure { margin: 14px 0; } figcaption { color: #6C7378; font-size: 12px; } svg { width: 100%; height: auto; }
 .head { color: #6C7378; margin: 0 0 14px; } .head img { height: 40px; margin-right: 12px;

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Literal
 
-Tone = Literal["", "settled", "caution", "doubt", "faint"]
+Tone = Literal["", "settled", "caution", "doubt", "faint", "code"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

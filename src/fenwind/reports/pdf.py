@@ -152,7 +152,7 @@ def _block(block: Paragraph | Table | Figure, width: float) -> list[Any]:
     from reportlab.platypus import Spacer
 
     if isinstance(block, Paragraph):
-        return [_text(block.text, 9, TONES.get(block.tone, INK))]
+        return [_text(block.text, 6 if block.tone == "code" else 9, TONES.get(block.tone, INK))]
     if isinstance(block, Table):
         return [_table(block, width), Spacer(1, 6)]
     return [_figure(block, width), _text(block.caption, 8, FAINT)]

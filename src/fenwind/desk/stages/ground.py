@@ -20,6 +20,7 @@ from fenwind.desk.plan_scene import Scene
 from fenwind.desk.shell import PlainLabel, WholeLabel, look
 from fenwind.desk.stage_table import Stage
 from fenwind.desk.stages.fit_widgets import ModelCard
+from fenwind.desk.stages.quarrels import Quarrels
 from fenwind.desk.stages.sheet import Sheet
 from fenwind.desk.statement import choice
 from fenwind.desk.table import Column, RecordTable
@@ -122,6 +123,8 @@ class GroundSheet(Sheet):
         self.column.addLayout(row)
         self.verdict = WholeLabel("")
         self.column.addWidget(self.verdict)
+        self.quarrels = Quarrels(bridge, self.ask)
+        self.column.addWidget(self.quarrels)
         self.table = RecordTable(self._columns())
         self.table.setAccessibleName("Marks on grid and ground")
         self.table.row_picked.connect(lambda r: self.bridge.select(r.name))
@@ -131,6 +134,10 @@ class GroundSheet(Sheet):
         self.adopt.setToolTip("The system becomes a frame of the job, for all stages")
         look(self.adopt, "main")
         self.adopt.clicked.connect(self._ask_name)
+        self.explain = QPushButton("Explain two figures …")
+        self.explain.setToolTip("Two distances for one line that do not agree: which cause fits here")
+        look(self.explain, "second")
+        self.explain.clicked.connect(self.quarrels.ask_figures)
         self.progress = QProgressBar()
         self.progress.setTextVisible(False)
         self.progress.setFixedWidth(120)
@@ -139,7 +146,7 @@ class GroundSheet(Sheet):
         look(self.stop, "link")
         self.stop.clicked.connect(lambda: self._task.cancel() if self._task else None)
         self.stop.hide()
-        for widget in (self.adopt, self.progress, self.stop):
+        for widget in (self.adopt, self.explain, self.progress, self.stop):
             foot.addWidget(widget)
         foot.addStretch(1)
         self.column.addLayout(foot)
@@ -207,8 +214,9 @@ class GroundSheet(Sheet):
         self.caption.setText("GROUND")
         frames = self._frames()
         shown = bool(frames)
-        for widget in (self.statement, self.verdict, self.table, self.adopt, *self.cards):
+        for widget in (self.statement, self.verdict, self.table, self.adopt, self.explain, *self.cards):
             widget.setVisible(shown)
+        self.quarrels.setVisible(False)
         self.empty.setVisible(not shown)
         if not shown:
             self.empty.setText(self.stage.empty)
@@ -221,6 +229,7 @@ class GroundSheet(Sheet):
         self._show_cards(self.found)
         self.statement.show_parts(self._parts(self.found))
         self.verdict.setText(self._verdict(self.found))
+        self.quarrels.show_for(self.found.frame, self.found.marks)
         rows = [_Row(i=i, name=name, found=self.found) for i, name in enumerate(self.found.marks.names)]
         self.table.records.set_columns(self._columns())
         self.table.records.set_rows(rows)
@@ -545,6 +554,11 @@ class GroundSheet(Sheet):
             ActionSpec(
                 id="ground.factor", menu=menu, text="Scale the grid to the ground",
                 tip="By one factor about a place", run=partial(self._go, "factor"),
+            ),
+            ActionSpec(
+                id="ground.explain", menu=menu, text="Explain two figures …",
+                tip="Two distances for one line that do not agree: which cause fits here",
+                run=self.quarrels.ask_figures,
             ),
         )  # fmt: skip
 
