@@ -24,6 +24,7 @@ from fenwind.procedures.fit_case import FitCase
 from fenwind.procedures.positions import Positions, positions
 from fenwind.procedures.ratio_causes import Place
 from fenwind.standins import tarnholt
+from fenwind.standins.demo import make_demo
 
 DATA = Path(__file__).parent / "data"
 
@@ -149,3 +150,13 @@ class CommandCase(TempFolder):
             self.assertEqual((out.getvalue(), said.getvalue().count("\n")), ("", 1))
             return said.getvalue()
         return json.loads(out.getvalue())
+
+
+class DemoCase(CommandCase):
+    """With the whole demo job, its days, networks, setups and lines, as `job`."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        tarnholt.write_grid(self.folder)
+        self.job = make_demo(self.folder / "demo.fenwind")
+        self.addCleanup(self.job.close)

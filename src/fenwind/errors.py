@@ -39,6 +39,12 @@ class FenwindError(Exception):
         """Place, message and hint on one line, as the command line prints it."""
         return f"{self}. {self.hint}".replace("\n", " ")
 
+    @property
+    def sentences(self) -> str:
+        """The same as sentences, for where they stand alone."""
+        text = self.one_line
+        return f"{text[:1].upper()}{text[1:]}{'' if text.endswith('.') else '.'}"
+
 
 class ParseError(FenwindError, ValueError):
     """A text that a person typed could not be read as the quantity expected."""

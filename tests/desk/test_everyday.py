@@ -14,6 +14,7 @@ from PySide6.QtWidgets import QApplication, QMenu
 from fenwind.desk.finder import matching
 from fenwind.desk.help_window import PACKAGES
 from fenwind.desk.job_commands import RECENT, recent_jobs, remember_job
+from fenwind.desk.letterhead import MOST
 from fenwind.desk.stage_table import STAGES
 from fenwind.desk.synonyms import SYNONYMS
 from fenwind.job.steps.outcome import Node
@@ -139,6 +140,10 @@ class Everyday(QtTestCase):
         self.answer(f"Moen & Co, {self.folder / 'no.png'}")
         self.assertEqual(told, [f"{self.folder / 'no.png'} is no file."])
         self.assertTrue(w.doubts.ask.isVisible(), "a picture that is not there is asked for again")
+        huge = self.folder / "huge.png"
+        huge.write_bytes(_png() + bytes(MOST))
+        self.answer(f"Moen & Co, {huge}")
+        self.assertTrue(w.doubts.ask.isVisible(), "so is one that is too large")
         self.answer(f"Moen & Co, {logo}")
         self.assertFalse(w.doubts.ask.isVisible())
         w.show_stage("Handover")

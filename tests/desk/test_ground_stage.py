@@ -97,7 +97,8 @@ class GroundStage(QtTestCase):
         # Between the marks' box and the marks' outline there is nothing.
         x, y = (float(v) for v in plan.to_pixels(480.0, 1760.0))
         self.assertEqual(plan.grab().toImage().pixelColor(round(x), round(y)), colour("map"))
-        self.assertEqual([value_words(v) for v in (-2e-5, 5e-7, 0.0, 1.25e-6)], ["−20", "+0.5", "0", "+1.25"])
+        shown = [value_words(v) for v in (-2e-5, 5e-7, 0.0, 1.25e-6)]
+        self.assertEqual(shown, ["−20", "+0.5", "0", "+1.25"])
         self.w.show_stage("Marks")
         self.assertEqual(plan.scene.under, ())
 

@@ -205,7 +205,7 @@ class Marks(QtTestCase):
         after = w.bridge.derived.adopted["dam"]
         self.assertEqual(after.basis[after.index["P-01"]], "carried")
         w.pages["Marks"].marks.release_control()
-        self.assertIn("none of these marks is given", w.line.text())
+        self.assertIn("None of these marks is given in the frame shown.", w.line.text())
 
     def test_another_position_is_adopted_for_a_reason(self) -> None:
         w = self.open()

@@ -2,13 +2,16 @@
 one, a file taken in."""
 
 from dataclasses import replace
+from unittest import mock
 
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtGui import QContextMenuEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QMenu
 
+from fenwind.job.gestures import change_frame
 from fenwind.quantities.angles import RAD_PER_SECOND
+from fenwind.quantities.numbers import format_fixed
 from fenwind.records.network import NetworkStep, ObservationSet
 from fenwind.records.sessions import Occupation
 from fenwind.records.setups import Setup
@@ -68,13 +71,19 @@ class NetworkStage(QtTestCase):
             self.assertEqual(columns["misses"].text(row), value)
             self.assertAlmostEqual(columns["misses"].bar(row), row.loop.misclosure[k] / row.loop.limit[k])
             self.assertEqual(columns["limit"].text(row), f"{row.loop.limit[k] * size:.1f}{word}")
-        vector = next(i for i, r in enumerate(rows) if r.loop.kind == "vector")
+        self.assertTrue(page.chips[1].isChecked())
+        vector = [i for i, r in enumerate(rows) if r.loop.kind == "vector"][-1]
         sheet.table.setCurrentIndex(sheet.table.proxy.index(vector, 1))
         scene = w.plan_pane.plan.scene
         names = rows[vector].loop.names
         self.assertEqual(scene.coming.lines.shape, (4, len(names) - 1))
         first = scene.names.index(names[0])
         self.assertEqual(tuple(scene.coming.lines[:2, 0]), (scene.e_m[first], scene.n_m[first]))
+        with mock.patch.object(page.network, "_choose_file") as asked:
+            w.actions.run("network.take")
+        asked.assert_called_once()
+        self.assertIs(page.sheet, page.network, "what is taken in is seen")
+        page.show_sheet(sheet)
         QTest.mouseClick(sheet.statement.parts["limit"], Qt.MouseButton.LeftButton)
         for text, stays in (("nonsense", True), ("0, 0", True), ("2, 1", False)):
             sheet.ask.edit.setText(text)
@@ -83,6 +92,13 @@ class NetworkStage(QtTestCase):
         self.assertEqual(b.state.of(NetworkStep)["net-1"].loop_limit, (0.002, 1e-6))
         self.assertIn("miss by more", sheet.verdict.text())
         self.assertIn("2 mm + 1 ppm", sheet.statement.text())
+        tones = [columns["misses"].tone(row) for row in sheet.table.records.rows]
+        self.assertEqual(tones, ["doubt" if r.loop.over else "" for r in sheet.table.records.rows])
+        self.assertIn("doubt", tones)
+        b.do(change_frame(b.frame, "feet", unit="ft"))
+        column = next(c for c in sheet.table.records.columns if c.key == "length")
+        row = sheet.table.records.rows[0]
+        self.assertEqual((column.unit, column.text(row)), ("ft", format_fixed(row.loop.length / 0.3048, 1)))
 
     def test_leaving_out_and_trying_without(self) -> None:
         w = self.open()

@@ -3,7 +3,6 @@ named and put right, and how well stations are known."""
 
 import math
 from dataclasses import replace
-from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -34,10 +33,8 @@ from fenwind.records.entries import Add
 from fenwind.records.lines import LevelBook, TraverseBook
 from fenwind.records.records import FrameRecord, GivenPosition, Mark
 from fenwind.reports.trail import trail
-from fenwind.standins import tarnholt
-from fenwind.standins.demo import make_demo
 from fenwind.standins.tarnholt_lines import PLACES
-from tests.support import CommandCase
+from tests.support import CommandCase, DemoCase
 
 GIVEN = {"A": (1000.0, 2000.0, 50.0), "B": (1000.0, 2300.0, 52.0), "C": (1400.0, 2010.0, 55.0),
          "D": (1500.0, 2400.0, 60.0)}  # fmt: skip
@@ -184,11 +181,11 @@ class Site(CommandCase):
         titles = [k.title for k in trail(self.job.state, derived, self.job.state.mark_named("X"), "f")]
         self.assertEqual(titles, ["Side shot", "Adopted"])
         found = self.found().found
-        e, n, h = (f"{v:+.1f}".replace("-", "−") for v in (found.adjusted - found.unadjusted)[:, 1] * 1000.0)
+        way = (found.adjusted - found.unadjusted)[:, 1] * 1000.0
+        e, n, h = (f"{v:+.1f}".replace("-", "−") for v in way)
         link = next(iter(trail(self.job.state, derived, self.job.state.mark_named("P"), "f")))
-        self.assertEqual(
-            link.note.replace("\u2009", ""), f"station 2 of 3; adjusted by E {e}, N {n}, H {h} mm"
-        )
+        self.assertEqual(link.note, "station 2 of 3")
+        self.assertEqual(link.values[-1].replace("\u2009", ""), f"adjusted by  {e}  {n}  {h} mm")
         for changes, words in (
             ({"close": "", "back": "", "start_azimuth_rad": 0.0}, ""),
             ({"close": self.job.state.mark_named("P").id}, "it closes at P, which is not known"),
@@ -320,14 +317,7 @@ class Site(CommandCase):
         self.assertEqual(titles, ["Levelled", "Adopted"])
 
 
-class Demo(CommandCase):
-    def setUp(self) -> None:
-        super().setUp()
-        folder = Path(self.path(""))
-        tarnholt.write_grid(folder)
-        self.job = make_demo(folder / "demo.fenwind")
-        self.addCleanup(self.job.close)
-
+class Demo(DemoCase):
     def test_exchanged_digits_are_named_and_put_right(self) -> None:
         doubts = Judge().judge(self.job.state, self.derive(self.job)).open
         doubt = next(d for d in doubts if d.rule == "traverse.angle")

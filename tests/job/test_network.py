@@ -1,7 +1,6 @@
 """Networks as steps of a job: against the truth of the demo, against the command, blunders settled."""
 
 import math
-from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -14,23 +13,17 @@ from fenwind.geodesy.frames import FrameSpec, open_frame
 from fenwind.geodesy.geocentric import to_xyz
 from fenwind.job.job import Job
 from fenwind.job.network_gestures import change, hold, set_off, take_observations
+from fenwind.job.steps.loops import _observed
+from fenwind.procedures.network_loops import closures_of
 from fenwind.records.entries import amend
 from fenwind.records.network import NetworkStep, ObservationSet
 from fenwind.records.records import FrameRecord, GivenPosition, Mark
 from fenwind.reports.trail import trail
 from fenwind.standins import tarnholt
-from fenwind.standins.demo import make_demo
-from tests.support import CommandCase
+from tests.support import CommandCase, DemoCase
 
 
-class Demo(CommandCase):
-    def setUp(self) -> None:
-        super().setUp()
-        folder = Path(self.path(""))
-        tarnholt.write_grid(folder)
-        self.job = make_demo(folder / "demo.fenwind")
-        self.addCleanup(self.job.close)
-
+class Demo(DemoCase):
     def found(self) -> Any:
         return self.derive(self.job).of_kind("network")["net-1"]
 
@@ -72,6 +65,16 @@ class Demo(CommandCase):
             way = [true.e_m[j] - true.e_m[i], true.n_m[j] - true.n_m[i]]
             self.assertNotEqual(one.hi_m[line], one.ht_m[line])
             self.assertLess(abs(math.hypot(*way) * 1.0006 - loop.length), 1.0)
+        # On the ellipsoid the angles of a triangle sum up to more than half a turn, by area / R^2.
+        step, names = self.step(), {m.id: m.name for m in self.job.state.marks.values()}
+        triangle = next(k for k in closed.closures if k.kind == "triangle")
+        flat = closures_of(list(_observed(step, one, names)), True)
+        plain = next(k for k in flat if k.lines == triangle.lines)
+        corners = [true.names.index(name) for name in triangle.names[:3]]
+        (e0, e1, e2), (n0, n1, n2) = true.e_m[corners], true.n_m[corners]
+        area = abs((e1 - e0) * (n2 - n0) - (e2 - e0) * (n1 - n0)) / 2.0
+        excess = float(plain.misclosure[0] - triangle.misclosure[0])
+        self.assertAlmostEqual(excess / (area / 6.385e6**2 * 206_265.0), 1.0, delta=0.02)  # seconds
         # A vector that is wrong stands in every loop that misses; it is named, and can be left out.
         values = list(one.value)
         row = next(i for i in range(len(one.kind)) if {one.at[i], one.to[i]} == {"T-05", "T-04"})

@@ -1,7 +1,6 @@
 """Setups as steps of a job: against the truth of the demo, against the command, blunders named."""
 
 import math
-from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -23,24 +22,15 @@ from fenwind.records.entries import amend
 from fenwind.records.records import FrameRecord, GivenPosition, Mark
 from fenwind.records.setups import Setup
 from fenwind.reports.trail import trail
-from fenwind.standins import tarnholt
-from fenwind.standins.demo import make_demo
 from fenwind.standins.tarnholt import CENTRE_EN
 from fenwind.standins.tarnholt_days import true_places
 from fenwind.standins.tarnholt_setups import POINTS, STATION
-from tests.support import CommandCase
+from tests.support import CommandCase, DemoCase
 
 MARKS = {"A": (1000.0, 2000.0, 50.0), "B": (1180.0, 2090.0, 61.0), "C": (1060.0, 1870.0, 44.0)}
 
 
-class Demo(CommandCase):
-    def setUp(self) -> None:
-        super().setUp()
-        folder = Path(self.path(""))
-        tarnholt.write_grid(folder)
-        self.job = make_demo(folder / "demo.fenwind")
-        self.addCleanup(self.job.close)
-
+class Demo(DemoCase):
     def found(self, key: str = "setup-1") -> Any:
         return self.derive(self.job).of_kind("setup")[key]
 

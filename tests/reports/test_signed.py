@@ -22,9 +22,7 @@ from fenwind.reports.kinds import report_of, reportable
 from fenwind.reports.model import Letterhead, Paragraph, Report, Table
 from fenwind.reports.pdf import to_pdf
 from fenwind.reports.plain import to_text
-from fenwind.standins import tarnholt
-from fenwind.standins.demo import make_demo
-from tests.support import CommandCase
+from tests.support import DemoCase
 
 MINUS = "−"
 
@@ -49,13 +47,9 @@ def number(text: str) -> float:
     return float(squeezed(text).replace(MINUS, "-").rstrip("″").removesuffix("mm"))
 
 
-class Signed(CommandCase):
+class Signed(DemoCase):
     def setUp(self) -> None:
         super().setUp()
-        folder = Path(self.path(""))
-        tarnholt.write_grid(folder)
-        self.job = make_demo(folder / "demo.fenwind")
-        self.addCleanup(self.job.close)
         facts = {"client": "Kraft & Sons", "surveyor": "I. Moen", "notes": "second campaign"}
         self.job.record("facts", [amend(self.job.state.info, **facts)])
         self.derived = self.derive(self.job)
@@ -202,6 +196,16 @@ class Signed(CommandCase):
                 [number(c) for c in row[1:]],
                 [loop.length, loop.misclosure_m * 1000.0, loop.limit_m * 1000.0], atol=0.0051,
             )  # fmt: skip
+        self.assertEqual(set(self.table(report, "Loops and lines").tones), {""})
+        book = found.book
+        self.job.record("tight", [amend(book, limit_m=1e-6)])
+        self.derived = self.derive(self.job)
+        tight, after = self.report("Levelling 1")
+        over = ["doubt" if abs(k.misclosure_m) > k.limit_m else "" for k in after.found.loops]
+        self.assertEqual(list(self.table(tight, "Loops and lines").tones), over)
+        self.assertIn("doubt", over)
+        self.job.undo()
+        self.derived = self.derive(self.job)
         heights = dict((row[0], number(row[1])) for row in self.table(report, "Heights").rows)
         np.testing.assert_allclose(list(heights.values()), found.found.height_m, atol=5.1e-5)
 

@@ -262,7 +262,7 @@ class JobBridge(QObject):
 
     def tell_error(self, error: FenwindError) -> None:
         """Say an error in the line for messages."""
-        self.told.emit(error.one_line + ("" if error.one_line.endswith(".") else "."), "doubt")
+        self.told.emit(error.sentences, "doubt")
 
     def _try(self, act: Callable[[], object]) -> bool:
         if self._still_keeping():

@@ -559,10 +559,7 @@ class Plan(QWidget):
             p.drawText(QPointF(start + shown / 1000.0 * factor + 6, bottom - 28), words)
         if self._cursor is not None:
             e, n = self.to_ground(self._cursor)
-            place = {"e": e, "n": n}
-            text = "   ".join(
-                f"{a.title} {format_fixed(a.sign * place[a.component] / unit, 2)}" for a in self.scene.axes
-            )
+            text = "   ".join(f"{a.title} {format_fixed(a.of(e, n) / unit, 2)}" for a in self.scene.axes)
             box = QRectF(8, self.height() - 40, p.fontMetrics().horizontalAdvance(text) + 12, 18)
             p.fillRect(box, _veil("sheet"))
             p.setPen(colour("ink"))

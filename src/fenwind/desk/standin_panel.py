@@ -158,7 +158,7 @@ class StandinPanel(QWidget):
         try:
             world = world_of_job(b.state, b.derived, b.folder, self.base_mark.currentText(), BASE_HEIGHT_M)
         except FenwindError as error:
-            self.state.setText(f"{error}. {error.hint}.")
+            self.state.setText(error.sentences)
             return
         self._folder = tempfile.TemporaryDirectory(prefix="fenwind-standin-")
         path = os.path.join(self._folder.name, "world.json")

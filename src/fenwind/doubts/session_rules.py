@@ -44,10 +44,6 @@ SLANT_M = 0.006
 LEAVE_OUT = Remedy(kind="leave-out", label="leave it out")
 
 
-def _name(state: JobState, mark: str) -> str:
-    return state.marks[mark].name if mark in state.marks else "?"
-
-
 def bases(state: JobState, derived: Derived) -> Iterator[Doubt]:
     """Bases that are nowhere, that stand on an autonomous average beside something firmer, or that send
     something else than the job says."""
@@ -70,7 +66,7 @@ def _untied(state: JobState, base: BaseSetup, rover: RoverMarks, known: Mapping[
     carried = [
         o for o in state.of(Occupation).values() if o.base == base.id and o.active and o.id in rover.each
     ]
-    marks = tuple(dict.fromkeys(_name(state, o.mark) for o in carried))
+    marks = tuple(dict.fromkeys(state.mark_name(o.mark) for o in carried))
     jumps, shared_marks = [], []
     for one in carried:
         others = [known[one.mark]] if one.mark in known else [
@@ -78,7 +74,7 @@ def _untied(state: JobState, base: BaseSetup, rover: RoverMarks, known: Mapping[
             if o.mark == one.mark and o.base != base.id and o.id in rover.each
         ]  # fmt: skip
         if others:
-            shared_marks.append(_name(state, one.mark))
+            shared_marks.append(state.mark_name(one.mark))
             jumps.append(float(np.linalg.norm(rover.each[one.id].xyz - mean(others).xyz)))
     jump = max(jumps, default=None)
     size = f"; a common mark shows a jump of {format_way(jump)}" if jump is not None else ""
@@ -198,7 +194,7 @@ def _heights(
             rare = min(reversed(found), key=lambda f: heights[f.one.height_m, f.one.method])
             found = fits if len(fits) == 1 else [rare]
         for suspect in found:
-            yield _about_height(suspect, _name(state, mark))
+            yield _about_height(suspect, state.mark_name(mark))
 
 
 def _suspects(
@@ -270,8 +266,9 @@ def _checks(
         if over_plan or over_height:
             size = math.hypot(d[0], d[1]) if over_plan else abs(float(d[2]))
             yield Doubt(
-                rule="occupation.check", subject=one.id, names=(one.id, _name(state, one.mark)), grave=True,
-                text=f"The check on {_name(state, one.mark)} misses by {format_way(size)} in "
+                rule="occupation.check", subject=one.id, grave=True,
+                names=(one.id, state.mark_name(one.mark)),
+                text=f"The check on {state.mark_name(one.mark)} misses by {format_way(size)} in "
                 f"{'plan' if over_plan else 'height'}.",
                 value=size, limit=plan if over_plan else height, remedies=(LEAVE_OUT,),
             )  # fmt: skip
@@ -296,8 +293,8 @@ def _spreads(
                     worst, size, limit, where = key, value, bound, way
         if worst:
             yield Doubt(
-                rule="occupation.spread", subject=worst, names=(worst, _name(state, mark)), grave=True,
-                text=f"Occupations of {_name(state, mark)} lie {format_way(size)} apart in {where}.",
+                rule="occupation.spread", subject=worst, names=(worst, state.mark_name(mark)), grave=True,
+                text=f"Occupations of {state.mark_name(mark)} lie {format_way(size)} apart in {where}.",
                 value=size, limit=limit, remedies=(LEAVE_OUT,),
             )  # fmt: skip
 
@@ -314,8 +311,8 @@ def _too_near(state: JobState, rows: list[Occupation]) -> Iterator[Doubt]:
             yield Doubt(
                 rule="occupation.same-setup" if setup else "occupation.too-soon",
                 subject=second.id,
-                names=(second.id, _name(state, mark)),
-                text=f"{_name(state, mark)} was measured again after {apart / 60.0:.0f} min"
+                names=(second.id, state.mark_name(mark)),
+                text=f"{state.mark_name(mark)} was measured again after {apart / 60.0:.0f} min"
                 + (", in the same set-up: not independent." if setup else ": nearly the same satellites."),
                 value=apart,
                 limit=SAME_S if setup else TOO_SOON_S,
@@ -334,7 +331,7 @@ def _of_note(one: Occupation) -> bool:
 
 
 def _epochs(state: JobState, one: Occupation) -> Iterator[Doubt]:
-    names = (one.id, _name(state, one.mark))
+    names = (one.id, state.mark_name(one.mark))
     if not one.finished:
         yield Doubt(
             rule="occupation.unfinished", subject=one.id, names=names, unit="",

@@ -110,11 +110,10 @@ def _plane(
     suffix = f" ({unit.key})" if unit.key != "m" or beside else ""
     name = f" {spec.name}" if beside else ""
     e, n, h = values
-    place = {"e": e, "n": n}
     found = {}
     for axis in axes_of(spec):
         head = axis.component if axis.sign > 0 else axis.word
-        cells = (axis.sign * place[axis.component] / unit.metres).tolist()
+        cells = (axis.of(e, n) / unit.metres).tolist()
         found[axis.component] = ListColumn(head=f"{head}{name}{suffix}", cells=cells, decimals=decimals)
     height = (h / unit.metres).tolist()
     return found | {"h": ListColumn(head=f"h{name}{suffix}", cells=height, decimals=decimals)}

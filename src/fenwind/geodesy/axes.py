@@ -11,6 +11,7 @@ import math
 import re
 from dataclasses import dataclass
 from functools import cache
+from typing import Any
 
 import numpy as np
 import pyproj
@@ -150,6 +151,11 @@ class ShownAxis:
     sign: float
     title: str
     word: str
+
+    def of(self, e: Any, n: Any) -> Any:
+        """The coordinate as it is written, of true easting and northing (or differences of them), in their
+        unit and shape."""
+        return self.sign * (e if self.component == "e" else n)
 
 
 _PLAIN_AXES = (

@@ -208,3 +208,8 @@ class JobState:
     def mark_named(self, name: str) -> Mark | None:
         """The mark of a name, None when there is none."""
         return next((m for m in self.marks.values() if m.name == name), None)
+
+    def mark_name(self, key: str, other: str = "?") -> str:
+        """The name of the mark of an id, `other` when there is none."""
+        mark = self.marks.get(key)
+        return mark.name if mark is not None else other

@@ -14,7 +14,7 @@ from fenwind.geodesy.frames import FrameSpec, axes_of, find_crs
 from fenwind.job.state import JobState
 from fenwind.quantities.lengths import METRE, UNITS, LengthUnit, format_length
 from fenwind.quantities.numbers import format_fixed
-from fenwind.records.records import Acceptance, Mark
+from fenwind.records.records import Acceptance
 from fenwind.records.sessions import Antenna, Equipment, Occupation
 from fenwind.reports.model import Paragraph, Section, Table, Tone
 
@@ -162,5 +162,4 @@ def doubt_blocks(
 
 def names_of(state: JobState, keys: Sequence[str]) -> list[str]:
     """Names of marks."""
-    gone = Mark(id="", name="?")
-    return [state.marks.get(key, gone).name for key in keys]
+    return [state.mark_name(key) for key in keys]

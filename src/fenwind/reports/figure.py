@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fenwind.procedures.fit import FitResult
+from fenwind.quantities.lengths import METRE, LengthUnit
 from fenwind.quantities.numbers import format_fixed
 
 FloatArray = NDArray[np.float64]
@@ -30,8 +31,23 @@ def exaggeration(residuals_m: FloatArray, extent_m: float, part: float = 0.08) -
     return nice_length(part * extent_m / largest) if largest > 1e-9 and extent_m > 0 else 1.0
 
 
-def fit_figure(result: FitResult) -> str:
-    """SVG of a fit, 720 by 460, in the target system; readable in black and white."""
+def furniture(scale: float, unit: LengthUnit, key: str) -> str:
+    """Scale bar in a unit, north and a key of a plan; scale: pixels a metre."""
+    bar = nice_length(120.0 / scale / unit.metres)
+    wide = bar * unit.metres * scale
+    return (
+        f'<path d="M{WIDTH - 24 - wide:.1f} {HEIGHT - 20}v-6m0 3h{wide:.1f}m0 -3v6" stroke="{INK}" '
+        f'fill="none"/><text x="{WIDTH - 24 - wide / 2:.1f}" y="{HEIGHT - 30}" font-size="11" '
+        f'text-anchor="middle" fill="{INK}">{format_fixed(bar, 0 if bar >= 1 else 2)} {unit.key}</text>'
+        f'<path d="M{WIDTH - 28} 48v-28m-4 6l4 -6l4 6" stroke="{INK}" fill="none"/>'
+        f'<text x="{WIDTH - 28}" y="62" font-size="11" text-anchor="middle" fill="{INK}">N</text>'
+        f'<text x="14" y="{HEIGHT - 16}" font-size="11" fill="{FAINT}">{escape(key)}</text>'
+    )
+
+
+def fit_figure(result: FitResult, unit: LengthUnit = METRE) -> str:
+    """SVG of a fit, 720 by 460, in the target system, with a scale bar in a unit; readable in black and
+    white."""
     carried, table = result.carried, result.pairs
     rows = table.measured_rows
     low = np.array([carried.e_m.min(), carried.n_m.min()])
@@ -72,18 +88,5 @@ def fit_figure(result: FitResult) -> str:
             f'fill="{INK}">{escape(table.names[i])}</text>'
         )
     times = format_fixed(factor, 0 if factor >= 1 else 4)
-    bar = nice_length(120.0 / scale)
-    out.append(
-        f'<path d="M{WIDTH - 24 - bar * scale:.1f} {HEIGHT - 20}v-6m0 3h{bar * scale:.1f}m0 -3v6" '
-        f'stroke="{INK}" fill="none"/>'
-        f'<text x="{WIDTH - 24 - bar * scale / 2:.1f}" y="{HEIGHT - 30}" font-size="11" '
-        f'text-anchor="middle" fill="{INK}">'
-        f"{format_fixed(bar, 0 if bar >= 1 else 2)} m</text>"
-    )
-    out.append(
-        f'<path d="M{WIDTH - 28} 48v-28m-4 6l4 -6l4 6" stroke="{INK}" fill="none"/>'
-        f'<text x="{WIDTH - 28}" y="62" font-size="11" text-anchor="middle" fill="{INK}">N</text>'
-        f'<text x="14" y="{HEIGHT - 16}" font-size="11" fill="{FAINT}">residuals drawn {times} times as '
-        "large</text></svg>"
-    )
+    out.append(furniture(scale, unit, f"residuals drawn {times} times as large") + "</svg>")
     return "".join(out)

@@ -90,7 +90,7 @@ def fit_report(
             ),
             Section(
                 title="Pairs, computed - known",
-                blocks=(_pair_table(result), Figure(svg=fit_figure(result), caption=_caption(result))),
+                blocks=(_pair_table(result), Figure(svg=fit_figure(result, unit), caption=_caption(result))),
             ),
             *((Section(title="Models", blocks=(_model_table(result),)),) if result.models else ()),
             Section(title="Positions", blocks=(_position_table(result, unit, axes),)),
@@ -273,7 +273,7 @@ def _model_table(result: FitResult) -> Table:
 def _position_table(result: FitResult, unit: LengthUnit, axes: tuple[ShownAxis, ShownAxis]) -> Table:
     c = result.carried
     sh, sv = c.sigma_h_m, c.sigma_v_m
-    plan = [axis.sign * {"e": c.e_m, "n": c.n_m}[axis.component] for axis in axes]
+    plan = [axis.of(c.e_m, c.n_m) for axis in axes]
     rows = tuple(
         (
             name,

@@ -111,16 +111,14 @@ def _places(spec: FrameSpec, marks: Marks, chosen: Sequence[int]) -> Table:
         ("mark", ""), ("latitude", ""), ("longitude", ""), ("h", "m"), *((a.title, unit.key) for a in axes),
         ("H", unit.key),
     )  # fmt: skip
-    rows = []
-    for i in chosen:
-        place = {"e": float(marks.plane[0, i]), "n": float(marks.plane[1, i])}
-        rows.append(
-            (marks.names[i], format_latitude(float(marks.lat[i])), format_longitude(float(marks.lon[i])),
-             _number(marks.h_m[i], 4),
-             *(format_fixed(a.sign * place[a.component] / unit.metres, 4) for a in axes),
-             _number(marks.height_m[i] / unit.metres, 4))
-        )  # fmt: skip
-    return Table(headers=headers, rows=tuple(rows))
+    rows = tuple(
+        (marks.names[i], format_latitude(float(marks.lat[i])), format_longitude(float(marks.lon[i])),
+         _number(marks.h_m[i], 4),
+         *(format_fixed(float(a.of(*marks.plane[:, i])) / unit.metres, 4) for a in axes),
+         _number(marks.height_m[i] / unit.metres, 4))
+        for i in chosen
+    )  # fmt: skip
+    return Table(headers=headers, rows=rows)
 
 
 def _factors(frame: Frame, marks: Marks, chosen: Sequence[int], style: AngleStyle) -> Table:

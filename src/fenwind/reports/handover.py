@@ -141,9 +141,8 @@ def targets_text(out: Outgoing, checks: frozenset[str]) -> str:
     system."""
     unit = UNITS[out.spec.unit]
     suffix = "" if unit.key == "m" else f" ({unit.key})"
-    place = {"e": out.e_m, "n": out.n_m}
     axes = [
-        (f"{a.component if a.sign > 0 else a.word}{suffix}", a.sign * place[a.component])
+        (f"{a.component if a.sign > 0 else a.word}{suffix}", a.of(out.e_m, out.n_m))
         for a in axes_of(out.spec)
     ]
     columns = [*((head, v / unit.metres) for head, v in axes), (f"h{suffix}", out.height_m / unit.metres)]

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -11,12 +10,14 @@ from numpy.typing import NDArray
 from fenwind.doubts.of_job import Findings
 from fenwind.errors import FenwindError
 from fenwind.estimation.distributions import plan_reach
+from fenwind.geodesy.axes import ShownAxis
 from fenwind.job.derive import Derived
 from fenwind.job.state import JobState
 from fenwind.job.steps.levelled import Levelled
 from fenwind.job.steps.traverse import Walked
 from fenwind.procedures.regions import ellipses
 from fenwind.quantities.angles import RAD_PER_SECOND, format_angle, usual_decimals
+from fenwind.quantities.lengths import LengthUnit
 from fenwind.quantities.numbers import format_fixed
 from fenwind.reports import evidence
 from fenwind.reports.fit_report import mm
@@ -24,6 +25,7 @@ from fenwind.reports.model import Figure, Paragraph, Report, Section, Table
 from fenwind.reports.plan_figure import PlanContent, plan_figure
 
 FloatArray = NDArray[np.float64]
+UnitAxes = tuple[LengthUnit, tuple[ShownAxis, ShownAxis]]
 METHODS = {
     "compass": "the compass rule", "transit": "the transit rule", "lsq": "least squares",
     "none": "no adjustment",
@@ -45,11 +47,14 @@ def traverse_report(
         statement=_traverse_words(found), facts=evidence.facts(state, computed), signed=evidence.SIGNED,
         sections=(
             evidence.doubts_section(findings, key),
-            Section(title="Misclosures", blocks=(_misclosures(found),)),
-            Section(title="As it was booked", blocks=(_booked(state, found),)),
+            Section(title="Misclosures", blocks=(_misclosures(found, unit_axes),)),
+            Section(title="As it was booked", blocks=(_booked(state, found, unit_axes[0]),)),
             Section(
                 title="Stations, walked and adjusted",
-                blocks=(_stations(found, unit_axes), Figure(svg=_figure(found), caption=_CAPTION)),
+                blocks=(
+                    _stations(found, unit_axes),
+                    Figure(svg=_figure(found, unit_axes[0]), caption=_CAPTION),
+                ),
             ),
             *_side_shots(found, unit_axes),
             evidence.frames_section(state, [book.frame]),
@@ -75,42 +80,49 @@ def _traverse_words(found: Walked) -> str:
     )
 
 
-def _misclosures(found: Walked) -> Table | Paragraph:
-    r, book = found.found, found.book
+def _misclosures(found: Walked, unit_axes: UnitAxes) -> Table | Paragraph:
+    r, book, (unit, axes) = found.found, found.book, unit_axes
     if found.work.ends.close is None:
         return Paragraph(text="The traverse is open: nothing checks it.", tone="caution")
     rows = []
     if not math.isnan(r.angular):
         seconds, limit = r.angular / RAD_PER_SECOND, found.angle_limit / RAD_PER_SECOND
         rows.append(("angles", f"{format_fixed(seconds, 1, sign=True)}″", f"{format_fixed(limit, 1)}″"))
-    e, n, h = (mm(float(v), sign=True) for v in r.misclosure)
-    rows += [("E", f"{e} mm", ""), ("N", f"{n} mm", "")]
-    rows += [("H", f"{h} mm", "")] if h else []
+    e, n, h = (float(v) for v in r.misclosure)
+    rows += [(a.title, f"{mm(a.of(e, n), sign=True)} mm", "") for a in axes]
+    rows += [] if math.isnan(h) else [("H", f"{mm(h, sign=True)} mm", "")]
     allowed = r.length / book.spec
     rows.append(("in plan", f"{mm(r.linear)} mm", f"{mm(allowed)} mm"))
     ratio = f"1:{r.ratio:.0f}" if not math.isnan(r.ratio) else "none"
-    rows.append(("of the length", f"{ratio} of {format_fixed(r.length, 3)} m", f"1:{book.spec:.0f}"))
+    rows.append(
+        (
+            "of the length",
+            f"{ratio} of {format_fixed(r.length / unit.metres, 3)} {unit.key}",
+            f"1:{book.spec:.0f}",
+        )
+    )
     return Table(
         headers=(("misclosure", "computed - known"), ("value", ""), ("allowed", "")), rows=tuple(rows)
     )
 
 
-def _booked(state: JobState, found: Walked) -> Table:
+def _booked(state: JobState, found: Walked, unit: LengthUnit) -> Table:
     book, style = found.book, state.info.angle_style
     here, there = evidence.names_of(state, book.here), evidence.names_of(state, book.there)
     rows = [
         (here[i], there[i], KINDS[book.kind[i]],
          format_angle(book.direction_rad[i], style, usual_decimals(style)),
-         format_fixed(book.distance_m[i], 4), "" if dh is None else format_fixed(dh, 4, sign=True),
+         format_fixed(book.distance_m[i] / unit.metres, 4),
+         "" if dh is None else format_fixed(dh / unit.metres, 4, sign=True),
          "side shot" if found.leg[i] < 0 else "")
         for i, dh in enumerate(book.dh_m)
     ]  # fmt: skip
-    headers = (("from", ""), ("to", ""), ("direction", ""), ("value", ""), ("distance", "m"), ("dh", "m"),
-               ("", ""))  # fmt: skip
+    headers = (("from", ""), ("to", ""), ("direction", ""), ("value", ""), ("distance", unit.key),
+               ("dh", unit.key), ("", ""))  # fmt: skip
     return Table(headers=headers, rows=tuple(rows), text_columns=3)
 
 
-def _stations(found: Walked, unit_axes: Any) -> Table:
+def _stations(found: Walked, unit_axes: UnitAxes) -> Table:
     unit, axes = unit_axes
     r, index = found.found, found.new.index
     flat = bool(np.isnan(r.adjusted[2]).all())
@@ -134,13 +146,13 @@ def _stations(found: Walked, unit_axes: Any) -> Table:
     return Table(headers=headers, rows=tuple(rows))
 
 
-def _side_shots(found: Walked, unit_axes: Any) -> tuple[Section, ...]:
+def _side_shots(found: Walked, unit_axes: UnitAxes) -> tuple[Section, ...]:
     if not found.work.shots:
         return ()
     unit, axes = unit_axes
     rows = [
         (shot.here, shot.there,
-         *(format_fixed(a.sign * float(at["en".index(a.component)]) / unit.metres, 4) for a in axes),
+         *(format_fixed(float(a.of(at[0], at[1])) / unit.metres, 4) for a in axes),
          format_fixed(float(at[2]) / unit.metres, 4))
         for shot, at in zip(found.work.shots, found.found.shots.T, strict=True)
     ]  # fmt: skip
@@ -148,7 +160,7 @@ def _side_shots(found: Walked, unit_axes: Any) -> tuple[Section, ...]:
     return (Section(title="Side shots", blocks=(Table(headers=headers, rows=tuple(rows), text_columns=2),)),)
 
 
-def _figure(found: Walked) -> str:
+def _figure(found: Walked, unit: LengthUnit) -> str:
     work, index = found.work, found.new.index
     names = [*work.names, *(s.there for s in work.shots)]
     at = np.concatenate([found.found.adjusted[:2], found.found.shots[:2]], axis=1)
@@ -160,7 +172,7 @@ def _figure(found: Walked) -> str:
             shape[:, i] = plan_reach() * a[0], plan_reach() * b[0], azimuth[0]
     held = frozenset(n for n, key in zip(work.names, found.stations, strict=True) if key not in index)
     lines = [*zip(work.names, work.names[1:], strict=False), *((s.here, s.there) for s in work.shots)]
-    content = PlanContent(names=tuple(names), at=at, held=held, lines=lines, ellipses=shape)
+    content = PlanContent(names=tuple(names), at=at, held=held, lines=lines, ellipses=shape, unit=unit)
     return plan_figure(content, "Plan of the traverse")
 
 
@@ -189,7 +201,7 @@ def levelling_report(
         sections=(
             evidence.doubts_section(findings, key),
             Section(title="Loops and lines", blocks=(_loops(found),)),
-            Section(title="Runs", blocks=(_runs(state, found),)),
+            Section(title="Runs", blocks=(_runs(state, found, unit),)),
             Section(title="Heights", blocks=(table,)),
             evidence.frames_section(state, [book.frame]),
             evidence.control_section(state, book.frame, held),
@@ -225,7 +237,7 @@ def _loops(found: Levelled) -> Table | Paragraph:
     return Table(headers=headers, rows=tuple(rows), tones=tuple("doubt" if o else "" for o in over))
 
 
-def _runs(state: JobState, found: Levelled) -> Table:
+def _runs(state: JobState, found: Levelled, unit: LengthUnit) -> Table:
     book, place = found.book, {i: k for k, i in enumerate(found.rows)}
     first, second = evidence.names_of(state, book.first), evidence.names_of(state, book.second)
     rows = []
@@ -233,7 +245,19 @@ def _runs(state: JobState, found: Levelled) -> Table:
         k = place.get(i)
         left = "left out" if k is None else mm(float(found.found.residuals_m[k]), sign=True, decimals=2)
         rows.append(
-            (first[i], second[i], format_fixed(dh, 4, sign=True), format_fixed(book.length[i], 3), left)
+            (
+                first[i],
+                second[i],
+                format_fixed(dh / unit.metres, 4, sign=True),
+                format_fixed(book.length[i], 3),
+                left,
+            )
         )
-    headers = (("from", ""), ("to", ""), ("dh", "m"), ("length", _size(found)), ("adjusted - observed", "mm"))
+    headers = (
+        ("from", ""),
+        ("to", ""),
+        ("dh", unit.key),
+        ("length", _size(found)),
+        ("adjusted - observed", "mm"),
+    )
     return Table(headers=headers, rows=tuple(rows), text_columns=2)

@@ -37,12 +37,12 @@ def network_report(
     found = derived.of_kind("network").get(key)
     if found is None or isinstance(found, FenwindError):
         return None
-    step, names = found.step, [_name(state, k) for k in found.positions.names]
+    step, names = found.step, [state.mark_name(k) for k in found.positions.names]
     held = frozenset(n for n in names if n in found.result.net.control)
     at = np.stack([found.positions.e_m, found.positions.n_m])
     content = PlanContent(
         names=tuple(names), at=at, held=held, lines=[(r.at, r.to) for r in found.result.net.rows],
-        ellipses=_shapes(found.positions),
+        ellipses=_shapes(found.positions), unit=evidence.unit_and_axes(state, step.frame)[0],
     )  # fmt: skip
     figure = plan_figure(content, "Plan of the network")
     caption = "Triangles are given marks, rings the others; lines are observations, ellipses hold 95 %."
@@ -63,10 +63,6 @@ def network_report(
             *evidence.equipment_section(state),
         ),
     )  # fmt: skip
-
-
-def _name(state: JobState, key: str) -> str:
-    return state.marks[key].name if key in state.marks else "?"
 
 
 def _network_words(state: JobState, found: Adjusted) -> str:
@@ -133,14 +129,14 @@ def _observations(found: Adjusted) -> Table:
 
 def _positions(state: JobState, frame: str, points: Positions, names: list[str]) -> Table:
     unit, axes = evidence.unit_and_axes(state, frame)
-    plan, shapes = {"e": points.e_m, "n": points.n_m}, _shapes(points)
+    shapes = _shapes(points)
     rows = []
     for i, name in enumerate(names):
         a, b, azimuth = (float(v) for v in shapes[:, i])
         ellipse = "" if math.isnan(a) else f"{mm(a)} × {mm(b)}"
         turn = "" if math.isnan(a) else format_azimuth(azimuth, state.info.angle_style, 0)
         rows.append(
-            (name, *(format_fixed(x.sign * float(plan[x.component][i]) / unit.metres, 4) for x in axes),
+            (name, *(format_fixed(float(x.of(points.e_m[i], points.n_m[i])) / unit.metres, 4) for x in axes),
              format_fixed(float(points.height_m[i]) / unit.metres, 4), mm(float(points.sigma_h_m[i])),
              mm(float(points.sigma_v_m[i])), ellipse, turn)
         )  # fmt: skip
@@ -168,7 +164,7 @@ def setup_report(
     found = derived.of_kind("setup").get(key)
     if found is None or isinstance(found, FenwindError):
         return None
-    setup, names = found.setup, [_name(state, k) for k in found.new.names]
+    setup, names = found.setup, [state.mark_name(k) for k in found.new.names]
     blocks = [_sightings(state, found)]
     new = (_positions(state, setup.frame, found.new, names),) if names else (
         Paragraph(text="It gives no new position.", tone="faint"),)  # fmt: skip
@@ -189,20 +185,26 @@ def setup_report(
 def _setup_words(state: JobState, found: Placed) -> str:
     s, f = found.setup, found.found
     place = "placed by what it sighted" if s.word == "free" else "over a known mark"
-    height = "" if math.isnan(f.h) else f", H {format_fixed(f.h, 4)}"
+    unit, axes = evidence.unit_and_axes(state, s.frame)
+    at = [f"{a.title} {format_fixed(a.of(f.e, f.n) / unit.metres, 4)}" for a in axes]
+    at += [] if math.isnan(f.h) else [f"H {format_fixed(f.h / unit.metres, 4)}"]
     factor = f"; {f.dof} left over, variance factor {format_fixed(f.variance_factor, 2)}" if (
         f.variance_factor is not None) else ""  # fmt: skip
     return (
-        f"{s.name} at {_name(state, s.station)}, {place}: E {format_fixed(f.e, 4)}, N {format_fixed(f.n, 4)}"
-        f"{height} m{factor}; horizontal distances times {found.factor:.7f}, refraction {s.k:g}, "
-        "directions of "
-        f"{s.sigma_direction_s:g}″, zenith angles of {s.sigma_zenith_s:g}″, distances of "
-        f"{s.sigma_distance_m * 1000:g} mm + {s.sigma_distance_ppm:g} ppm."
+        f"{s.name} at {state.mark_name(s.station)}, {place}: {', '.join(at)} {unit.key}{factor}; horizontal "
+        f"distances times {found.factor:.7f}, refraction {s.k:g}, directions of {s.sigma_direction_s:g}″, "
+        f"zenith angles of {s.sigma_zenith_s:g}″, distances of {s.sigma_distance_m * 1000:g} mm + "
+        f"{s.sigma_distance_ppm:g} ppm."
     )
 
 
 def _sightings(state: JobState, found: Placed) -> Table:
     s, style = found.setup, state.info.angle_style
+    unit, _ = evidence.unit_and_axes(state, s.frame)
+
+    def length(value: float | None, decimals: int = 4, sign: bool = False) -> str:
+        return "" if value is None else format_fixed(value / unit.metres, decimals, sign=sign)
+
     rows = []
     for i, key in enumerate(s.target):
         k = found.rows[i]
@@ -215,14 +217,15 @@ def _sightings(state: JobState, found: Placed) -> Table:
             ]  # fmt: skip
         zenith, distance = s.zenith_rad[i], s.distance_m[i]
         rows.append(
-            (_name(state, key), found.part[i],
+            (state.mark_name(key), found.part[i],
              format_angle(s.direction_rad[i], style, usual_decimals(style)),
              "" if zenith is None else format_angle(zenith, style, usual_decimals(style)),
-             "" if distance is None else format_fixed(distance, 4), format_fixed(s.target_height_m[i], 3),
-             mm(s.prism_m[i]), format_fixed(float(found.reduced.hd[i]), 4),
-             format_fixed(float(found.reduced.dh[i]), 4, sign=True), *left)
+             length(distance), length(s.target_height_m[i], 3), mm(s.prism_m[i]),
+             length(float(found.reduced.hd[i])), length(float(found.reduced.dh[i]), sign=True), *left)
         )  # fmt: skip
-    headers = (("target", ""), ("part", ""), ("circle", ""), ("zenith angle", ""), ("slope distance", "m"),
-               ("target height", "m"), ("prism", "mm"), ("horizontal", "m"), ("dh", "m"),
-               ("left over, direction", ""), ("distance", "mm"), ("height", "mm"))  # fmt: skip
+    headers = (
+        ("target", ""), ("part", ""), ("circle", ""), ("zenith angle", ""), ("slope distance", unit.key),
+        ("target height", unit.key), ("prism", "mm"), ("horizontal", unit.key), ("dh", unit.key),
+        ("left over, direction", ""), ("distance", "mm"), ("height", "mm"),
+    )  # fmt: skip
     return Table(headers=headers, rows=tuple(rows), text_columns=2)

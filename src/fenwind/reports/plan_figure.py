@@ -1,4 +1,4 @@
-"""A plan for a report as SVG: marks, lines between them, ellipses and ways with a round exaggeration, scale
+"""A plan for a report as SVG: marks, lines between them and ellipses with a round exaggeration, scale
 bar, north and a key; readable in black and white."""
 
 from __future__ import annotations
@@ -11,10 +11,9 @@ from html import escape
 import numpy as np
 from numpy.typing import NDArray
 
+from fenwind.quantities.lengths import METRE, LengthUnit
 from fenwind.quantities.numbers import format_fixed
 from fenwind.reports.figure import (
-    FAINT,
-    FLARE,
     HEIGHT,
     INK,
     MARGIN,
@@ -22,7 +21,7 @@ from fenwind.reports.figure import (
     WATER,
     WIDTH,
     exaggeration,
-    nice_length,
+    furniture,
 )
 
 FloatArray = NDArray[np.float64]
@@ -32,18 +31,15 @@ CORNERS = 36
 
 @dataclass(frozen=True, kw_only=True)
 class PlanContent:
-    """What is drawn, metres: marks by name at (2, k); held: names drawn as triangles, checks as squares;
-    lines: names of their ends; ellipses: semi-axes and azimuth (3, k), nan for none; ways (2, k), nan for
-    none, and what they are in words."""
+    """What is drawn, metres: marks by name at (2, k); held: names drawn as triangles; lines: names of their
+    ends; ellipses: semi-axes and azimuth (3, k), nan for none; unit: of the scale bar."""
 
     names: tuple[str, ...]
     at: FloatArray
     held: frozenset[str] = frozenset()
-    checks: frozenset[str] = frozenset()
     lines: Sequence[tuple[str, str]] = ()
     ellipses: FloatArray = field(default_factory=lambda: np.zeros((3, 0)))
-    ways: FloatArray = field(default_factory=lambda: np.zeros((2, 0)))
-    ways_words: str = ""
+    unit: LengthUnit = METRE
 
 
 def plan_figure(content: PlanContent, label: str) -> str:
@@ -69,7 +65,7 @@ def plan_figure(content: PlanContent, label: str) -> str:
     for name, (x, y) in place.items():
         out.append(_symbol(name, x, y, content))
         out.append(f'<text x="{x + 8:.1f}" y="{y - 6:.1f}" font-size="11" fill="{INK}">{escape(name)}</text>')
-    out.append(_furniture(sheet, key))
+    out.append(furniture(sheet.scale, content.unit, key))
     return "".join(out) + "</svg>"
 
 
@@ -90,32 +86,15 @@ class _Sheet:
 
 
 def _grown(content: PlanContent, sheet: _Sheet, place: dict[str, tuple[float, float]], out: list[str]) -> str:
-    """Ellipses and ways, and how many times as large they are drawn, in words."""
-    words = []
-    largest = float(sheet.extent.max())
-    if content.ellipses.size and np.isfinite(content.ellipses).any():
-        factor = exaggeration(content.ellipses[0], largest, 0.05)
-        words.append(f"95 % ellipses {_times(factor)}")
-        for i, name in enumerate(content.names):
-            a, b, azimuth = content.ellipses[:, i]
-            if name in place and math.isfinite(a + b + azimuth):
-                out.append(_ellipse(place[name], a * factor * sheet.scale, b * factor * sheet.scale, azimuth))
-    if content.ways.size and np.isfinite(content.ways).any():
-        factor = exaggeration(np.hypot(*content.ways), largest)
-        words.append(f"{content.ways_words} {_times(factor)}")
-        for i, name in enumerate(content.names):
-            de, dn = content.ways[:, i] * factor * sheet.scale
-            if name in place and math.isfinite(de + dn):
-                x, y = place[name]
-                out.append(
-                    f'<line x1="{x:.1f}" y1="{y:.1f}" x2="{x + de:.1f}" y2="{y - dn:.1f}" stroke="{FLARE}" '
-                    'stroke-width="1.8"/>'
-                )
-    return "; ".join(words)
-
-
-def _times(factor: float) -> str:
-    return f"drawn {format_fixed(factor, 0 if factor >= 1 else 4)} times as large"
+    """Draw the ellipses; says how many times as large."""
+    if not (content.ellipses.size and np.isfinite(content.ellipses).any()):
+        return ""
+    factor = exaggeration(content.ellipses[0], float(sheet.extent.max()), 0.05)
+    for i, name in enumerate(content.names):
+        a, b, azimuth = content.ellipses[:, i]
+        if name in place and math.isfinite(a + b + azimuth):
+            out.append(_ellipse(place[name], a * factor * sheet.scale, b * factor * sheet.scale, azimuth))
+    return f"95 % ellipses drawn {format_fixed(factor, 0 if factor >= 1 else 4)} times as large"
 
 
 def _ellipse(at: tuple[float, float], a: float, b: float, azimuth: float) -> str:
@@ -130,22 +109,4 @@ def _ellipse(at: tuple[float, float], a: float, b: float, azimuth: float) -> str
 def _symbol(name: str, x: float, y: float, content: PlanContent) -> str:
     if name in content.held:
         return f'<path d="M{x:.1f} {y - 6:.1f}l6 10h-12z" fill="{INK}"/>'
-    if name in content.checks:
-        return (
-            f'<rect x="{x - 4:.1f}" y="{y - 4:.1f}" width="8" height="8" fill="#FFFFFF" stroke="{INK}" '
-            'stroke-width="1.4"/>'
-        )
     return f'<circle cx="{x:.1f}" cy="{y:.1f}" r="3" fill="#FFFFFF" stroke="{INK}"/>'
-
-
-def _furniture(sheet: _Sheet, key: str) -> str:
-    bar = nice_length(120.0 / sheet.scale)
-    start = WIDTH - 24 - bar * sheet.scale
-    return (
-        f'<path d="M{start:.1f} {HEIGHT - 20}v-6m0 3h{bar * sheet.scale:.1f}m0 -3v6" stroke="{INK}" '
-        f'fill="none"/><text x="{start + bar * sheet.scale / 2:.1f}" y="{HEIGHT - 30}" font-size="11" '
-        f'text-anchor="middle" fill="{INK}">{format_fixed(bar, 0 if bar >= 1 else 2)} m</text>'
-        f'<path d="M{WIDTH - 28} 48v-28m-4 6l4 -6l4 6" stroke="{INK}" fill="none"/>'
-        f'<text x="{WIDTH - 28}" y="62" font-size="11" text-anchor="middle" fill="{INK}">N</text>'
-        f'<text x="14" y="{HEIGHT - 16}" font-size="11" fill="{FAINT}">{escape(key)}</text>'
-    )

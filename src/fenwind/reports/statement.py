@@ -115,7 +115,7 @@ def statement_of_fit(state: JobState, step: FitStep, case: FitCase | None) -> tu
     source, target = state.frames.get(step.source_frame), state.frames.get(step.target_frame)
     count = len(case.result.carried) if case is not None else 0
     what = " and ".join(step.sessions) if step.sessions else "measured positions"
-    names = tuple(state.marks[m].name if m in state.marks else "?" for m in step.pivot or ())
+    names = tuple(state.mark_name(m) for m in step.pivot or ())
     over = _counted_over(source)
     pairs = known_and_measured(state, step)
     checks = [m.name for m in state.marks.values() if m.name in pairs and use_of(state, step, m) == "check"]

@@ -53,12 +53,18 @@ def triple(
     height = format_fixed(h, decimals)
     if math.isnan(e):
         return f"height {height}" if height else ""
-    place = {"e": e, "n": n}
-    texts = [
-        ("" if axes == PLAIN else f"{a.title} ") + format_fixed(a.sign * place[a.component], decimals)
-        for a in axes
-    ]
+    texts = [("" if axes == PLAIN else f"{a.title} ") + format_fixed(a.of(e, n), decimals) for a in axes]
     return "   ".join([*texts, height] if height else texts)
+
+
+def _way(values: tuple[float, ...], axes: Axes) -> str:
+    """Differences (e, n, height) in millimetres, in the order and with the signs of a system; nan is left
+    out."""
+    e, n, h = values
+    texts = [(("" if axes == PLAIN else f"{a.title} "), a.of(e, n)) for a in axes]
+    letter = "" if axes == PLAIN else "H "
+    shown = [f"{t}{mm(float(v), sign=True)}" for t, v in (*texts, (letter, h)) if np.isfinite(v)]
+    return f"{'  '.join(shown)} mm"
 
 
 def trail(
@@ -106,7 +112,7 @@ def _links(state: JobState, derived: Derived, mark: Mark, frame: str, look: _Loo
         place = (float(adopted.e_m[row]), float(adopted.n_m[row]), float(adopted.height_m[row]))
         values = (triple(place, look.unit, look.axes),)
         yield Link(kind="adopted", title="Adopted", note=adopted.why[row], values=values)
-        yield from _others(adopted, mark)
+        yield from _others(adopted, mark, look)
 
 
 #: Steps of a session's trail as they are headed.
@@ -131,7 +137,7 @@ def _session_links(state: JobState, derived: Derived, mark: Mark) -> Iterator[Li
         yield Link(kind="record", title=HEADS[step["what"]], note=note, values=values)
 
 
-def _others(adopted: Adopted, mark: Mark) -> Iterator[Link]:
+def _others(adopted: Adopted, mark: Mark, look: _Look) -> Iterator[Link]:
     """The other positions the mark could have, each with its difference from the adopted one."""
     row = adopted.index[mark.name]
     own = (float(adopted.e_m[row]), float(adopted.n_m[row]), float(adopted.height_m[row]))
@@ -139,8 +145,8 @@ def _others(adopted: Adopted, mark: Mark) -> Iterator[Link]:
         gave_height = not np.isfinite(other.e_m) and other.height_m == own[2]
         if not other.adopted and not gave_height:
             way = (other.e_m - own[0], other.n_m - own[1], other.height_m - own[2])
-            text = "  ".join(mm(v, sign=True) for v in way if np.isfinite(v))
-            yield Link(kind="other", title="Not adopted", note=other.why, values=(f"{text} mm from it",))
+            text = f"{_way(way, look.axes)} from it"
+            yield Link(kind="other", title="Not adopted", note=other.why, values=(text,))
 
 
 def _behind(derived: Derived, mark: Mark, frame: str) -> Iterator[Node]:
@@ -199,7 +205,7 @@ def _figures_text(figures: Figures, look: _Look, native: Axes) -> str:
             return triple((e, n, h), METRE, native) + (" m" if look.unit != METRE else "")
         return triple((e, n, h), look.unit, look.axes)
     if figures.kind == "difference":
-        return "against given  " + "  ".join(mm(v, sign=True) for v in values) + " mm"
+        return f"{figures.words}  {_way(figures.values, look.axes)}"
     if not values:
         return ""
     return f"± {mm(values[0])} mm" + (f", height ± {mm(values[1])} mm" if len(values) > 1 else "")

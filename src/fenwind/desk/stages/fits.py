@@ -220,7 +220,7 @@ class FitsSheet(Sheet):
         if result is None:
             self.strip.show_cells([])
             error = outcome.error if outcome is not None else None
-            self.quality.setText(f"{error}. {error.hint}." if error is not None else "")
+            self.quality.setText(error.sentences if error is not None else "")
         else:
             cells = [
                 (a, b, f"± {c}" if c[:1].isdigit() else c)

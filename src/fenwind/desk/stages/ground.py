@@ -76,8 +76,7 @@ class _Found:
 
 def _as_written(offset: tuple[float, float], axes: tuple[ShownAxis, ShownAxis]) -> list[float]:
     """An offset (east, north) in the order and with the signs that the frame's coordinates are written."""
-    value = dict(zip("en", offset, strict=True))
-    return [axis.sign * value[axis.component] + 0.0 for axis in axes]
+    return [axis.of(*offset) + 0.0 for axis in axes]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -252,7 +251,7 @@ class GroundSheet(Sheet):
         try:
             return self._wanted(found)
         except FenwindError as error:
-            return replace(found, error=f"{error}. {error.hint}.")
+            return replace(found, error=error.sentences)
 
     def _wanted(self, found: _Found) -> _Found:
         d, frame, marks = self.draft, found.frame, found.marks
@@ -311,8 +310,11 @@ class GroundSheet(Sheet):
                 Part(text=" laid for them."),
             ]  # fmt: skip
         at = {"mean": "the mean factor of all"}.get(d.at) or (
-            f"the factor at {self._name(d.at)}" if d.at in found.marks.ids else f"the factor {d.at}"
+            f"the factor at {self.bridge.seen.mark_name(d.at)}"
+            if d.at in found.marks.ids
+            else f"the factor {d.at}"
         )
+        origin = self.bridge.seen.mark_name(d.origin) if d.origin in found.marks.ids else "zero"
         axes = axes_of(found.frame.spec)
         offset = ", ".join(
             f"{axis.title} {format_fixed(v, 3, sign=True)}"
@@ -320,14 +322,10 @@ class GroundSheet(Sheet):
         )
         return [
             *parts, Part(text=" on the ground by "), Part(text=at, key="at"), Part(text=" about "),
-            Part(text=self._name(d.origin) if d.origin in found.marks.ids else "zero", key="origin"),
+            Part(text=origin, key="origin"),
             Part(text=", moved by "), Part(text=offset if any(d.offset) else "nothing", key="offset"),
             Part(text="."),
         ]  # fmt: skip
-
-    def _name(self, key: str) -> str:
-        mark = self.bridge.seen.marks.get(key)
-        return mark.name if mark is not None else "?"
 
     def _verdict(self, found: _Found) -> str:
         if found.error:

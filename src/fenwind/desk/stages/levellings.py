@@ -16,13 +16,13 @@ from fenwind.desk.actions import ActionSpec
 from fenwind.desk.bridge import JobBridge
 from fenwind.desk.shell import PlainLabel, WholeLabel, look
 from fenwind.desk.stage_table import Stage
-from fenwind.desk.stages.sheet import Sheet
+from fenwind.desk.stages.sheet import RecordSheet
 from fenwind.desk.statement import choice
 from fenwind.desk.table import Column, RecordTable
 from fenwind.errors import FenwindError, ParseError
 from fenwind.exchange.line_csv import read_runs, runs_record
 from fenwind.job.line_gestures import change, set_cell, set_runs_off, take_levelling
-from fenwind.job.steps.levelled import Levelled, levelling_node
+from fenwind.job.steps.levelled import Levelled
 from fenwind.job.steps.outcome import Node
 from fenwind.quantities.lengths import parse_length
 from fenwind.quantities.numbers import format_fixed, parse_number
@@ -52,14 +52,15 @@ class _Row:
     sigma: float
 
 
-class LevellingSheet(Sheet):
+class LevellingSheet(RecordSheet):
     """See the module."""
+
+    kind = "levelling"
 
     wanted = Signal()
 
     def __init__(self, bridge: JobBridge, stage: Stage) -> None:
         super().__init__(bridge, stage)
-        self._key = ""
         self.statement.set_menus({"levelling": self._menu_levelling, "hold": self._menu_hold})
         self.statement.part_clicked.connect(self._on_part)
         self.verdict = WholeLabel("")
@@ -136,17 +137,12 @@ class LevellingSheet(Sheet):
     @property
     def book(self) -> LevelBook | None:
         """The levelling looked at."""
-        every = {k: b for k, b in self.bridge.state.of(LevelBook).items() if b.active}
-        return every.get(self._key) or next(iter(every.values()), None)
+        return self.looked_at(LevelBook)
 
     def found(self) -> Levelled | FenwindError | None:
         """What came of it."""
-        book = self.book
-        return self.bridge.derived.of_kind("levelling").get(book.id) if book is not None else None
-
-    def _name(self, key: str) -> str:
-        mark = self.bridge.state.marks.get(key)
-        return mark.name if mark is not None else "?"
+        found: Any = self.came_of(self.book)
+        return found
 
     def show_job(self) -> None:
         book, found = self.book, self.found()
@@ -189,7 +185,7 @@ class LevellingSheet(Sheet):
             heights = dict(zip(found.found.names, found.found.height_m.tolist(), strict=True))
             sigmas = dict(zip(found.found.names, found.found.sigma_m.tolist(), strict=True))
         for i, ends in enumerate(zip(book.first, book.second, strict=True)):
-            first, second = (self._name(key) for key in ends)
+            first, second = (self.bridge.state.mark_name(key) for key in ends)
             k, residual, unlikely = place.get(i), math.nan, math.nan
             if k is not None and isinstance(found, Levelled):
                 residual, unlikely = float(found.found.residuals_m[k]), float(found.found.unlikely[k])
@@ -208,11 +204,9 @@ class LevellingSheet(Sheet):
     def take(self, path: str) -> bool:
         """Take in the runs of a file."""
         b = self.bridge
-        done = b.attempt(lambda: take_levelling(b.state, runs_record(read_runs(path), path), b.frame_id))
-        if done:
-            self._key = list(b.state.of(LevelBook))[-1]
-            self.refresh()
-        return done
+        return self.take_in(
+            LevelBook, lambda: take_levelling(b.state, runs_record(read_runs(path), path), b.frame_id)
+        )
 
     def choose_file(self) -> None:
         """Ask for the file of the runs."""
@@ -233,12 +227,6 @@ class LevellingSheet(Sheet):
         menu.addSeparator()
         choice(menu, "Take in another …", self.choose_file)
 
-    def look_at(self, key: str) -> None:
-        """Look at a levelling by its id."""
-        self._key = key
-        self.show_job()
-        self.plan_changed.emit()
-
     def _menu_hold(self, menu: QMenu) -> None:
         book, found = self.book, self.found()
         if book is None:
@@ -247,7 +235,7 @@ class LevellingSheet(Sheet):
         for key in known:
             free = tuple(k for k in book.free if k != key) if key in book.free else (*book.free, key)
             run = partial(self._change, "Heights held", free=free)
-            choice(menu, f"hold {self._name(key)}", run, checked=key not in book.free)
+            choice(menu, f"hold {self.bridge.state.mark_name(key)}", run, checked=key not in book.free)
 
     def _on_part(self, key: str) -> None:
         book = self.book
@@ -293,8 +281,7 @@ class LevellingSheet(Sheet):
         return self.table if self.book is not None else self.first
 
     def plan_step(self) -> Node | None:
-        book = self.book
-        return levelling_node(book.id) if book is not None else None
+        return self.node_of(self.book)
 
     def select(self, name: str) -> None:
         self.table.pick(lambda row: row.second == name)
@@ -329,7 +316,7 @@ class LevellingSheet(Sheet):
 
 def _verdict(book: LevelBook, found: Levelled | FenwindError | None) -> str:
     if isinstance(found, FenwindError):
-        return f"{found}. {found.hint}."
+        return found.sentences
     if found is None:
         return ""
     said = []

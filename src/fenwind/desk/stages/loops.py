@@ -72,6 +72,8 @@ class LoopsSheet(Sheet):
         self.column.addStretch(0)
 
     def _columns(self) -> list[Column]:
+        unit = self.bridge.unit
+
         def parts(row: _Row) -> str:
             return "   ".join(row.shown(float(v), True) for v in row.loop.misclosure)
 
@@ -89,8 +91,9 @@ class LoopsSheet(Sheet):
             Column(key="limit", title="allowed", right=True, width=80,
                    value=lambda r: float(r.loop.limit[r.worst]),
                    text=lambda r: r.shown(float(r.loop.limit[r.worst]))),
-            Column(key="length", title="length", unit="m", right=True, width=84,
-                   value=lambda r: r.loop.length, text=lambda r: format_fixed(r.loop.length, 1)),
+            Column(key="length", title="length", unit=unit.key, right=True, width=84,
+                   value=lambda r: r.loop.length,
+                   text=lambda r: format_fixed(r.loop.length / unit.metres, 1)),
             Column(key="parts", title="components", right=True, width=200, text=parts,
                    tip="Of vectors dx, dy, dz"),
         ]  # fmt: skip
@@ -132,6 +135,7 @@ class LoopsSheet(Sheet):
             _Row(loop=loop, worst=int(np.argmax(np.abs(loop.misclosure) / loop.limit)))
             for loop in found.closures
         ]
+        self.table.records.set_columns(self._columns())
         self.table.records.set_rows(sorted(rows, key=lambda r: -r.share))
 
     # What is done

@@ -7,6 +7,7 @@ import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import partial
+from typing import Any
 
 import numpy as np
 from PySide6.QtCore import Qt, Signal
@@ -16,7 +17,7 @@ from fenwind.desk.actions import ActionSpec
 from fenwind.desk.bridge import JobBridge
 from fenwind.desk.shell import PlainLabel, WholeLabel, look
 from fenwind.desk.stage_table import Stage
-from fenwind.desk.stages.sheet import Sheet
+from fenwind.desk.stages.sheet import RecordSheet
 from fenwind.desk.statement import choice
 from fenwind.desk.table import Column, RecordTable
 from fenwind.errors import FenwindError, ParseError
@@ -26,12 +27,12 @@ from fenwind.geodesy.frames import height_words
 from fenwind.job.derive import Derived
 from fenwind.job.network_gestures import change, hold, set_off, take_observations
 from fenwind.job.state import JobState
-from fenwind.job.steps.network import Adjusted, network_node
+from fenwind.job.steps.network import Adjusted
 from fenwind.job.steps.outcome import Node
 from fenwind.procedures.network import RowFigures
 from fenwind.quantities.angles import RAD_PER_SECOND
 from fenwind.quantities.numbers import format_fixed, parse_number
-from fenwind.records.entries import amend
+from fenwind.records.entries import Gesture, amend
 from fenwind.records.network import NetworkStep, ObservationSet
 from fenwind.reports.fit_report import mm
 from fenwind.reports.statement import Part
@@ -71,14 +72,15 @@ def _worst(figures: RowFigures) -> int:
     return int(w.argmax())
 
 
-class NetworkSheet(Sheet):
+class NetworkSheet(RecordSheet):
     """See the module."""
+
+    kind = "network"
 
     wanted = Signal()
 
     def __init__(self, bridge: JobBridge, stage: Stage) -> None:
         super().__init__(bridge, stage)
-        self._key = ""
         self.statement.set_menus(
             {"rows": self._menu_rows, "hold": self._menu_hold, "slope": self._menu_slope}
         )
@@ -147,13 +149,12 @@ class NetworkSheet(Sheet):
     @property
     def step(self) -> NetworkStep | None:
         """The network looked at."""
-        every = {k: s for k, s in self.bridge.state.of(NetworkStep).items() if s.active}
-        return every.get(self._key) or next(iter(every.values()), None)
+        return self.looked_at(NetworkStep)
 
     def found(self) -> Adjusted | FenwindError | None:
         """What came of it."""
-        step = self.step
-        return self.bridge.derived.of_kind("network").get(step.id) if step is not None else None
+        found: Any = self.came_of(self.step)
+        return found
 
     def show_job(self) -> None:
         step, found = self.step, self.found()
@@ -201,7 +202,7 @@ class NetworkSheet(Sheet):
                 c = _worst(figures)
                 parts = (figures.residual, figures.w, figures.redundancy, figures.mdb, figures.external)
                 values = [float(p[c]) for p in parts]
-            names = [state.marks[key].name if key in state.marks else "?" for key in (one.at[i], one.to[i])]
+            names = [state.mark_name(key) for key in (one.at[i], one.to[i])]
             out.append(
                 _Row(
                     number=i, kind=kind, at=names[0], to=names[1], on=i not in off, lost=number < 0,
@@ -216,18 +217,14 @@ class NetworkSheet(Sheet):
     def take(self, path: str) -> bool:
         """Take in the observations of a file."""
 
-        def make() -> object:
+        def make() -> Gesture:
             rows = read_network(path)
             name = path.rsplit("/", 1)[-1].rsplit(".", 1)[0]
             return take_observations(
                 self.bridge.state, observation_set(rows, name, path), self.bridge.frame_id
             )
 
-        done = self.bridge.attempt(make)  # type: ignore[arg-type]
-        if done:
-            self._key = list(self.bridge.state.of(NetworkStep))[-1]
-            self.refresh()
-        return done
+        return self.take_in(NetworkStep, make)
 
     def _take_in(self) -> None:
         self.wanted.emit()
@@ -243,14 +240,9 @@ class NetworkSheet(Sheet):
     def _menu_rows(self, menu: QMenu) -> None:
         for step in self.bridge.state.of(NetworkStep).values():
             if step.active:
-                choice(menu, step.name, partial(self._look_at, step.id), checked=step is self.step)
+                choice(menu, step.name, partial(self.look_at, step.id), checked=step is self.step)
         menu.addSeparator()
         choice(menu, "Take in observations …", self._choose_file)
-
-    def _look_at(self, key: str) -> None:
-        self._key = key
-        self.show_job()
-        self.plan_changed.emit()
 
     def _given(self, step: NetworkStep) -> dict[str, str]:
         """Names by id of the marks that are given in its frame and observed."""
@@ -333,8 +325,7 @@ class NetworkSheet(Sheet):
         return self.table
 
     def plan_step(self) -> Node | None:
-        step = self.step
-        return network_node(step.id) if step is not None else None
+        return self.node_of(self.step)
 
     def pick(self, names: set[str]) -> bool:
         self.table.pick_all(lambda row: row.at in names or row.to in names)
@@ -406,7 +397,7 @@ def _slope_words(state: JobState, step: NetworkStep) -> str:
 
 def _verdict(step: NetworkStep, found: Adjusted | FenwindError | None) -> str:
     if isinstance(found, FenwindError):
-        return f"{found}. {found.hint}."
+        return found.sentences
     if found is None or found.result.found is None:
         return "Nothing is determined yet."
     dof = found.result.found.dof

@@ -53,14 +53,13 @@ class Quarrels(QWidget):
 
     def _words(self, pair: TwoFigures) -> str:
         assert self.frame is not None and self.marks is not None
-        mark = self.bridge.state.marks.get(pair.mark)
-        name = mark.name if mark is not None else "?"
+        name = self.bridge.state.mark_name(pair.mark)
         line = pair.line or "one line"
         head = f"{line[:1].upper()}{line[1:]}, at {name}: {pair.first} and {pair.second}"
         try:
             found = explain_figures(pair, self.frame, self.marks)
         except FenwindError as error:
-            return f"{head}. {error.message[:1].upper()}{error.message[1:]}. {error.hint}."
+            return f"{head}. {error.sentences}"
         off = f"{format_fixed((found.ratio - 1.0) * 1e6, 1, sign=True)} ppm, known to "
         head = f"{head}: {off}{format_fixed(found.rounding_ppm, 1)} ppm."
         if found.agree:

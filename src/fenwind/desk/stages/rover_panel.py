@@ -288,8 +288,7 @@ class RoverPanel(QWidget):
             return at
         unit = self.bridge.unit
         shown = [
-            f"{axis.title} "
-            f"{format_fixed(axis.sign * (at.e_m if axis.component == 'e' else at.n_m) / unit.metres, 3)}"
+            f"{axis.title} {format_fixed(axis.of(at.e_m, at.n_m) / unit.metres, 3)}"
             for axis in self.bridge.axes
         ]
         if math.isfinite(at.height_m):
@@ -309,8 +308,7 @@ class RoverPanel(QWidget):
         unit = self.bridge.unit
         e, n, h = (float(v) for v in to)
         words = [
-            f"{axis.title} "
-            f"{format_fixed(axis.sign * (e if axis.component == 'e' else n) / unit.metres, 3, sign=True)}"
+            f"{axis.title} {format_fixed(axis.of(e, n) / unit.metres, 3, sign=True)}"
             for axis in self.bridge.axes
         ]
         if math.isfinite(h):

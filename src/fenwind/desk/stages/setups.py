@@ -17,14 +17,15 @@ from fenwind.desk.actions import ActionSpec
 from fenwind.desk.bridge import JobBridge
 from fenwind.desk.shell import PlainLabel, WholeLabel, look
 from fenwind.desk.stage_table import Stage
-from fenwind.desk.stages.sheet import Sheet
+from fenwind.desk.stages.sheet import RecordSheet
 from fenwind.desk.statement import choice
 from fenwind.desk.table import Column, RecordTable
 from fenwind.errors import FenwindError
 from fenwind.exchange.setup_csv import read_sightings, setup_record
+from fenwind.geodesy.axes import ShownAxis
 from fenwind.job.setup_gestures import change, set_use, take_setup
 from fenwind.job.steps.outcome import Node
-from fenwind.job.steps.setup import Placed, setup_node
+from fenwind.job.steps.setup import Placed
 from fenwind.quantities.angles import RAD_PER_SECOND, format_angle, usual_decimals
 from fenwind.quantities.lengths import format_length, parse_length
 from fenwind.quantities.numbers import format_fixed
@@ -52,12 +53,13 @@ class _Row:
     place: tuple[float, float, float]
 
 
-class SetupsSheet(Sheet):
+class SetupsSheet(RecordSheet):
     """See the module."""
+
+    kind = "setup"
 
     def __init__(self, bridge: JobBridge, stage: Stage) -> None:
         super().__init__(bridge, stage)
-        self._key = ""
         self._waiting: Setup | None = None
         self.statement.set_menus(
             {"setup": self._menu_setup, "word": self._menu_word, "heights": self._menu_heights,
@@ -89,11 +91,11 @@ class SetupsSheet(Sheet):
                 tone=lambda r: "doubt" if abs(r.residual[k]) > limit else _tone(r), tip="Adjusted - observed",
             )  # fmt: skip
 
-        def away(k: int, title: str) -> Column:
+        def away(k: int, title: str, sign: float = 1.0) -> Column:
             return Column(
-                key=f"d{k}", title=title, unit="mm", right=True, width=66,
-                text=lambda r: mm(r.away[k], sign=True), value=lambda r: r.away[k] * 1000.0,
-                bar=lambda r: r.away[k] / SEEN_M, tip="What a check misses by: observed - known",
+                key=f"d{k}", title=f"Δ{title}", unit="mm", right=True, width=66,
+                text=lambda r: mm(sign * r.away[k], sign=True), value=lambda r: sign * r.away[k] * 1000.0,
+                bar=lambda r: sign * r.away[k] / SEEN_M, tip="What a check misses by: observed - known",
             )  # fmt: skip
 
         def place(k: int, title: str, width: int, sign: float = 1.0) -> Column:
@@ -103,9 +105,9 @@ class SetupsSheet(Sheet):
                 text=lambda r: format_fixed(r.place[k] * size, 3), value=lambda r: r.place[k] * size,
             )  # fmt: skip
 
-        setup = self.setup
-        axes = self.bridge.axes_in(self.bridge.state.frames.get(setup.frame) if setup is not None else None)
+        axes = self._axes(self.setup)
         plan = [place("en".index(axis.component), axis.title, 106, axis.sign) for axis in axes]
+        off = [away("en".index(axis.component), axis.title, axis.sign) for axis in axes]
 
         def angle(r: _Row) -> str:
             style = self.bridge.angle_style
@@ -128,7 +130,7 @@ class SetupsSheet(Sheet):
             left(1, "distance", "mm", 0.001, SEEN_M),
             left(2, "height", "mm", 0.001, SEEN_M),
             *plan, place(2, "H", 84),
-            away(0, "ΔE"), away(1, "ΔN"), away(2, "ΔH"),
+            *off, away(2, "H"),
             Column(
                 key="direction", title="circle", right=True, width=108, tone=_tone, text=angle,
                 value=lambda r: r.direction,
@@ -140,13 +142,12 @@ class SetupsSheet(Sheet):
     @property
     def setup(self) -> Setup | None:
         """The setup looked at."""
-        every = {k: s for k, s in self.bridge.state.of(Setup).items() if s.active}
-        return every.get(self._key) or next(iter(every.values()), None)
+        return self.looked_at(Setup)
 
     def found(self) -> Placed | FenwindError | None:
         """What came of it."""
-        setup = self.setup
-        return self.bridge.derived.of_kind("setup").get(setup.id) if setup is not None else None
+        found: Any = self.came_of(self.setup)
+        return found
 
     def show_job(self) -> None:
         setup, found = self.setup, self.found()
@@ -180,15 +181,20 @@ class SetupsSheet(Sheet):
             Part(text=", distances "), Part(text=grid, key="grid"), Part(text="."),
         ]  # fmt: skip
 
+    def _axes(self, setup: Setup | None) -> tuple[ShownAxis, ShownAxis]:
+        """The plane coordinates of a setup's frame."""
+        return self.bridge.axes_in(self.bridge.state.frames.get(setup.frame) if setup is not None else None)
+
     def _verdict(self, setup: Setup, found: Placed | FenwindError | None) -> str:
         if isinstance(found, FenwindError):
-            return f"{found}. {found.hint}."
+            return found.sentences
         if found is None:
             return ""
         f, unit = found.found, self.bridge.unit
-        place = f"E {format_fixed(f.e / unit.metres, 3)}   N {format_fixed(f.n / unit.metres, 3)}"
+        shown = [f"{a.title} {format_fixed(a.of(f.e, f.n) / unit.metres, 3)}" for a in self._axes(setup)]
         if not math.isnan(f.h):
-            place += f"   H {format_fixed(f.h / unit.metres, 3)}"
+            shown.append(f"H {format_fixed(f.h / unit.metres, 3)}")
+        place = "   ".join(shown)
         sigma = np.sqrt(np.maximum(np.diag(f.covariance), 0.0))
         words = [f"It stands at {place} {unit.key}"]
         if setup.word == "free":
@@ -216,7 +222,7 @@ class SetupsSheet(Sheet):
                     away = _three(at - found.known[key].at)
                 if part in ("check", "new"):
                     place = _three(at)
-            name = state.marks[key].name if key in state.marks else "?"
+            name = state.mark_name(key)
             out.append(
                 _Row(
                     number=i, target=name, part=part, direction=setup.direction_rad[i], residual=residual,
@@ -238,11 +244,7 @@ class SetupsSheet(Sheet):
             known = {name for name, basis in rows if basis in ("given", "adjusted")}
             return take_setup(b.state, record, station, height_m, b.frame_id, known)
 
-        done = self.bridge.attempt(make)
-        if done:
-            self._key = list(self.bridge.state.of(Setup))[-1]
-            self.refresh()
-        return done
+        return self.take_in(Setup, make)
 
     def _choose_file(self) -> None:
         path, _ = QFileDialog.getOpenFileName(
@@ -271,20 +273,15 @@ class SetupsSheet(Sheet):
         state = self.bridge.state
         for setup in state.of(Setup).values():
             if setup.active:
-                station = state.marks[setup.station].name if setup.station in state.marks else "?"
+                station = state.mark_name(setup.station)
                 choice(
                     menu,
                     f"{setup.name}, {station}",
-                    partial(self._look_at, setup.id),
+                    partial(self.look_at, setup.id),
                     checked=setup is self.setup,
                 )
         menu.addSeparator()
         choice(menu, "Take in a setup …", self._choose_file)
-
-    def _look_at(self, key: str) -> None:
-        self._key = key
-        self.show_job()
-        self.plan_changed.emit()
 
     def _change(self, what: str, **changes: Any) -> bool:
         setup = self.setup
@@ -341,8 +338,7 @@ class SetupsSheet(Sheet):
         return self.table
 
     def plan_step(self) -> Node | None:
-        setup = self.setup
-        return setup_node(setup.id) if setup is not None else None
+        return self.node_of(self.setup)
 
     def select(self, name: str) -> None:
         self.table.pick(lambda row: row.target == name)

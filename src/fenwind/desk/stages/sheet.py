@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import Any, TypeVar
 
 from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import QVBoxLayout
@@ -15,7 +16,12 @@ from fenwind.desk.stages.page import StagePage
 from fenwind.desk.statement import Statement
 from fenwind.desk.theme import font
 from fenwind.errors import FenwindError
-from fenwind.quantities.lengths import parse_tolerances
+from fenwind.job.steps.outcome import Node
+from fenwind.quantities.lengths import METRE, parse_tolerances
+from fenwind.records.entries import Gesture
+from fenwind.records.records import Record
+
+R = TypeVar("R", bound=Record)
 
 
 class Sheet(StagePage):
@@ -60,3 +66,42 @@ class Sheet(StagePage):
     def show_job(self) -> None:
         """Fill the sheet from the job."""
         raise NotImplementedError
+
+
+class RecordSheet(Sheet):
+    """A sheet of one record at a time; `kind` is the step that records of its class are."""
+
+    kind = ""
+    _key = ""
+
+    def looked_at(self, record_class: type[R]) -> R | None:
+        """The record looked at: the one chosen, else the first that is on."""
+        every: dict[str, Any] = {k: r for k, r in self.bridge.state.of(record_class).items() if r.active}
+        return every.get(self._key) or next(iter(every.values()), None)
+
+    def came_of(self, record: Record | None) -> Any:
+        """What came of a record, or why nothing did; None where there is no record."""
+        return self.bridge.derived.of_kind(self.kind).get(record.id) if record is not None else None
+
+    def node_of(self, record: Record | None) -> Node | None:
+        """The step of a record."""
+        return Node(self.kind, record.id) if record is not None else None
+
+    def take_in(self, record_class: type[Record], make: Callable[[], Gesture]) -> bool:
+        """Keep what a file says and look at it. Lengths in files of field work are metres, which is said
+        where another unit is shown."""
+        done = self.bridge.attempt(make)
+        if done:
+            self._key = list(self.bridge.state.of(record_class))[-1]
+            self.refresh()
+            if self.bridge.unit != METRE:
+                self.bridge.told.emit(
+                    f"Its lengths were read as metres and are shown in {self.bridge.unit.key}.", ""
+                )
+        return done
+
+    def look_at(self, key: str) -> None:
+        """Look at a record by its id."""
+        self._key = key
+        self.show_job()
+        self.plan_changed.emit()

@@ -77,7 +77,7 @@ def columns(bridge: JobBridge, book: TraverseBook, edits: Edits) -> list[Column]
             key=f"moved{k}", title=f"Δ{title}", unit="mm", right=True, width=64,
             text=lambda r: "" if r.shot else mm(sign * r.moved(k), sign=True),
             value=lambda r: sign * r.moved(k) * 1000.0, tip="Adjusted less as it was walked",
-            bar=lambda r: math.nan if r.shot else r.moved(k) / r.allowed,
+            bar=lambda r: math.nan if r.shot else sign * r.moved(k) / r.allowed,
         )  # fmt: skip
 
     return [
@@ -104,9 +104,7 @@ def columns(bridge: JobBridge, book: TraverseBook, edits: Edits) -> list[Column]
 def rows(state: JobState, book: TraverseBook, found: Walked | FenwindError | None) -> list[Row]:
     """Rows of the book with where they led."""
 
-    def name(key: str) -> str:
-        return state.marks[key].name if key in state.marks else "?"
-
+    name = state.mark_name
     out, shot = [], 0
     for i, here in enumerate(book.here):
         place, before, side, allowed = NAN3, NAN3, False, math.nan

@@ -15,7 +15,7 @@ from fenwind.desk.actions import ActionSpec
 from fenwind.desk.bridge import JobBridge
 from fenwind.desk.shell import PlainLabel, WholeLabel, look
 from fenwind.desk.stage_table import Stage
-from fenwind.desk.stages.sheet import Sheet
+from fenwind.desk.stages.sheet import RecordSheet
 from fenwind.desk.stages.traverse_rows import Edits, Row, columns, rows
 from fenwind.desk.statement import choice
 from fenwind.desk.table import RecordTable
@@ -23,7 +23,7 @@ from fenwind.errors import FenwindError, ParseError, ProcedureError
 from fenwind.exchange.line_csv import book_record, read_book, typed_row
 from fenwind.job.line_gestures import book_row, change, drop_rows, set_cell, start_book, take_book
 from fenwind.job.steps.outcome import Node
-from fenwind.job.steps.traverse import Walked, traverse_node
+from fenwind.job.steps.traverse import Walked
 from fenwind.quantities.angles import RAD_PER_SECOND, format_angle, parse_angle, usual_decimals
 from fenwind.quantities.bearings import format_azimuth, parse_bearing
 from fenwind.quantities.lengths import format_way, parse_length
@@ -39,14 +39,15 @@ METHODS = {
 }  # fmt: skip
 
 
-class TraverseSheet(Sheet):
+class TraverseSheet(RecordSheet):
     """See the module."""
+
+    kind = "traverse"
 
     wanted = Signal()
 
     def __init__(self, bridge: JobBridge, stage: Stage) -> None:
         super().__init__(bridge, stage)
-        self._key = ""
         self.statement.set_menus(
             {
                 "traverse": self._menu_traverse, "close": self._menu_close, "angles": self._menu_angles,
@@ -94,17 +95,12 @@ class TraverseSheet(Sheet):
     @property
     def book(self) -> TraverseBook | None:
         """The traverse looked at."""
-        every = {k: b for k, b in self.bridge.state.of(TraverseBook).items() if b.active}
-        return every.get(self._key) or next(iter(every.values()), None)
+        return self.looked_at(TraverseBook)
 
     def found(self) -> Walked | FenwindError | None:
         """What came of it."""
-        book = self.book
-        return self.bridge.derived.of_kind("traverse").get(book.id) if book is not None else None
-
-    def _name(self, key: str, other: str) -> str:
-        mark = self.bridge.state.marks.get(key)
-        return mark.name if mark is not None else other
+        found: Any = self.came_of(self.book)
+        return found
 
     def show_job(self) -> None:
         book, found = self.book, self.found()
@@ -122,12 +118,14 @@ class TraverseSheet(Sheet):
         self.table.records.set_rows(rows(self.bridge.state, book, found))
 
     def _parts(self, book: TraverseBook, found: Walked | FenwindError | None) -> list[Part]:
-        start = self._name(book.here[0], "?") if book.here else "a mark that is not booked yet"
-        line = self._name(book.back, "nothing yet")
+        start = (
+            self.bridge.state.mark_name(book.here[0], "?") if book.here else "a mark that is not booked yet"
+        )
+        line = self.bridge.state.mark_name(book.back, "nothing yet")
         if book.start_azimuth_rad is not None:
             line = f"the azimuth {format_azimuth(book.start_azimuth_rad, self.bridge.angle_style)}"
         loop = bool(book.close) and (book.loop or book.close == (book.here or ("",))[0])
-        close = f"closes on {self._name(book.close, '?')}" if book.close else "stays open"
+        close = f"closes on {self.bridge.state.mark_name(book.close, '?')}" if book.close else "stays open"
         grid = "as they were measured"
         if book.grid and isinstance(found, Walked) and found.factor != 1.0:
             grid = f"to the grid by {found.factor:.7f}"
@@ -151,7 +149,7 @@ class TraverseSheet(Sheet):
         angle = "no closing angle"
         if book.closing_angle_rad is not None:
             angle = f"the closing angle {self._angle(book.closing_angle_rad)}"
-        line = self._name(book.fore, "its first line")
+        line = self.bridge.state.mark_name(book.fore, "its first line")
         if book.closing_azimuth_rad is not None:
             line = f"the azimuth {format_azimuth(book.closing_azimuth_rad, self.bridge.angle_style)}"
         return [Part(text=" with "), Part(text=angle, key="angle"), Part(text=" to "),
@@ -159,24 +157,26 @@ class TraverseSheet(Sheet):
 
     def _verdict(self, book: TraverseBook, found: Walked | FenwindError | None) -> str:
         if isinstance(found, FenwindError):
-            return f"{found}. {found.hint}."
+            return found.sentences
         if found is None:
             return ""
-        r, said = found.found, []
+        r, said, unit = found.found, [], self.bridge.unit
+        length = f"{format_fixed(r.length / unit.metres, 3)} {unit.key}"
         if not math.isnan(r.angular):
             said.append(
                 f"{r.angles} angles miss by {format_fixed(r.angular / RAD_PER_SECOND, 1, sign=True)}″, "
                 f"{format_fixed(found.angle_limit / RAD_PER_SECOND, 1)}″ is allowed."
             )
         if found.work.ends.close is None:
-            said.append(f"It is open: {format_fixed(r.length, 3)} m that nothing checks.")
+            said.append(f"It is open: {length} that nothing checks.")
         else:
             height = "" if math.isnan(r.misclosure[2]) else f", H {mm(float(r.misclosure[2]), sign=True)}"
-            e, n = (mm(float(v), sign=True) for v in r.misclosure[:2])
+            axes = self.bridge.axes_in(self.bridge.state.frames.get(book.frame))
+            plan = ", ".join(f"{a.title} {mm(float(a.of(*r.misclosure[:2])), sign=True)}" for a in axes)
             ratio = f", 1:{r.ratio:.0f}" if not math.isnan(r.ratio) else ""
             said.append(
-                f"It misses by E {e}, N {n}{height} mm: {format_way(r.linear)} on "
-                f"{format_fixed(r.length, 3)} m{ratio}; 1:{book.spec:.0f} is asked for."
+                f"It misses by {plan}{height} mm: {format_way(r.linear)} on "
+                f"{length}{ratio}; 1:{book.spec:.0f} is asked for."
             )
         if r.variance_factor is not None:
             said.append(f"{r.dof} left over, variance factor {format_fixed(r.variance_factor, 2)}.")
@@ -197,13 +197,10 @@ class TraverseSheet(Sheet):
             b = self.bridge
             return take_book(b.state, book_record(read_book(path), path), b.frame_id, self._known())
 
-        done = self.bridge.attempt(make)
-        if done:
-            self._key = list(self.bridge.state.of(TraverseBook))[-1]
-            self.refresh()
-            book = self.book
-            if book is not None and book.kind[0] != "azimuth":
-                self._on_part("back")
+        done = self.take_in(TraverseBook, make)
+        book = self.book
+        if done and book is not None and book.kind[0] != "azimuth":
+            self._on_part("back")
         return done
 
     def choose_file(self) -> None:
@@ -226,7 +223,7 @@ class TraverseSheet(Sheet):
         book = self.book
         if book is None:
             return
-        last = f"{self._name(book.there[-1], '')}, " if book.there else ""
+        last = f"{self.bridge.state.mark_name(book.there[-1], '')}, " if book.there else ""
         self.ask.ask(
             f"From, to, angle, distance ({self.bridge.unit.key}), height difference:", self._use_row,
             text=last, placeholder="P-1, P-2, right 117-35-52, 84.213, 1.204", button="Book it",
@@ -254,12 +251,6 @@ class TraverseSheet(Sheet):
         choice(menu, "Take in another …", self.choose_file)
         choice(menu, "Book another here", self.start)
 
-    def look_at(self, key: str) -> None:
-        """Look at a traverse by its id."""
-        self._key = key
-        self.show_job()
-        self.plan_changed.emit()
-
     def _menu_close(self, menu: QMenu) -> None:
         book = self.book
         if book is None or not book.here:
@@ -267,7 +258,7 @@ class TraverseSheet(Sheet):
         what, end = "Where it closes", book.there[-1]
         choice(menu, "stays open", partial(self._change, what, close=""), checked=not book.close)
         for key in dict.fromkeys((end, book.here[-1])):
-            name = self._name(key, "?")
+            name = self.bridge.state.mark_name(key, "?")
             closes = partial(self._change, what, close=key, loop=False)
             on = book.close == key
             choice(menu, f"closes on {name}", closes, checked=on and not book.loop)
@@ -305,13 +296,13 @@ class TraverseSheet(Sheet):
         if book is None:
             return
         line = "a known mark, or an azimuth:"
-        start = self._name(book.here[0], "the start") if book.here else "the start"
-        end = self._name(book.close, "the end")
+        start = self.bridge.state.mark_name(book.here[0], "the start") if book.here else "the start"
+        end = self.bridge.state.mark_name(book.close, "the end")
         questions = {
             "back": (f"What was sighted back to from {start}: {line}", self._use_back,
-                     self._name(book.back, "")),
+                     self.bridge.state.mark_name(book.back, "")),
             "fore": (f"What the closing angle at {end} leads to: {line}", self._use_fore,
-                     self._name(book.fore, "")),
+                     self.bridge.state.mark_name(book.fore, "")),
             "angle": (f"Closing angle at {end}, from the last station; nothing for none:", self._use_angle,
                       "" if book.closing_angle_rad is None else self._angle(book.closing_angle_rad)),
             "spec": ("Misclosure asked for, 1:N:", self._use_spec, f"1:{book.spec:.0f}"),
@@ -414,8 +405,7 @@ class TraverseSheet(Sheet):
         return self.table if self.book is not None else self.first
 
     def plan_step(self) -> Node | None:
-        book = self.book
-        return traverse_node(book.id) if book is not None else None
+        return self.node_of(self.book)
 
     def select(self, name: str) -> None:
         self.table.pick(lambda row: row.there == name)

@@ -19,8 +19,8 @@ from fenwind.job.steps.outcome import (
     CandidateSet,
     Drawing,
     Figures,
-    Gathering,
     Node,
+    OfRecord,
     Outcome,
     TrailStep,
     with_names,
@@ -87,18 +87,11 @@ class _Inputs:
     options: FitOptions
 
 
-class Fit(Gathering):
+class Fit(OfRecord):
     """See the module."""
 
     name = "fit"
-
-    def nodes(self, state: JobState) -> Iterable[Node]:
-        """Fits that are on, in the order they were made."""
-        return [fit_node(step.id) for step in state.fits.values() if step.active]
-
-    def title(self, state: JobState, node: Node) -> str:
-        """Its name."""
-        return state.fits[node.subject].name
+    record = FitStep
 
     def targets(self, state: JobState, node: Node) -> tuple[str, ...]:
         """The frame it fits onto."""

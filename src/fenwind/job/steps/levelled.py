@@ -12,7 +12,7 @@ from fenwind.errors import ProcedureError
 from fenwind.job.reader import Digest, Reader
 from fenwind.job.state import JobState
 from fenwind.job.steps.known_places import KnownPlace, known_places, mark_names
-from fenwind.job.steps.outcome import CandidateSet, Drawing, Figures, Gathering, Node, Outcome, TrailStep
+from fenwind.job.steps.outcome import CandidateSet, Drawing, Figures, Node, OfRecord, Outcome, TrailStep
 from fenwind.procedures.levelling import Levelling, LevelResult, level
 from fenwind.procedures.positions import Positions
 from fenwind.progress import Progress
@@ -44,18 +44,11 @@ class _Inputs:
     names: Mapping[str, str]
 
 
-class LevellingKind(Gathering):
+class LevellingKind(OfRecord):
     """See the module."""
 
     name = "levelling"
-
-    def nodes(self, state: JobState) -> Iterable[Node]:
-        """Levellings that are on."""
-        return [levelling_node(b.id) for b in state.of(LevelBook).values() if b.active]
-
-    def title(self, state: JobState, node: Node) -> str:
-        """Its name."""
-        return state.of(LevelBook)[node.subject].name
+    record = LevelBook
 
     def targets(self, state: JobState, node: Node) -> tuple[str, ...]:
         """Its frame."""

@@ -16,7 +16,7 @@ from fenwind.geodesy.geoid import GeoidGrid
 from fenwind.job.reader import Digest, Reader
 from fenwind.job.state import JobState
 from fenwind.job.steps.known import given_in
-from fenwind.job.steps.outcome import CandidateSet, Drawing, Figures, Gathering, Node, Outcome, TrailStep
+from fenwind.job.steps.outcome import CandidateSet, Drawing, Figures, Node, OfRecord, Outcome, TrailStep
 from fenwind.procedures.network import NetworkResult, RowFigures, row_figures
 from fenwind.procedures.network_case import determined, on_plane, with_geoid_heights
 from fenwind.procedures.network_model import Given, Network, Row
@@ -60,18 +60,11 @@ class _Inputs:
     names: Mapping[str, str]
 
 
-class NetworkKind(Gathering):
+class NetworkKind(OfRecord):
     """See the module."""
 
     name = "network"
-
-    def nodes(self, state: JobState) -> Iterable[Node]:
-        """Networks that are on."""
-        return [network_node(s.id) for s in state.of(NetworkStep).values() if s.active]
-
-    def title(self, state: JobState, node: Node) -> str:
-        """Its name."""
-        return state.of(NetworkStep)[node.subject].name
+    record = NetworkStep
 
     def targets(self, state: JobState, node: Node) -> tuple[str, ...]:
         """Its frame, and those that its marks can be carried to."""

@@ -58,11 +58,12 @@ class CandidateSet:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Figures:
-    """A line of figures of a trail: coordinates (e, n, h), one sigma in plan and height, or differences,
-    all metres; nan is left out."""
+    """A line of figures of a trail: coordinates (e, n, h), one sigma in plan and height, or differences
+    (e, n, h), all metres; nan is left out. words: of differences, what they are."""
 
     kind: Literal["position", "sigma", "difference"]
     values: tuple[float, ...]
+    words: str = "against given"
     native: bool = False  # in metres whatever the unit shown
 
 
@@ -169,6 +170,20 @@ class Gathering:
     def named(self, node: Node, outcome: Outcome, names: Mapping[str, str], state: JobState) -> Any:
         """See StepKind."""
         return None
+
+
+class OfRecord(Gathering):
+    """What a step kind does that has one step for every record of a class, by the record's id and name."""
+
+    record: type[Any]
+
+    def nodes(self, state: JobState) -> Iterable[Node]:
+        """Records that are on, in the order they were made."""
+        return [Node(self.name, r.id) for r in state.of(self.record).values() if r.active]
+
+    def title(self, state: JobState, node: Node) -> str:
+        """The record's name."""
+        return str(state.of(self.record)[node.subject].name)
 
 
 def with_names(points: Positions, names: Mapping[str, str]) -> Positions:

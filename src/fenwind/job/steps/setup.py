@@ -17,7 +17,7 @@ from fenwind.geodesy.frames import Frame
 from fenwind.job.reader import Digest, Reader
 from fenwind.job.state import JobState
 from fenwind.job.steps.known_places import KnownPlace, grid_factor, known_places, mark_names
-from fenwind.job.steps.outcome import Drawing, Figures, Gathering, Node, Outcome, TrailStep
+from fenwind.job.steps.outcome import Drawing, Figures, Node, OfRecord, Outcome, TrailStep
 from fenwind.procedures.average import means
 from fenwind.procedures.positions import Positions
 from fenwind.procedures.resection import (
@@ -71,18 +71,11 @@ class _Inputs:
     names: Mapping[str, str]
 
 
-class SetupKind(Gathering):
+class SetupKind(OfRecord):
     """See the module."""
 
     name = "setup"
-
-    def nodes(self, state: JobState) -> Iterable[Node]:
-        """Setups that are on."""
-        return [setup_node(s.id) for s in state.of(Setup).values() if s.active]
-
-    def title(self, state: JobState, node: Node) -> str:
-        """Its name."""
-        return state.of(Setup)[node.subject].name
+    record = Setup
 
     def read(self, node: Node, reader: Reader) -> tuple[_Inputs, Digest | None]:
         """The setup, and what is given or adjusted of its marks."""

@@ -15,13 +15,12 @@ from fenwind.geodesy.frames import Frame
 from fenwind.job.reader import Digest, Reader
 from fenwind.job.state import JobState
 from fenwind.job.steps.known_places import KnownPlace, grid_factor, known_places, mark_names
-from fenwind.job.steps.outcome import CandidateSet, Drawing, Figures, Gathering, Node, Outcome, TrailStep
+from fenwind.job.steps.outcome import CandidateSet, Drawing, Figures, Node, OfRecord, Outcome, TrailStep
 from fenwind.procedures.positions import Positions
 from fenwind.procedures.traverse import Ends, Options, Sight, Traverse, TraverseResult, solve, taken_apart
 from fenwind.procedures.traverse_errors import station_covariances
 from fenwind.progress import Progress
 from fenwind.quantities.angles import RAD_PER_SECOND
-from fenwind.quantities.numbers import format_fixed
 from fenwind.records.lines import TraverseBook
 
 
@@ -55,18 +54,11 @@ class _Inputs:
     names: Mapping[str, str]
 
 
-class TraverseKind(Gathering):
+class TraverseKind(OfRecord):
     """See the module."""
 
     name = "traverse"
-
-    def nodes(self, state: JobState) -> Iterable[Node]:
-        """Traverses that are on."""
-        return [traverse_node(b.id) for b in state.of(TraverseBook).values() if b.active]
-
-    def title(self, state: JobState, node: Node) -> str:
-        """Its name."""
-        return state.of(TraverseBook)[node.subject].name
+    record = TraverseBook
 
     def targets(self, state: JobState, node: Node) -> tuple[str, ...]:
         """Its frame."""
@@ -131,11 +123,9 @@ class TraverseKind(Gathering):
         ]
         if mark in result.stations:
             k = result.stations.index(mark)
-            way = found.adjusted[:, k] - found.unadjusted[:, k]
-            moved = [format_fixed(v * 1000.0, 1, sign=True) for v in way]
-            text = ", ".join(f"{a} {v}" for a, v in zip("ENH", moved, strict=True) if v)
-            title = "Traversed"
-            note = f"station {k + 1} of {len(result.stations)}; adjusted by {text} mm"
+            e, n, h = (float(v) for v in found.adjusted[:, k] - found.unadjusted[:, k])
+            figures.append(Figures(kind="difference", values=(e, n, h), words="adjusted by"))
+            title, note = "Traversed", f"station {k + 1} of {len(result.stations)}"
         else:
             title, note = "Side shot", f"from {result.work.shots[result.shots.index(mark)].here}"
         yield TrailStep(title=title, note=note, figures=tuple(figures))
