@@ -42,6 +42,7 @@ VERBS = (
     "loops",
     "adjust",
     "design",
+    "epochs",
 )
 
 

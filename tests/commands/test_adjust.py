@@ -313,6 +313,28 @@ class Space(Adjust):
                 if value is not None:
                     self.assertAlmostEqual(first["value"], value, delta=0.06)
 
+    def test_two_rounds_under_one_number_and_what_does_not_settle(self) -> None:
+        """A second round whose circle was turned by 40 degrees, under the set number of the first; a control
+        mark 100 km off."""
+        control = self.table("c.csv", "name,lat,lon,h", [[n, *self.MARKS[n]] for n in "AB"])
+        path = self.rows(noise=0.5)
+        with open(path, newline="") as file:
+            rows = list(csv.reader(file))
+        kind, at, value = (rows[0].index(c) for c in ("kind", "at", "value"))
+        second = [list(r) for r in rows if r[kind] == "direction" and r[at] == "C"]
+        for i, row in enumerate(second):
+            row[value] = repr((float(row[value]) + 40.0 + 0.4 * (-1) ** i / 3600) % 360.0)
+        found = self.adjust(self.table("two.csv", ",".join(rows[0]), [*rows[1:], *second]), control, code=1)
+        first = found["doubts"][0]
+        self.assertEqual((first["rule"], first["names"]), ("adjust.set", ["C"]))
+        self.assertIn("set", first["text"])
+        off = [[n, *self.MARKS[n]] for n in "ABC"]
+        off[2][1] += 0.9
+        found = self.adjust(path, self.table("c.csv", "name,lat,lon,h", off), code=1)
+        first = found["doubts"][0]
+        self.assertEqual((first["rule"], first["names"]), ("adjust.control", ["C"]))
+        self.assertAlmostEqual(first["value"], 0.9 * 110_900.0, delta=300.0)
+
     def test_a_control_mark_elsewhere_is_named(self) -> None:
         rows = [[n, *self.MARKS[n]] for n in "ABC"]
         rows[2][3] = 1900.2

@@ -202,6 +202,8 @@ class TwoDays(unittest.TestCase):
                         [*FENWIND, "measure", self.job, "--rover", rover, "--mark", "B", "--base", "D1",
                          "--epochs", "2000", "--pole", "2"],
                         stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
+                        # In the background a shell lets interrupts be ignored, and children inherit that.
+                        preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),
                     )  # fmt: skip
                     listed = self._once_epochs(10)
                     running.send_signal(end)

@@ -9,7 +9,7 @@ from PySide6.QtGui import QContextMenuEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QMenu
 
-from fenwind.job.gestures import change_frame
+from fenwind.job.gestures import change_frame, set_field
 from fenwind.quantities.angles import RAD_PER_SECOND
 from fenwind.quantities.numbers import format_fixed
 from fenwind.records.network import NetworkStep, ObservationSet
@@ -26,8 +26,8 @@ class NetworkStage(QtTestCase):
         self.assertEqual(
             page.statement.text(),
             "Adjust Tarnholt 2026, 51 observations in three dimensions in ETRS89 / UTM 32N, holding all "
-            "that is "
-            "known, plumb lines of TN geoid (made up), refraction 0.13.",
+            "that is known, plumb lines of TN geoid (made up), refraction 0.13, weights as stated, no bias, "
+            "centring left out, no second opinion.",
         )
         self.assertRegex(
             page.verdict.text(), r"^49 left over; variance factor 1\.11, probability 0\.28\d: the"
@@ -192,3 +192,30 @@ class Everyday(QtTestCase):
         plan.contextMenuEvent(QContextMenuEvent(QContextMenuEvent.Reason.Mouse, at, plan.mapToGlobal(at)))
         self.assertEqual(w.bridge.selection, "T-05")
         self.assertTrue(any(isinstance(m, QMenu) and m.isVisible() for m in QApplication.topLevelWidgets()))
+
+    def test_everything_observed(self) -> None:
+        w = self.open()
+        b = w.bridge
+        b.do(set_field([b.state.info], "frame", "map", "Show the map frame"))
+        w.actions.run("network.everything")
+        page = w.pages["Network"].network
+        found, step = page.found(), page.step
+        count = len(found.observations.kind)
+        said = f"Adjust everything observed, {count} observations in three dimensions"
+        self.assertIn(said, page.statement.text())
+        rows = page.table.records.rows
+        self.assertIn("B2", {row.at for row in rows})  # a base on no mark
+        row = next(r for r in rows if r.at == "St-2" and r.to == "T-08" and r.kind == "distance")
+        self.assertGreater(abs(row.w), 4.0)
+        page._toggle(row)
+        self.assertEqual(page.step.off, (row.key,))
+        self.assertRegex(str(row.key), r"^setup-3:\d+:distance$")
+        self.assertIn(f"{count - 1} observations", page.statement.text())
+        row = next(r for r in page.table.records.rows if r.key == row.key)
+        self.assertFalse(row.on)
+        page._toggle(row)
+        self.assertEqual((page.step.off, page.step.id), ((), step.id))
+        menu = QMenu()
+        page._menu_rows(menu)
+        next(a for a in menu.actions() if a.text() == "Network 1").trigger()
+        self.assertIn("51 observations", page.statement.text())

@@ -93,3 +93,26 @@ class SetupsStage(QtTestCase):
         self.assertEqual((setup.height_m, setup.word, setup.frame), (1.55, "free", b.frame_id))
         self.assertEqual(b.state.marks[setup.station].name, "N-1")
         self.assertIn("The instrument at N-1", page.statement.text())
+
+    def test_field_work_out_and_in(self) -> None:
+        """Written as LandXML and as a field book, each taken in again: the same setups, under new names."""
+        page, b = self.page, self.b
+        known = [s for s in b.state.of(Setup).values() if s.active]
+        for name in ("work.xml", "work.csv"):
+            path = str(self.folder / name)
+            self.assertTrue(page.write_to(path))
+            self.assertIn(f"{len(known)} setups are in", self.w.line.text())
+            before = len(b.state.of(Setup))
+            page.open_file(path)
+            fresh = list(b.state.of(Setup).values())[before:]
+            self.assertEqual(len(fresh), len(known), name)
+            for old, new in zip(known, fresh, strict=True):
+                self.assertEqual((new.station, new.target, new.face), (old.station, old.target, old.face))
+                self.assertAlmostEqual(new.height_m, old.height_m, 4)
+                for a, c, p, q in zip(old.distance_m, new.distance_m, old.prism_m, new.prism_m, strict=True):
+                    if a is not None and c is not None:
+                        self.assertAlmostEqual(a + p, c + q, 4)
+            b.undo()
+        self.assertFalse(page.write_to(str(self.folder / "nowhere" / "work.xml")))
+        page.open_file(str(self.folder / "nothing.xml"))
+        self.assertTrue(page.ask.isHidden())

@@ -9,7 +9,7 @@ from fenwind.geodesy.frames import FrameSpec, HeightReference
 from fenwind.job.job import Job
 from fenwind.records.entries import Add, amend
 from fenwind.records.lines import LevelBook, TraverseBook
-from fenwind.records.network import NetworkStep, ObservationSet
+from fenwind.records.network import DesignStep, EpochsStep, NetworkStep, ObservationSet
 from fenwind.records.records import (
     KINDS,
     Acceptance,
@@ -98,9 +98,18 @@ EVERY_KIND: tuple[Record, ...] = (
         active=False,
     ),
     NetworkStep(
-        id="ns", name="n", frame="f", observations="os", datum="weighted", hold=("m",), off=(1,), slope=False,
-        k=0.2, alpha=0.01, power=0.9, loop_limit=(0.01, 2e-6), active=False,
+        id="ns", name="n", frame="f", observations="os", datum="weighted", hold=("m",),
+        off=(1, "su:1:distance"), slope=False,
+        k=0.2, alpha=0.01, power=0.9, loop_limit=(0.01, 2e-6), components=True, robust=True,
+        down=((2, 3.0), ("su:0:zenith", 1.5)), centring_m=0.001, biases=(("scale", "tape"),), active=False,
     ),
+    DesignStep(
+        id="de", name="n", frame="f", kind=("vector", "sighting"), at=("m", "b"), to=("b", "m"), off=(1,),
+        marks=(("b", 1.5, -2.0, 1 / 3),), limit_m=0.02, vector_m=0.004, vector_part=1e-6, direction_s=1.0,
+        zenith_s=2.0, distance_m=0.001, distance_part=1e-6, centring_m=0.0005, levelling_m=0.001,
+        active=False,
+    ),
+    EpochsStep(id="ep", name="n", first="ns", second="n2", stable=("m",), alpha=0.05, active=False),
     Setup(
         id="su", name="n", frame="f", station="m", word="known", source="s", height_m=1.6, target=("a", "b"),
         direction_rad=(0.1, 1 / 3), zenith_rad=(1.5, None), distance_m=(None, 2 / 3),

@@ -24,11 +24,15 @@ sh,sv,planned; heights above the ellipsoid, with --geoid above that geoid. Witho
 
 def add_parser(verbs: Any) -> None:
     """Declare the verb."""
-    add_options(verbs.add_parser("adjust", help="adjust a network", description=_DESCRIPTION))
+    parser = verbs.add_parser("adjust", help="adjust a network", description=_DESCRIPTION)
+    parser.add_argument("--robust", action="store_true", help="which observations stand out, as well")
+    add_options(parser)
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
     """The options of adjust and design."""
+    from fenwind.commands.network_more import add_more_options
+
     parser.add_argument("observations", metavar="OBS.csv")
     parser.add_argument("control", metavar="CONTROL.csv")
     space = parser.add_mutually_exclusive_group()
@@ -46,6 +50,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--k", metavar="K", type=float, default=0.13, help="refraction (0.13)")
     parser.add_argument("--alpha", metavar="A", type=float, default=0.001)
     parser.add_argument("--power", metavar="P", type=float, default=0.80)
+    add_more_options(parser)
     parser.add_argument("--components", action="store_true", help="variance components of the groups")
     parser.add_argument("--apply-components", action="store_true", help="repeated until they are 1")
     parser.add_argument("--json", action="store_true", help="print one JSON object, nothing rounded")
@@ -54,9 +59,9 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 def run(options: argparse.Namespace) -> int:
     """Read, adjust, tell."""
     from fenwind.commands.answers import answer
-    from fenwind.exchange.network_csv import read_network
+    from fenwind.exchange.landxml_survey import read_observations
 
-    rows = read_network(options.observations, sigmas_of(options))
+    rows = read_observations(options.observations, sigmas_of(options))
     net, frame, geographic = network_of(options, rows)
     payload = told(options, net, rows, frame, geographic)
     return answer(payload, _words(payload), options.json)
@@ -67,11 +72,13 @@ def told(
 ) -> dict[str, Any]:
     """Solve, and everything that is told of it."""
     from fenwind.commands.answers import doubts_json
+    from fenwind.commands.network_more import more_told, with_more
     from fenwind.doubts.network_rules import network_doubts
     from fenwind.estimation.distributions import chi2_tail
     from fenwind.procedures.network import row_figures
 
-    result, components = _solved(options, net, rows)
+    net = with_more(options, replace(net, rows=rows_of(rows)))
+    result, components = _solved(options, net)
     found = result.found
     figures = row_figures(result, options.alpha, options.power) if found is not None else {}
     dof = found.dof if found is not None else 0
@@ -85,7 +92,7 @@ def told(
         "control": _control(result, net, options),
         "variance_factor": squares / dof if dof > 0 else None, "dof": dof, "p_value": p_value,
         "components": components, "doubts": doubts_json(doubts),
-    }  # fmt: skip
+    } | more_told(options, result, rows)  # fmt: skip
 
 
 def sigmas_of(options: argparse.Namespace) -> Any:
@@ -226,62 +233,32 @@ def _unit(frame: Frame) -> float:
     return UNITS[frame.spec.unit].metres
 
 
-def _solved(options: argparse.Namespace, net: Network, rows: list[Observation]) -> tuple[NetworkResult, Any]:
+def _solved(options: argparse.Namespace, net: Network) -> tuple[NetworkResult, Any]:
     """Solve; with components wanted, again and again."""
-    scale: dict[str, float] = {}
-    result, groups = _once(net, rows, scale)
+    from fenwind.procedures.network_case import determined
+    from fenwind.procedures.network_weights import balanced, group_factors
+
+    result = determined(net)
     if not (options.components or options.apply_components) or result.found is None:
         return result, None
-    table = groups()
-    for _ in range(100):
-        if not options.apply_components or all(f is None or abs(f - 1.0) < 1e-6 for _, f in table.values()):
-            break
-        for name, (_, factor) in table.items():
-            if factor:
-                scale[name] = scale.get(name, 1.0) * factor
-        result, groups = _once(net, rows, scale)
-        table = groups()
-    return result, [
-        {
-            "group": name, "redundancy": r,
-            "factor": scale.get(name, 1.0) * (f or 1.0) if options.apply_components else f,
-        }
-        for name, (r, f) in table.items()
-    ]  # fmt: skip
+    if options.apply_components:
+        result, factors = balanced(net, result)
+    else:
+        factors = group_factors(result)
+    return result, [{"group": g.group, "redundancy": g.redundancy, "factor": g.factor} for g in factors]
 
 
-def _once(net: Network, rows: list[Observation], scale: dict[str, float]) -> tuple[NetworkResult, Any]:
-    from fenwind.procedures.network_case import determined
+def rows_of(rows: list[Observation]) -> tuple[Any, ...]:
+    """Observations of a file as those of a network."""
     from fenwind.procedures.network_model import Row
 
-    made = tuple(
+    return tuple(
         Row(
-            kind=o.kind, at=o.at, to=o.to, back=o.back, set=o.set, hi=o.hi, ht=o.ht, value=o.value,
-            covariance=o.covariance * scale.get(o.group, 1.0),
+            kind=o.kind, at=o.at, to=o.to, back=o.back, set=o.set, group=o.group, hi=o.hi, ht=o.ht,
+            value=o.value, covariance=o.covariance,
         )
         for o in rows
     )  # fmt: skip
-    root = math.sqrt(scale.get("control", 1.0))
-    control = {n: replace(g, sh=g.sh * root, sv=g.sv * root) for n, g in net.control.items()}
-    result = determined(replace(net, rows=made, control=control))
-    return result, lambda: _groups(result, rows)
-
-
-def _groups(result: NetworkResult, rows: list[Observation]) -> dict[str, tuple[float, float | None]]:
-    """Redundancy and variance factor by group."""
-    assert result.found is not None
-    sums: dict[str, list[float]] = {}
-    kept = [o for o in rows if not {o.at, o.to, o.back} & set(result.lost)]
-    for part, group in zip(result.parts, result.found.groups, strict=False):
-        squares = (group.whitened_residuals**2).sum(axis=0)
-        for k, row in enumerate(part.rows.tolist()):
-            one = sums.setdefault(kept[row].group, [0.0, 0.0])
-            one[0] += float(group.redundancy[:, k].sum())
-            one[1] += float(squares[k])
-    if result.weighted:
-        control = result.found.groups[-1]
-        sums["control"] = [float(control.redundancy.sum()), float((control.whitened_residuals**2).sum())]
-    return {n: (r, s / r if r > 1e-9 else None) for n, (r, s) in sums.items()}
 
 
 # What is told

@@ -7,7 +7,6 @@ from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 from fenwind.commands.adjust import add_options
-from fenwind.errors import ProcedureError
 
 if TYPE_CHECKING:
     from fenwind.exchange.network_csv import Observation
@@ -52,21 +51,14 @@ def _as_computed(net: Network, rows: list[Observation], sigmas: Any) -> list[Obs
     """The observations with the values that the control's coordinates give."""
     import numpy as np
 
-    from fenwind.procedures.network_model import computed, positions_of
-
-    def at(name: str) -> Any:
-        given = net.control.get(name)
-        if given is None or not all(given.has[axis] for axis in net.axes):
-            raise ProcedureError(f"{name} has no coordinates in the control", hint="Give them, as planned")
-        place = np.array([[given.first], [given.second], [given.h]])
-        return positions_of(net, np.where(np.isfinite(place), place, 0.0))
+    from fenwind.commands.adjust import rows_of
+    from fenwind.procedures.network_design import as_computed
 
     out = []
-    for o in rows:
-        ends = at(o.at), at(o.to), at(o.back or o.to)
-        value = computed(net, o.kind, *ends, np.array([o.hi]), np.array([o.ht]))[:, 0]
+    for o, row in zip(rows, as_computed(net, rows_of(rows)), strict=True):
         covariance = o.covariance
         if not np.isfinite(covariance).all():
-            covariance = np.array([[(sigmas.distance_m + sigmas.distance_part * float(value[0])) ** 2]])
-        out.append(replace(o, value=value, covariance=covariance))
+            length = float(row.value[0])
+            covariance = np.array([[(sigmas.distance_m + sigmas.distance_part * length) ** 2]])
+        out.append(replace(o, value=row.value, covariance=covariance))
     return out

@@ -27,14 +27,14 @@ def run(options: argparse.Namespace) -> int:
     from fenwind.commands.answers import answer, doubts_json, mm_ppm
     from fenwind.commands.reading import number
     from fenwind.doubts.loop_rules import loop_doubts
-    from fenwind.exchange.network_csv import read_network
+    from fenwind.exchange.landxml_survey import read_observations
     from fenwind.procedures.network_loops import Observed, closures_of
 
     limit = None
     if options.limit is not None:
         mm, ppm = mm_ppm(options.limit, "--limit")
         limit = (mm / 1000.0, ppm * 1e-6)
-    every = read_network(options.observations)
+    every = read_observations(options.observations)
     observed = [
         Observed(
             line=o.line, kind=o.kind, at=o.at, to=o.to, back=o.back, set=o.set, value=o.value,

@@ -83,7 +83,7 @@ STAGES: tuple[Stage, ...] = (
         name="Network",
         page="network_page:NetworkPage",
         families=("adjust", "loops"),
-        subjects=("network", "observations"),
+        subjects=("network", "observations", "design", "epochs"),
         empty="A network is everything observed in one solution. Take in a list of observations: kind, "
         "at, to "
         "and value (distance, direction, angle, azimuth, zenith, height_difference), or dx, dy, dz of "

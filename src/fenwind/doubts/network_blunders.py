@@ -10,6 +10,7 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
+from itertools import combinations
 
 import numpy as np
 from numpy.typing import NDArray
@@ -19,6 +20,7 @@ from fenwind.errors import FenwindError
 from fenwind.estimation.distributions import chi2_tail
 from fenwind.procedures.network import NetworkResult, RowFigures, solve
 from fenwind.procedures.network_model import Marks, Network, Row, computed, positions_of
+from fenwind.procedures.network_start import starting_marks
 from fenwind.quantities.angles import RAD_PER_SECOND
 from fenwind.quantities.lengths import FEET, format_way
 from fenwind.quantities.numbers import format_fixed
@@ -27,7 +29,7 @@ FloatArray = NDArray[np.float64]
 WORDS = {"height_difference": "height difference", "zenith": "zenith angle"}
 LENGTHS = ("distance", "height_difference", "vector")
 #: How near a ratio must be to a unit's, or an error to twice the value.
-NEAR = 2e-3
+NEAR = 1e-2
 #: Values of this share of the largest w are as likely.
 EQUAL = 0.999
 #: A shared error must beat the best single one by so much in the sum of squares, for each size it has more.
@@ -38,6 +40,8 @@ MOST_ROWS = 2000
 HUGE = 1000.0
 #: Iterations that a changed network has to settle in.
 TRIED = 8
+#: From so many sigmas on a value bends the network, and what its variance is multiplied by to let go.
+BENT, SLACK = 100.0, 1e10
 #: Differences of observations by heights of instruments, metres.
 STEP_M = 0.01
 
@@ -70,12 +74,28 @@ def blunder(result: NetworkResult, figures: Mapping[int, RowFigures], alpha: flo
         return None
     causes = [single, *_heights(result)]
     if len(result.net.rows) <= MOST_ROWS:
-        causes += [*_renamed(result), *_controls(result), *_units(result)]
+        causes += [*_renamed(result), *_two_rounds(result), *_controls(result), *_units(result)]
+        causes += _reversed(result, figures)
     best = min(causes, key=lambda c: c.left)
     dof = max(found.dof - 1, 1)
     if float(chi2_tail(best.left, dof)) < alpha and best.left > 0.5 * whole:
         return single.doubt
     return best.doubt
+
+
+def let_go(result: NetworkResult) -> Doubt:
+    """The control mark without which alone the network settles."""
+    net, name = result.net, result.let_go
+    given = net.control[name]
+    there = np.array([[given.first], [given.second], [given.h if given.has[2] else 0.0]])
+    i = result.marks.index[name]
+    away = positions_of(net, result.marks.place[:, [i]]) - positions_of(net, there)
+    size = float(np.linalg.norm(away))
+    text = (
+        f"The control mark {name} is {format_way(size)} from where the observations put it. Nothing settles "
+        "with it, so it was let go of."
+    )
+    return _grave("adjust.control", (name,), text, size)
 
 
 def _single(result: NetworkResult, figures: Mapping[int, RowFigures]) -> Cause | None:
@@ -89,7 +109,10 @@ def _single(result: NetworkResult, figures: Mapping[int, RowFigures]) -> Cause |
     if not ranked or result.found is None:
         return None
     best = max(ranked)[0]
-    told = [_told(result.net.rows[row], figures[row], c) for w, row, c in ranked if w >= EQUAL * best]
+    told = [
+        _told(result.net.rows[row], c, _error(result, row, c, figures[row]))
+        for w, row, c in ranked if w >= EQUAL * best
+    ]  # fmt: skip
     telling = [doubt for doubt in told if doubt.rule in ("adjust.unit", "adjust.sign")]
     return Cause(result.found.sum_squares - best**2, (telling or told)[0])
 
@@ -100,8 +123,26 @@ def _possible(observed: Row, one: RowFigures) -> NDArray[np.bool_]:
     return np.asarray((error < math.pi) | (observed.kind in LENGTHS))
 
 
-def _told(observed: Row, one: RowFigures, c: int) -> Doubt:
+def _error(result: NetworkResult, row: int, c: int, one: RowFigures) -> float:
+    """How far off a value is: as the slopes have it, and where it bends the network, against one that it does
+    not pull."""
     error = -float(one.residual[c]) / float(one.redundancy[c])
+    if abs(float(one.w[c])) < BENT:
+        return error
+    rows = tuple(replace(r, covariance=r.covariance * SLACK) if i == row else r
+                 for i, r in enumerate(result.net.rows))  # fmt: skip
+    net = replace(result.net, rows=rows)
+    try:
+        free = solve(net, starting_marks(net)[0], TRIED)
+    except FenwindError:
+        return error
+    for part, group in zip(free.parts, free.found.groups if free.found else (), strict=False):
+        for k in np.flatnonzero(part.rows == row).tolist():
+            error = -float(group.residuals[c, k])
+    return error
+
+
+def _told(observed: Row, c: int, error: float) -> Doubt:
     names, kind = (observed.at, observed.to), observed.kind
     value = float(observed.value[c])
     if kind == "distance":
@@ -210,39 +251,105 @@ def _constraints(result: NetworkResult) -> int:
 
 
 def _again(net: Network, marks: Marks) -> float:
-    """The sum of squares of a changed network, from where its marks are."""
-    try:
-        result = solve(net, marks, TRIED)
-    except FenwindError:
-        return math.inf
-    return math.inf if result.found is None else result.found.sum_squares
+    """The sum of squares of a changed network, from where its marks are, else from where they are found."""
+    for again in (False, True):
+        try:
+            result = solve(net, starting_marks(net)[0] if again else marks, TRIED)
+        except FenwindError:
+            continue
+        return math.inf if result.found is None else result.found.sum_squares
+    return math.inf
 
 
 def _renamed(result: NetworkResult) -> Iterator[Cause]:
     """Two targets of one set-up exchanged: looked for where directions are worst."""
-    worst: dict[str, float] = {}
+    worst: dict[tuple[str, str], float] = {}
     assert result.found is not None
     for part, group in zip(result.parts, result.found.groups, strict=False):
         if part.kind == "direction":
-            for k, row in enumerate(part.rows.tolist()):
-                name = result.net.rows[row].at
-                worst[name] = max(
-                    worst.get(name, 0.0), float(np.abs(np.nan_to_num(group.standardised[0, k])))
-                )
-    for name in sorted(worst, key=lambda n: -worst[n])[:2]:
-        if worst[name] < 5.0:
+            w = np.abs(np.nan_to_num(group.standardised[0]))
+            for size, row in zip(w.tolist(), part.rows.tolist(), strict=True):
+                key = result.net.rows[row].at, result.net.rows[row].set
+                worst[key] = max(worst.get(key, 0.0), size)
+    for at, name in sorted(worst, key=lambda key: -worst[key])[:2]:
+        if worst[at, name] >= 5.0:
+            yield from _exchanged(result, at, name)
+
+
+def _exchanged(result: NetworkResult, at: str, name: str) -> Iterator[Cause]:
+    """Any two targets of a set exchanged: in all that was read at the station, or in this set alone."""
+    rows, marks = result.net.rows, result.marks
+    mine = [r.at == at for r in rows]
+    other = [r.at == at and (r.kind != "direction" or r.set == name) for r in rows]
+    ways = [mine, other] if mine != other else [mine]
+    targets = list(dict.fromkeys(r.to for r in rows if (r.at, r.set, r.kind) == (at, name, "direction")))[:8]
+    for a, b in combinations(targets, 2):
+        swap = {a: b, b: a}
+        for which in ways:
+            changed = tuple(
+                replace(r, to=swap.get(r.to, r.to)) if yes else r for r, yes in zip(rows, which, strict=True)
+            )
+            left = _again(replace(result.net, rows=changed), marks)
+            if left < math.inf:
+                text = f"The targets {a} and {b} were exchanged at {at}."
+                yield Cause(left + MORE, _grave("adjust.names", (a, b, at), text))
+
+
+def _reversed(result: NetworkResult, figures: Mapping[int, RowFigures]) -> Iterator[Cause]:
+    """A vector or a height difference with its sign turned round: tried where w is largest."""
+    ranked = sorted(
+        (float(np.abs(np.nan_to_num(one.w)).max()), row) for row, one in figures.items()
+        if result.net.rows[row].kind in ("vector", "height_difference")
+    )  # fmt: skip
+    for w, row in ranked[-3:]:
+        if w < 5.0:
             continue
-        targets = list(dict.fromkeys(r.to for r in result.net.rows if r.at == name and r.kind == "direction"))
-        for i, a in enumerate(targets[:8]):
-            for b in targets[i + 1 : 8]:
-                other = {a: b, b: a}
-                rows = tuple(
-                    replace(r, to=other.get(r.to, r.to)) if r.at == name else r for r in result.net.rows
-                )
-                left = _again(replace(result.net, rows=rows), result.marks)
-                if left < math.inf:
-                    text = f"The targets {a} and {b} were exchanged at {name}."
-                    yield Cause(left + MORE, _grave("adjust.names", (a, b, name), text))
+        one = result.net.rows[row]
+        rows = tuple(replace(r, value=-r.value) if i == row else r for i, r in enumerate(result.net.rows))
+        left = _again(replace(result.net, rows=rows), result.marks)
+        text = f"The sign of the {_kind(one.kind)} {one.at} – {one.to} is reversed."
+        yield Cause(left + MORE, _grave("adjust.sign", (one.at, one.to), text, float(2.0 * one.value[0])))
+
+
+def _two_rounds(result: NetworkResult) -> Iterator[Cause]:
+    """Directions of two rounds under one set number: those after some row, or of targets met again, have
+    another orientation."""
+    sets: dict[tuple[str, str], list[int]] = {}
+    for i, row in enumerate(result.net.rows):
+        if row.kind == "direction":
+            sets.setdefault((row.at, row.set), []).append(i)
+    for (at, name), rows in sets.items():
+        tried = [(tested[0], part) for part in _parts_of_set(result, rows)
+                 if (tested := _shared(result, {i: np.ones(1) for i in part})) is not None]  # fmt: skip
+        best = min(tried, key=lambda one: one[0], default=None)
+        if best is None or best[0] > 0.5 * _whole(result):
+            continue
+        apart = {i: replace(result.net.rows[i], set=f"{name} second round") for i in best[1]}
+        changed = tuple(apart.get(i, row) for i, row in enumerate(result.net.rows))
+        left = _again(replace(result.net, rows=changed), result.marks)
+        if left < math.inf:
+            text = (
+                f"The directions at {at} under one set number are of two rounds: set {name or '(no name)'}."
+            )
+            yield Cause(left + MORE, _grave("adjust.set", (at,), text))
+
+
+def _parts_of_set(result: NetworkResult, rows: list[int]) -> Iterator[list[int]]:
+    """What may be the second round: two directions or more, which leave two or more."""
+    met: set[str] = set()
+    again = []
+    for i in rows:
+        to = result.net.rows[i].to
+        if to in met:
+            again.append(i)
+        met.add(to)
+    for part in (again, *(rows[k:] for k in range(2, len(rows) - 1))):
+        if 2 <= len(part) <= len(rows) - 2:
+            yield part
+
+
+def _whole(result: NetworkResult) -> float:
+    return result.found.sum_squares if result.found is not None else 0.0
 
 
 def _controls(result: NetworkResult) -> Iterator[Cause]:
@@ -254,10 +361,10 @@ def _controls(result: NetworkResult) -> Iterator[Cause]:
     if len(held) < 2:
         return
     for name in held[:30]:
-        control = dict(net.control)
-        control[name] = replace(control[name], planned=True)
+        freed_net = replace(net, control={n: g for n, g in net.control.items() if n != name})
         try:
-            freed = solve(replace(net, control=control), result.marks, TRIED)
+            start = starting_marks(freed_net)[0] if _bent(result) else result.marks
+            freed = solve(freed_net, start, TRIED)
         except FenwindError:
             continue
         if freed.found is None:
@@ -268,6 +375,11 @@ def _controls(result: NetworkResult) -> Iterator[Cause]:
         text = f"The control mark {name} is {format_way(size)} from where the observations put it."
         sizes = sum(net.held(name))
         yield Cause(freed.found.sum_squares + MORE * sizes, _grave("adjust.control", (name,), text, size))
+
+
+def _bent(result: NetworkResult) -> bool:
+    """Whether what is wrong has drawn marks so far away that nothing can start from them."""
+    return result.found is not None and (result.found.variance_factor or 0.0) > HUGE
 
 
 def _units(result: NetworkResult) -> Iterator[Cause]:

@@ -29,8 +29,8 @@ def _about_loops(found: Closed) -> Iterator[Doubt]:
         if doubt.rule == "loops.misclosure":
             over.append(doubt)
             continue
-        rows = [r for r, ends in found.ends.items() if ends == doubt.names]
-        remedy = Remedy(kind="observation-off", label="leave it out", names=tuple(map(str, rows[:1])))
+        rows = [str(found.keys[r]) for r, ends in found.ends.items() if ends == doubt.names]
+        remedy = Remedy(kind="observation-off", label="leave it out", names=tuple(rows[:1]))
         yield replace(doubt, subject=found.step.id, remedies=(remedy,) if len(rows) == 1 else ())
     if over:
         worst = max(over, key=lambda d: abs((d.value or 0.0) / (d.limit or 1.0)))
@@ -44,8 +44,8 @@ def _about(found: Adjusted) -> Iterator[Doubt]:
         if doubt.rule == "adjust.unchecked":
             unchecked.append(doubt)
             continue
-        rows = _rows(found, doubt)
-        remedies = (Remedy(kind="observation-off", label="leave it out", names=tuple(map(str, rows))),)
+        rows = [str(found.observations.key(row)) for row in _rows(found, doubt)]
+        remedies = (Remedy(kind="observation-off", label="leave it out", names=tuple(rows)),)
         yield replace(doubt, subject=found.step.id, remedies=remedies if doubt.grave and rows else ())
     if unchecked:
         worst = min(unchecked, key=lambda d: d.value or 0.0)

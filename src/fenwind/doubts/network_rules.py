@@ -7,7 +7,7 @@ from collections.abc import Iterator, Mapping
 
 import numpy as np
 
-from fenwind.doubts.network_blunders import WORDS, blunder
+from fenwind.doubts.network_blunders import WORDS, blunder, let_go
 from fenwind.doubts.registry import Doubt
 from fenwind.estimation.distributions import normal_quantile
 from fenwind.procedures.network import NetworkResult, RowFigures
@@ -23,6 +23,8 @@ def network_doubts(
     """Blunders first, then the test of the whole, then what deserves a look."""
     limit = normal_quantile(1.0 - 0.5 * alpha)
     failed = p_value is not None and p_value < alpha
+    if result.let_go:
+        yield let_go(result)
     if failed or _largest(figures) > ALONE:
         found = blunder(result, figures, alpha)
         if found is not None:

@@ -55,7 +55,7 @@ def settle(state: JobState, doubt: Doubt, remedy: Remedy) -> Gesture:
 
 
 def _observation_off(step: NetworkStep, doubt: Doubt, rows: Sequence[str]) -> Gesture:
-    return set_off(step, map(int, rows), True)
+    return set_off(step, [int(row) if row.isdecimal() else row for row in rows], True)
 
 
 def _sighting_check(setup: Setup, doubt: Doubt, rows: Sequence[str]) -> Gesture:

@@ -62,6 +62,9 @@ FloatArray = NDArray[np.float64]
 IntArray = NDArray[np.intp]
 Model = Callable[[FloatArray], tuple[FloatArray, FloatArray]]
 
+#: After so many iterations steps that lower the sum of squares by less than this part of it are the creep of
+#: a gross blunder, which the place they have come to is good enough to name.
+CREEPS, CREEP = 12, 1e-6
 #: A step that changes whitened residuals by less than this in all (squared) is a millionth of a sigma.
 NEGLIGIBLE = 1e-12
 
@@ -242,7 +245,7 @@ def adjust(
         forced = bool(np.abs(gap).max(initial=0.0) > 1e-12)
         x, about = _damped_step(system, x, step, before, forced)
         after = about.sum_squares
-        if iteration > 1 and abs(before - after) <= 1e-15 * after:
+        if iteration > 1 and abs(before - after) <= (1e-15 if iteration < CREEPS else CREEP) * after:
             return _finish(system, factor, rows.shape[0], x, about, iteration)
         before = after
     raise EstimationError(

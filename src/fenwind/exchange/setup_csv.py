@@ -22,10 +22,11 @@ def read_sightings(
     """The sightings of a file, in its order. known: whether a target may stand there, known_in: where those
     are listed. Raises FormatError with the place of the first bad cell."""
     rows = read_named(path, NEEDED, ("face",))[1]
-    return [_sighting(row, applied_prism_mm, known, known_in) for row in rows]
+    return [sighting(row, applied_prism_mm, known, known_in) for row in rows]
 
 
-def _sighting(row: NamedRow, applied_mm: float, known: Callable[[str], bool], known_in: str) -> Sighting:
+def sighting(row: NamedRow, applied_mm: float, known: Callable[[str], bool], known_in: str) -> Sighting:
+    """The sighting of a row. Raises FormatError with its place."""
     target = row.text("target")
     if not known(target):
         raise row.bad("target", f"a mark of {known_in}")

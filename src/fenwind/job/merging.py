@@ -9,7 +9,7 @@ from fenwind.errors import ProcedureError
 from fenwind.job.state import JobState
 from fenwind.records.entries import Entry, Gesture, amend
 from fenwind.records.lines import LevelBook, TraverseBook
-from fenwind.records.network import NetworkStep, ObservationSet
+from fenwind.records.network import DesignStep, EpochsStep, NetworkStep, ObservationSet
 from fenwind.records.records import (
     FitStep,
     GivenPosition,
@@ -31,6 +31,8 @@ MARK_FIELDS: dict[type[Record], tuple[str, ...]] = {
     Occupation: ("mark",),
     ObservationSet: ("at", "to", "back"),
     NetworkStep: ("hold",),
+    DesignStep: ("at", "to", "marks"),
+    EpochsStep: ("stable",),
     Setup: ("station", "target"),
     TraverseBook: ("here", "there", "back", "close", "fore"),
     LevelBook: ("first", "second", "free"),
@@ -76,7 +78,12 @@ def _replaced(value: Any, old: str, new: str) -> Any:
 
 def _check_between(record: Record, changes: dict[str, Any], kept: Mark, other: Mark) -> None:
     """Raise ProcedureError where a record would lead from a mark to itself."""
-    ends = {ObservationSet: ("at", "to"), TraverseBook: ("here", "there"), LevelBook: ("first", "second")}
+    ends = {
+        ObservationSet: ("at", "to"),
+        DesignStep: ("at", "to"),
+        TraverseBook: ("here", "there"),
+        LevelBook: ("first", "second"),
+    }
     a, b = ends.get(type(record), ("", ""))
     if a:
         first, second = changes.get(a, getattr(record, a)), changes.get(b, getattr(record, b))

@@ -11,7 +11,7 @@ from fenwind.job.gestures import marks_named
 from fenwind.job.job import new_id
 from fenwind.job.state import JobState
 from fenwind.records.entries import Add, Gesture, amend
-from fenwind.records.network import NetworkDatum, NetworkStep, ObservationSet
+from fenwind.records.network import EVERYTHING, NetworkDatum, NetworkStep, ObservationSet, RowKey
 
 
 def take_observations(state: JobState, found: ObservationSet, frame: str) -> Gesture:
@@ -32,12 +32,34 @@ def take_observations(state: JobState, found: ObservationSet, frame: str) -> Ges
     return Gesture(f"Take in {len(kept.kind)} observations", (*entries, Add(record=kept), Add(record=step)))
 
 
-def set_off(step: NetworkStep, rows: Iterable[int], off: bool) -> Gesture:
-    """Leave observations out, or take them in again."""
+def adjust_everything(state: JobState, frame: str) -> Gesture:
+    """Adjust all that the job has observed in a frame. Raises ProcedureError without one."""
+    if frame not in state.frames:
+        raise ProcedureError("the job has no frame to adjust in", hint="Set up a frame first")
+    name = f"Network {len(state.of(NetworkStep)) + 1}"
+    step = NetworkStep(id=new_id(), name=name, frame=frame, observations=EVERYTHING)
+    return Gesture("Adjust everything observed", (Add(record=step),))
+
+
+def set_off(step: NetworkStep, rows: Iterable[RowKey], off: bool) -> Gesture:
+    """Leave observations out, or take them in again, by what they are left out by."""
     now = set(step.off)
     fresh = now | set(rows) if off else now - set(rows)
     what = "Leave observations out" if off else "Use observations again"
-    return change(step, what, off=tuple(sorted(fresh)))
+    return change(step, what, off=tuple(sorted(fresh, key=_order)))
+
+
+def weigh_down(step: NetworkStep, rows: Iterable[RowKey], factor: float) -> Gesture:
+    """Enlarge the sigmas of observations by a factor; 1 gives them their own weight back."""
+    chosen = list(rows)
+    fresh = {row: f for row, f in step.down if row not in chosen}
+    fresh |= dict.fromkeys(chosen, factor) if factor != 1.0 else {}
+    down = tuple(sorted(fresh.items(), key=lambda pair: _order(pair[0])))
+    return change(step, "Weigh observations down", down=down)
+
+
+def _order(key: RowKey) -> tuple[bool, RowKey]:
+    return isinstance(key, str), key
 
 
 def hold(step: NetworkStep, datum: NetworkDatum, marks: Sequence[str] = ()) -> Gesture:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable
+from collections.abc import Collection, Iterable, Sequence
 from dataclasses import replace
 from typing import Any
 
@@ -20,20 +20,32 @@ def take_setup(
     """Take in a setup whose targets are names, with the instrument so high over the mark named, and new marks
     for names that the job has not. On one of the marks known (names) it only turns the circle. Raises
     ProcedureError without a frame or a name."""
+    return take_setups(state, [replace(found, station=station.strip(), height_m=height_m)], frame, known)
+
+
+def take_setups(state: JobState, found: Sequence[Setup], frame: str, known: Collection[str]) -> Gesture:
+    """Take in setups whose stations and targets are names. Raises as `take_setup` does."""
     if frame not in state.frames:
         raise ProcedureError("the job has no frame to place it in", hint="Set up a frame first")
-    if not found.target:
+    if not found or not all(setup.target for setup in found):
         raise ProcedureError("nothing was sighted", hint="Choose another file")
-    if station.strip() in found.target:
-        raise ProcedureError(f"{station} is sighted from itself", hint="Give the station another name")
-    ids, entries = marks_named(state, (station.strip(), *found.target))
-    kept = replace(
-        found, id=new_id(), name=f"Setup {len(state.of(Setup)) + 1}", frame=frame,
-        station=ids[station.strip()], word="known" if station.strip() in known else "free",
-        height_m=height_m,
-        target=tuple(ids[n] for n in found.target),
-    )  # fmt: skip
-    return Gesture(f"Take in {kept.name}", (*entries, Add(record=kept)))
+    for setup in found:
+        if setup.station in setup.target:
+            raise ProcedureError(
+                f"{setup.station} is sighted from itself", hint="Give the station another name"
+            )
+    ids, entries = marks_named(state, (n for s in found for n in (s.station, *s.target)))
+    first = len(state.of(Setup)) + 1
+    kept = [
+        replace(
+            setup, id=new_id(), name=f"Setup {first + i}", frame=frame, station=ids[setup.station],
+            word="known" if setup.station in known else "free",
+            target=tuple(ids[n] for n in setup.target),
+        )
+        for i, setup in enumerate(found)
+    ]  # fmt: skip
+    what = kept[0].name if len(kept) == 1 else f"{len(kept)} setups"
+    return Gesture(f"Take in {what}", (*entries, *(Add(record=setup) for setup in kept)))
 
 
 def set_use(setup: Setup, rows: Iterable[int], use: ShotUse) -> Gesture:

@@ -19,11 +19,17 @@ from fenwind.errors import DatumDefectError, ProcedureError
 from fenwind.estimation.distributions import detectable_shift
 from fenwind.estimation.engine import GroupAdjustment, GroupProblem, ObservationGroup, adjust
 from fenwind.geodesy.geocentric import enu_axes, from_xyz
+from fenwind.geodesy.refraction import EARTH_RADIUS_M
 from fenwind.procedures.network_model import (
+    BIASES,
     About,
+    Bias,
     Ends,
+    Joint,
     Marks,
     Network,
+    Row,
+    Sights,
     about_places,
     computed,
     near,
@@ -45,11 +51,12 @@ SINGLE = ("distance", "direction", "angle", "azimuth", "zenith", "height_differe
 @dataclass(eq=False)
 class Setup:
     """The numbering of unknowns: of every mark's three components (3, m), -1 where it has none, then of
-    every orientation."""
+    every orientation and every bias."""
 
     unknowns: IntArray
     sets: dict[tuple[str, str], int]
     names: tuple[str, ...]
+    biases: dict[Bias, int]
 
 
 def numbering(net: Network, marks: Marks) -> Setup:
@@ -67,12 +74,17 @@ def numbering(net: Network, marks: Marks) -> Setup:
         if row.kind == "direction" and (row.at, row.set) not in sets:
             sets[row.at, row.set] = len(names)
             names.append(f"orientation {row.set} {row.at}".replace("  ", " "))
-    return Setup(unknowns=unknowns, sets=sets, names=tuple(names))
+    biases = {}
+    for bias in net.biases:
+        biases[bias] = len(names)
+        names.append(f"{bias.kind} {bias.group}")
+    return Setup(unknowns=unknowns, sets=sets, names=tuple(names), biases=biases)
 
 
 @dataclass(eq=False)
 class Part:
-    """The observations of a kind as arrays: which rows, columns of their marks, unknowns (p, k)."""
+    """The observations of a kind as arrays: which rows, columns of their marks, unknowns (p, k): of the
+    marks, of an orientation, and of the biases that bend some of them."""
 
     kind: str
     rows: IntArray
@@ -83,6 +95,7 @@ class Part:
     covariance: FloatArray
     unknowns: IntArray
     free: NDArray[np.bool_]
+    biases: tuple[Bias, ...]
 
 
 def parts_of(net: Network, marks: Marks, setup: Setup) -> list[Part]:
@@ -95,20 +108,32 @@ def parts_of(net: Network, marks: Marks, setup: Setup) -> list[Part]:
             continue
         mine = [net.rows[i] for i in rows]
         ends = np.array([[place[r.at], place[r.to], place[r.back or r.to]] for r in mine]).T
-        roles = 3 if kind == "angle" else 2
-        unknowns = [setup.unknowns[:, ends[role]] for role in range(roles)]
-        if kind == "direction":
-            unknowns.append(np.array([[setup.sets[r.at, r.set] for r in mine]]))
-        index = np.concatenate(unknowns)
+        index, biases = _unknowns_of(kind, mine, ends, setup)
         out.append(
             Part(
                 kind=kind, rows=rows, ends=ends, hi=np.array([r.hi for r in mine]),
                 ht=np.array([r.ht for r in mine]), observed=np.stack([r.value for r in mine], axis=1),
                 covariance=np.stack([r.covariance for r in mine], axis=2),
-                unknowns=_filled(index), free=index >= 0,
+                unknowns=_filled(index), free=index >= 0, biases=biases,
             )
         )  # fmt: skip
     return out
+
+
+def _unknowns_of(
+    kind: str, rows: Sequence[Row], ends: IntArray, setup: Setup
+) -> tuple[IntArray, tuple[Bias, ...]]:
+    """Unknowns (p, k) of observations of a kind, -1 where one has none there, and the biases among them."""
+    roles = 3 if kind == "angle" else 2
+    unknowns = [setup.unknowns[:, ends[role]] for role in range(roles)]
+    if kind == "direction":
+        unknowns.append(np.array([[setup.sets[r.at, r.set] for r in rows]]))
+    groups = {r.group for r in rows}
+    biases = tuple(b for b in setup.biases if kind in BIASES[b.kind][1] and b.group in groups)
+    for bias in biases:
+        place = setup.biases[bias]
+        unknowns.append(np.array([[place if r.group == bias.group else -1 for r in rows]]))
+    return np.concatenate(unknowns), biases
 
 
 def _filled(index: IntArray) -> IntArray:
@@ -122,13 +147,19 @@ def _group(net: Network, part: Part, about: About) -> ObservationGroup:
     at, to, back = part.ends
     ends = Ends(at=at, to=to, back=back, hi=part.hi, ht=part.ht)
 
+    sights = Sights(net, about, part.kind, ends)
+
     def model(x: FloatArray) -> tuple[FloatArray, FloatArray]:
-        value, slopes = about.values_and_slopes(net, part.kind, ends, x)
+        value, slopes = sights.values_and_slopes(x)
         design = np.zeros((value.shape[0], part.unknowns.shape[0], value.shape[1]))
         design[:, : slopes.shape[1]] = slopes
         if part.kind == "direction":
             value = value - x[part.unknowns[-1]]
             design[:, -1] = -1.0
+        bends = _bends(net, part, about, ends, x, value, slopes)
+        for at, bend in enumerate(bends, part.unknowns.shape[0] - len(part.biases)):
+            design[:, at] = bend
+            value = value + np.where(part.free[at], bend * x[part.unknowns[at]], 0.0)
         design = np.where(part.free, design, 0.0)
         return part.observed + near(part.kind, value - part.observed, 0.0), design
 
@@ -139,6 +170,26 @@ def _group(net: Network, part: Part, about: About) -> ObservationGroup:
         unknowns=part.unknowns,
         name=part.kind,
     )
+
+
+def _bends(
+    net: Network, part: Part, about: About, ends: Ends, x: FloatArray, value: FloatArray, slopes: FloatArray
+) -> Iterator[FloatArray]:
+    """How values (b, k) change with each bias of the part, a unit of it."""
+    for bias in part.biases:
+        if bias.kind == "scale":
+            bend = value
+        elif bias.kind == "height":
+            bend = slopes[:, 5]  # as the target moves up
+        elif bias.kind == "refraction":
+            length, _ = about.values_and_slopes(net, "distance", ends, x)
+            bend = -length / (2.0 * EARTH_RADIUS_M)
+        elif part.kind == "vector":
+            up = np.array([0.0, 0.0, 1.0]) if net.plane else about.axes[2].mean(axis=1)
+            bend = np.cross(value.T, up).T
+        else:
+            bend = np.ones(value.shape)
+        yield bend * BIASES[bias.kind][0]
 
 
 def _weighted(
@@ -177,6 +228,32 @@ def _weighted(
     return group, [(marks.names[i], axis) for i, axis in which]
 
 
+def _together(joint: Joint, marks: Marks, about: About, setup: Setup) -> ObservationGroup:
+    """Marks known together, as one observation of all their components. Raises ProcedureError where one is
+    held or has a component that takes no part."""
+    columns = np.array([marks.index[n] for n in joint.names], dtype=np.intp)
+    index = setup.unknowns[:, columns]
+    for name, own in zip(joint.names, index.T, strict=True):
+        if (own < 0).any():
+            raise ProcedureError(
+                f"{name} is held and known together with others at once",
+                hint="Hold it or let it take part, in three dimensions",
+            )
+    m = columns.size
+    design = np.zeros((3 * m, 3 * m, 1))
+    for k, c in enumerate(columns.tolist()):
+        design[3 * k : 3 * k + 3, 3 * k : 3 * k + 3, 0] = about.axes[:, :, c].T
+
+    def model(x: FloatArray) -> tuple[FloatArray, FloatArray]:
+        way = about.positions(x)[:, columns] - joint.xyz
+        return way.ravel(order="F")[:, None], design
+
+    return ObservationGroup(
+        observed=np.zeros((3 * m, 1)), covariance=joint.covariance[:, :, None], model=model,
+        unknowns=index.ravel(order="F")[:, None], name="joint",
+    )  # fmt: skip
+
+
 def _inner(net: Network, marks: Marks, about: About, setup: Setup) -> Any:
     """Inner constraints over the control marks, exact at x0 = their given coordinates."""
     if net.datum != "free":
@@ -193,7 +270,7 @@ def _inner(net: Network, marks: Marks, about: About, setup: Setup) -> Any:
         given = np.vstack([marks.place[:2, columns], given[2:]])
     x0 = positions_of(net, given)
     about0 = x0 - x0.mean(axis=1, keepdims=True)
-    weights = list(_conditions(net, about0, x0.mean(axis=1)))  # each (3, k)
+    weights = list(conditions(net, about0, x0.mean(axis=1)))  # each (3, k)
 
     def constraints(x: FloatArray) -> tuple[FloatArray, FloatArray]:
         d = about.positions(x)[:, columns] - x0
@@ -208,7 +285,8 @@ def _inner(net: Network, marks: Marks, about: About, setup: Setup) -> Any:
     return constraints
 
 
-def _conditions(net: Network, x: FloatArray, middle: FloatArray) -> Any:
+def conditions(net: Network, x: FloatArray, middle: FloatArray) -> Any:
+    """What the observations leave open: ways (3, k) that marks at x (3, k) about their middle could go."""
     kinds = {row.kind for row in net.rows}
     for axis in net.axes if net.plane or net.dimensions == 1 else (0, 1, 2):
         yield np.repeat(np.eye(3)[axis][:, None], x.shape[1], axis=1)
@@ -229,7 +307,8 @@ def _conditions(net: Network, x: FloatArray, middle: FloatArray) -> Any:
 @dataclass(frozen=True, kw_only=True, eq=False)
 class NetworkResult:
     """The engine's answer with the numbering, the places (3, m) adjusted, and which components the weighted
-    control's observations are."""
+    control's observations are. lost: marks that nothing determines; let_go: the control mark without which
+    alone the network settles, empty for none."""
 
     net: Network
     marks: Marks
@@ -239,6 +318,7 @@ class NetworkResult:
     found: GroupAdjustment | None
     weighted: list[tuple[str, int]]
     lost: tuple[str, ...] = ()
+    let_go: str = ""
     x: FloatArray = field(default_factory=lambda: np.zeros(0))
 
 
@@ -258,7 +338,8 @@ def solve(net: Network, start: Marks, iterations: int = 50) -> NetworkResult:
             turns = _orientations(net, parts, about, setup)
         groups = [_group(net, part, about) for part in parts]
         control = _weighted(net, marks, about, setup)
-        every = (*groups, control[0]) if control is not None else tuple(groups)
+        every = tuple(groups) if net.joint is None else (*groups, _together(net.joint, marks, about, setup))
+        every = (*every, control[0]) if control is not None else every
         found = adjust(
             GroupProblem(
                 names=setup.names,
@@ -286,6 +367,8 @@ def _is_linear(net: Network) -> bool:
     round."""
     kinds = {row.kind for row in net.rows}
     level = {"height_difference"} if net.plane or net.dimensions == 1 else set()
+    if net.biases:
+        return False
     return kinds <= {"vector"} | level
 
 

@@ -5,12 +5,13 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
+from contextlib import suppress
 from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
 
-from fenwind.errors import DatumDefectError, ProcedureError
+from fenwind.errors import DatumDefectError, EstimationError, ProcedureError
 from fenwind.geodesy.frames import Frame
 from fenwind.procedures.network import NetworkResult, covariances_of, solve, undetermined
 from fenwind.procedures.network_model import Network
@@ -21,6 +22,9 @@ from fenwind.procedures.to_plane import geoid_reduced
 
 FloatArray = NDArray[np.float64]
 IntArray = NDArray[np.intp]
+
+#: Control marks that are let go of one at a time, and iterations that a network has to settle in then.
+MOST_HELD, TRIED = 30, 12
 
 
 def with_geoid_heights(net: Network) -> Network:
@@ -61,8 +65,33 @@ def determined(net: Network) -> NetworkResult:
                 raise
             lost |= found
             continue
+        except EstimationError as error:
+            result = _without_one_control(part, error)
         return replace(result, lost=tuple(sorted(lost)))
     raise ProcedureError("nothing of the network is determined", hint="Give control, or observe more")
+
+
+def _without_one_control(net: Network, error: EstimationError) -> NetworkResult:
+    """A network that does not settle, without the held control mark that keeps it from it. Raises the error
+    where there is none such."""
+    held = [n for n in net.control if any(net.held(n))]
+    best: NetworkResult | None = None
+    for name in held[:MOST_HELD] if len(held) > 1 else ():
+        freed = replace(net, control={n: g for n, g in net.control.items() if n != name})
+        start, missing = starting_marks(freed)
+        if missing:
+            continue
+        with suppress(EstimationError):
+            result = replace(solve(freed, start, TRIED), let_go=name, net=net)
+            if best is None or _squares(result) < _squares(best):
+                best = result
+    if best is None:
+        raise error
+    return best
+
+
+def _squares(result: NetworkResult) -> float:
+    return result.found.sum_squares if result.found is not None else math.inf
 
 
 def plane_turn(frame: Frame, lat: float, lon: float) -> FloatArray:

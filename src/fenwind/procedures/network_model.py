@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from fenwind.geodesy.geocentric import GRS80_A, GRS80_F, enu_axes, from_xyz, to_xyz
 from fenwind.geodesy.refraction import EARTH_RADIUS_M
-from fenwind.quantities.angles import wrap_all
+from fenwind.quantities.angles import RAD_PER_SECOND, wrap_all
 
 FloatArray = NDArray[np.float64]
 IntArray = NDArray[np.intp]
@@ -26,7 +26,7 @@ Geoid = Callable[[FloatArray, FloatArray], FloatArray]
 @dataclass(frozen=True, kw_only=True, eq=False)
 class Row:
     """One observation: value (b,), metres or radians, and its covariance (b, b). hi, ht: axis above `at`,
-    target above `to`. back: the first target of an angle."""
+    target above `to`. back: the first target of an angle. group: of variance components and biases."""
 
     kind: str
     at: str
@@ -35,6 +35,7 @@ class Row:
     covariance: FloatArray
     back: str = ""
     set: str = ""
+    group: str = ""
     hi: float = 0.0
     ht: float = 0.0
 
@@ -58,10 +59,40 @@ class Given:
         return plan, plan, math.isfinite(self.h)
 
 
+#: What a bias is of: the unit of its value in metres, radians or parts, and the kinds of observation it
+#: bends.
+BIASES = {
+    "scale": (1e-6, ("distance", "vector")),
+    "turn": (RAD_PER_SECOND, ("azimuth", "vector")),
+    "refraction": (1.0, ("zenith",)),
+    "height": (1.0, ("vector", "height_difference", "zenith", "distance")),
+}
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Bias:
+    """What all observations of a group have in common beside the truth: their scale (ppm), a turn (seconds,
+    of vectors about the vertical in the middle of the network), a coefficient of refraction beside the
+    network's, or a height of the target over what was booked (metres)."""
+
+    kind: str
+    group: str
+
+
+@dataclass(frozen=True, kw_only=True, eq=False)
+class Joint:
+    """Positions xyz (3, m) of marks known together, geocentric or of the plane, with the covariance (3m, 3m)
+    of all components, mark by mark."""
+
+    names: tuple[str, ...]
+    xyz: FloatArray
+    covariance: FloatArray
+
+
 @dataclass(frozen=True, kw_only=True, eq=False)
 class Network:
     """What to adjust. dimensions: 1 heights, 2 plan, 3; plane: e, n, h are rectangular. hold: names that are
-    held, None for all of the control."""
+    held, None for all of the control. joint: marks known together, which take part with their weight."""
 
     rows: tuple[Row, ...]
     control: Mapping[str, Given]
@@ -73,6 +104,8 @@ class Network:
     f: float = GRS80_F
     k: float = 0.13
     geoid: Geoid | None = None
+    biases: tuple[Bias, ...] = ()
+    joint: Joint | None = None
 
     def held(self, name: str) -> tuple[bool, bool, bool]:
         """Which of a mark's three components are held."""
@@ -231,53 +264,97 @@ class About:
         """Values (b, k) without orientation, and how they change (b, 3 r, k) as each of r marks moves east,
         north and up. Plumb lines are those of the places about which marks move: places are renewed until
         they stay."""
-        if kind == "vector":
-            ways = [s * self.axes[:, :, e].transpose(1, 0, 2) for s, e in ((-1.0, ends.at), (1.0, ends.to))]
-            return self._between(ends.at, ends.to, self._moved(x)), np.concatenate(ways, axis=1)
-        if kind == "height_difference":
-            return self._heights(net, ends, x)
-        ways_moved = self._moved(x)
-        axes = self.verticals[:, :, ends.at]
-        line = self._between(ends.at, ends.to, ways_moved) - ends.hi * axes[2]
-        line += ends.ht * self.verticals[2][:, ends.to]
-        local = np.einsum("ijk,jk->ik", axes, line)
-        ways = np.einsum("ijk,ajk->iak", axes, self.axes[:, :, ends.to])
-        own = -np.einsum("ijk,ajk->iak", axes, self.axes[:, :, ends.at])
-        if net.dimensions == 2:
-            local[2], ways[2], own[2] = 0.0, 0.0, 0.0
-        else:
-            own[:, :2] += _turned(self.turning[:, :, ends.at], local)
-        value, slope = _seen(net, kind, local)
-        found = [np.einsum("ik,iak->ak", slope, own), np.einsum("ik,iak->ak", slope, ways)]
-        if kind == "angle":
-            line = self._between(ends.at, ends.back, ways_moved) - ends.hi * axes[2]
-            back = np.einsum("ijk,jk->ik", axes, line)
-            first, slope = _seen(net, "azimuth", back)
-            own_back = -np.einsum("ijk,ajk->iak", axes, self.axes[:, :, ends.at])
-            own_back[:, :2] += _turned(self.turning[:, :, ends.at], back)
-            found[0] = found[0] - np.einsum("ik,iak->ak", slope, own_back)
-            there = np.einsum("ijk,ajk->iak", axes, self.axes[:, :, ends.back])
-            found.append(-np.einsum("ik,iak->ak", slope, there))
-            value = value - first
-        return value[None], np.concatenate(found)[None]
+        return Sights(net, self, kind, ends).values_and_slopes(x)
 
-    def _moved(self, x: FloatArray) -> FloatArray:
+    def moved(self, x: FloatArray) -> FloatArray:
         """Ways (3, m) that marks have moved, geocentric."""
         return np.asarray(np.einsum("ijm,im->jm", self.axes, self.moves(x)))
 
-    def _between(self, at: IntArray, to: IntArray, moved: FloatArray) -> FloatArray:
+    def between(self, at: IntArray, to: IntArray, moved: FloatArray) -> FloatArray:
         """Vectors (3, k) from marks to marks. The large numbers are taken from each other first, so that
         nothing of a small move is lost in them."""
         return np.asarray((self.xyz[:, to] - self.xyz[:, at]) + (moved[:, to] - moved[:, at]))
 
-    def _heights(self, net: Network, ends: Ends, x: FloatArray) -> tuple[FloatArray, FloatArray]:
-        moves = self.moves(x)
-        height = self.height + moves[2] - np.einsum("am,am->m", self.slope, moves[:2])
-        if not net.plane:
+
+class Sights:
+    """Observations of one kind about places: what stays as long as the places do is worked out once."""
+
+    def __init__(self, net: Network, about: About, kind: str, ends: Ends) -> None:
+        self.net, self.about, self.kind, self.ends = net, about, kind, ends
+        if kind == "vector":
+            ways = [s * about.axes[:, :, e].transpose(1, 0, 2) for s, e in ((-1.0, ends.at), (1.0, ends.to))]
+            self._slopes = np.concatenate(ways, axis=1)
+        elif kind == "height_difference":
+            slope = np.stack([-about.slope[0], -about.slope[1], np.ones(about.xyz.shape[1])])
+            self._slopes = np.concatenate([-slope[:, ends.at], slope[:, ends.to]])[None]
+        else:
+            self._line = _Line(net, about, ends.at, ends.to, ends.hi, ends.ht)
+        if kind == "angle":
+            self._back = _Line(net, about, ends.at, ends.back, ends.hi, np.zeros(ends.at.size))
+
+    def values_and_slopes(self, x: FloatArray) -> tuple[FloatArray, FloatArray]:
+        """See About."""
+        about, ends = self.about, self.ends
+        if self.kind == "vector":
+            return about.between(ends.at, ends.to, about.moved(x)), self._slopes
+        if self.kind == "height_difference":
+            return self._heights(x), self._slopes
+        moved = about.moved(x)
+        local, own = self._line.at(moved)
+        value, slope = _seen(self.net, "azimuth" if self.kind == "angle" else self.kind, local)
+        found = [_along(slope, own), _along(slope, self._line.ways)]
+        if self.kind == "angle":
+            back, own = self._back.at(moved)
+            first, slope = _seen(self.net, "azimuth", back)
+            found[0] = found[0] - _along(slope, own)
+            found.append(-_along(slope, self._back.ways))
+            value = value - first
+        return value[None], np.concatenate(found)[None]
+
+    def _heights(self, x: FloatArray) -> FloatArray:
+        about, ends = self.about, self.ends
+        moves = about.moves(x)
+        height = about.height + moves[2] - np.einsum("am,am->m", about.slope, moves[:2])
+        if not self.net.plane:
             height = height + (moves[0] ** 2 + moves[1] ** 2) / (2.0 * EARTH_RADIUS_M)
-        slope = np.stack([-self.slope[0], -self.slope[1], np.ones(moves.shape[1])])
-        ways = np.concatenate([-slope[:, ends.at], slope[:, ends.to]])
-        return np.asarray(height[ends.to] - height[ends.at])[None], ways[None]
+        return np.asarray(height[ends.to] - height[ends.at])[None]
+
+
+class _Line:
+    """Lines from axes of instruments to targets: base (3, k) between them where no mark has moved; ways
+    (3, 3, k): how their components in east, north, up of the instrument change as the target moves, own: as
+    the instrument does, but for the turning of its axes."""
+
+    def __init__(
+        self, net: Network, about: About, at: IntArray, to: IntArray, hi: FloatArray, ht: FloatArray
+    ) -> None:
+        self._at, self._to, self._about = at, to, about
+        self._axes = about.verticals[:, :, at]
+        self._base = (about.xyz[:, to] - about.xyz[:, at]) - hi * self._axes[2]
+        self._base += ht * about.verticals[2][:, to]
+        self.ways = np.einsum("ijk,ajk->iak", self._axes, about.axes[:, :, to])
+        self._own = -np.einsum("ijk,ajk->iak", self._axes, about.axes[:, :, at])
+        self._flat = net.dimensions == 2
+        self._turning = about.turning[:, :, at]
+        if self._flat:
+            self.ways[2], self._own[2] = 0.0, 0.0
+
+    def at(self, moved: FloatArray) -> tuple[FloatArray, FloatArray]:
+        """Components (3, k) for ways (3, m) that marks have moved, and how they change (3, 3, k) as the
+        instrument moves. The large numbers were taken from each other first, so that nothing of a small move
+        is lost in them."""
+        line = self._base + (moved[:, self._to] - moved[:, self._at])
+        local = np.einsum("ijk,jk->ik", self._axes, line)
+        if self._flat:
+            local[2] = 0.0
+            return local, self._own
+        own = self._own.copy()
+        own[:, :2] += _turned(self._turning, local)
+        return local, own
+
+
+def _along(slope: FloatArray, ways: FloatArray) -> FloatArray:
+    return np.asarray(np.einsum("ik,iak->ak", slope, ways))
 
 
 def _turned(turning: FloatArray, local: FloatArray) -> FloatArray:

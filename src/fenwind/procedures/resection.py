@@ -106,17 +106,8 @@ class Resection:
 def reduce(shots: Sequence[Sighting], options: ResectionOptions) -> Reduced:
     """Bring to face 1, take collimation and index off, reduce to horizontal distance and height difference.
     Raises ProcedureError for a reading that cannot be."""
-    second = np.array([s.face == 2 for s in shots])
-    hz = np.array([s.direction for s in shots]) - np.where(second, math.pi, 0.0)
-    za = np.array([s.zenith for s in shots])
-    za = np.where(second, 2.0 * math.pi - za, za)
+    hz, za, collimation, index = in_face_one(shots)
     names = [s.target for s in shots]
-    collimation, index = _faces(names, hz, za, second)
-    sin = np.where(np.isfinite(za), np.sin(np.where(np.isfinite(za), za, 0.5 * math.pi)), 1.0)
-    c = 0.0 if math.isnan(collimation) else collimation
-    i = 0.0 if math.isnan(index) else index
-    hz = hz + np.where(second, c, -c) / sin
-    za = za - np.where(second, -i, i)
     s = np.array([shot.distance + shot.prism_m for shot in shots])
     if (s <= 0.0).any():
         bad = names[int(np.flatnonzero(s <= 0.0)[0])]
@@ -127,6 +118,20 @@ def reduce(shots: Sequence[Sighting], options: ResectionOptions) -> Reduced:
         targets=tuple(names), direction=hz, hd=hd, dh=dh, covariance=covariance, collimation=collimation,
         index=index,
     )  # fmt: skip
+
+
+def in_face_one(shots: Sequence[Sighting]) -> tuple[FloatArray, FloatArray, float, float]:
+    """Directions and zenith angles (k,) as of face 1, without collimation and index, which follow: nan where
+    nothing was read in both faces."""
+    second = np.array([s.face == 2 for s in shots])
+    hz = np.array([s.direction for s in shots]) - np.where(second, math.pi, 0.0)
+    za = np.array([s.zenith for s in shots])
+    za = np.where(second, 2.0 * math.pi - za, za)
+    collimation, index = _faces([s.target for s in shots], hz, za, second)
+    sin = np.where(np.isfinite(za), np.sin(np.where(np.isfinite(za), za, 0.5 * math.pi)), 1.0)
+    c = 0.0 if math.isnan(collimation) else collimation
+    i = 0.0 if math.isnan(index) else index
+    return hz + np.where(second, c, -c) / sin, za - np.where(second, -i, i), collimation, index
 
 
 def _faces(

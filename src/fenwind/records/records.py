@@ -11,7 +11,7 @@ from typing import Literal
 
 from fenwind.geodesy.frames import FrameSpec
 from fenwind.records.lines import LevelBook, TraverseBook
-from fenwind.records.network import NetworkStep, ObservationSet
+from fenwind.records.network import DesignStep, EpochsStep, NetworkStep, ObservationSet
 from fenwind.records.sessions import Antenna, BaseSetup, Equipment, Occupation
 from fenwind.records.setups import Setup
 
@@ -243,6 +243,8 @@ Record = (
     | Equipment
     | ObservationSet
     | NetworkStep
+    | DesignStep
+    | EpochsStep
     | Setup
     | TraverseBook
     | LevelBook
@@ -266,6 +268,8 @@ KINDS: dict[str, type[Record]] = {
     "equipment": Equipment,
     "observations": ObservationSet,
     "network": NetworkStep,
+    "design": DesignStep,
+    "epochs": EpochsStep,
     "setup": Setup,
     "traverse": TraverseBook,
     "levelling": LevelBook,

@@ -23,6 +23,7 @@ from fenwind.quantities.numbers import format_fixed
 from fenwind.reports import evidence
 from fenwind.reports.fit_report import mm
 from fenwind.reports.model import Figure, Paragraph, Report, Section, Table
+from fenwind.reports.network_words import opinion_words, weighing_words
 from fenwind.reports.plan_figure import PlanContent, plan_figure
 
 FloatArray = NDArray[np.float64]
@@ -75,8 +76,19 @@ def _network_words(state: JobState, found: Adjusted) -> str:
     frame = state.frames[step.frame].spec.name if step.frame in state.frames else "?"
     return (
         f"{step.name} adjusts {count}{source} in {frame} in {_dimensions(found)}; what is given there "
-        f"{DATUM[step.datum]}{plumb}."
+        f"{DATUM[step.datum]}{plumb}.{_weighing(found)}"
     )
+
+
+def _weighing(found: Adjusted) -> str:
+    """How observations are weighed, where that is not as they state."""
+    step, said = found.step, weighing_words(found)
+    if step.centring_m:
+        said += f"Instruments and targets are taken as centred to {mm(step.centring_m)} mm. "
+    if step.down:
+        many = len(step.down)
+        said += f"{many} observation{'s are' if many > 1 else ' is'} weighed down. "
+    return f" {said}".rstrip()
 
 
 def _dimensions(found: Adjusted) -> str:
@@ -96,7 +108,7 @@ def _whole(found: Adjusted) -> str:
         "smallest "
         f"error stated is found with power {step.power:.0%} (Baarda). Sigmas are those of the "
         "observations, not "
-        f"multiplied by the variance factor.{lost}"
+        f"multiplied by the variance factor.{lost} {opinion_words(found)}".rstrip()
     )
 
 

@@ -14,9 +14,9 @@ from numpy.typing import NDArray
 from fenwind.geodesy.geoid import GeoidGrid
 from fenwind.procedures.network_model import Network, computed, positions_of
 from fenwind.quantities.angles import RAD_PER_SECOND
-from fenwind.records.network import NetworkStep, ObservationSet
-from fenwind.records.records import Record
-from fenwind.standins.tarnholt import GRID_FILE
+from fenwind.records.network import DesignStep, NetworkStep, ObservationSet
+from fenwind.records.records import Mark, Record
+from fenwind.standins.tarnholt import GRID_FILE, records
 from fenwind.standins.tarnholt_days import true_places
 
 FloatArray = NDArray[np.float64]
@@ -80,6 +80,31 @@ def network(folder: Path) -> list[Record]:
         at, to = pair.split()
         observed("height_difference", at, to, 0.0012)
     return [_set(rows), NetworkStep(id="net-1", name="Network 1", frame="map", observations="net-1-rows")]
+
+
+#: Pillars that are planned over the east slope, on the map.
+_PILLARS = {
+    "W-1": (464_180.0, 6_796_880.0, 1271.0), "W-2": (464_260.0, 6_796_420.0, 1266.5),
+    "W-3": (463_990.0, 6_796_590.0, 1252.0),
+}  # fmt: skip
+_PLANNED = (
+    "vector T-02 W-1", "vector T-01 W-1", "vector T-02 W-2", "vector W-1 W-2", "vector W-2 W-3",
+    "sighting W-1 W-2", "sighting W-1 W-3", "sighting W-2 W-3", "levelling W-1 W-3",
+)  # fmt: skip
+
+
+def design() -> list[Record]:
+    """Three pillars to watch the east slope from, planned and not observed yet."""
+    known = {mark.name: mark.id for mark in records(planted=True) if isinstance(mark, Mark)}
+    marks = [Mark(id=f"pillar-{name}", name=name, code="PL") for name in _PILLARS]
+    ids = known | {mark.name: mark.id for mark in marks}
+    kind, at, to = zip(*(line.split() for line in _PLANNED), strict=True)
+    step = DesignStep(
+        id="design-1", name="Design 1", frame="map", kind=kind, at=tuple(ids[n] for n in at),
+        to=tuple(ids[n] for n in to), marks=tuple((ids[n], *where) for n, where in _PILLARS.items()),
+        limit_m=0.006,
+    )  # fmt: skip
+    return [*marks, step]
 
 
 def _set(rows: list[dict[str, Any]]) -> ObservationSet:

@@ -11,30 +11,43 @@ from typing import Any
 
 import numpy as np
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QFileDialog, QMenu, QPushButton, QWidget
+from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QMenu, QPushButton, QWidget
 
 from fenwind.desk.actions import ActionSpec
 from fenwind.desk.bridge import JobBridge
 from fenwind.desk.shell import PlainLabel, WholeLabel, look
 from fenwind.desk.stage_table import Stage
+from fenwind.desk.stages.network_options import NetworkOptions, TestBars, option_parts
 from fenwind.desk.stages.sheet import RecordSheet
 from fenwind.desk.statement import choice
 from fenwind.desk.table import Column, RecordTable
 from fenwind.errors import FenwindError, ParseError
 from fenwind.estimation.distributions import normal_quantile
-from fenwind.exchange.network_csv import observation_set, read_network
+from fenwind.exchange.landxml_survey import read_observations
+from fenwind.exchange.network_csv import observation_set
 from fenwind.geodesy.frames import height_words
 from fenwind.job.derive import Derived
-from fenwind.job.network_gestures import change, hold, set_off, take_observations
+from fenwind.job.network_gestures import (
+    adjust_everything,
+    change,
+    hold,
+    set_off,
+    take_observations,
+    weigh_down,
+)
 from fenwind.job.state import JobState
 from fenwind.job.steps.network import Adjusted
 from fenwind.job.steps.outcome import Node
+from fenwind.procedures.accuracy_classes import between
 from fenwind.procedures.network import RowFigures
+from fenwind.procedures.network_robust import STANDS_OUT
 from fenwind.quantities.angles import RAD_PER_SECOND
 from fenwind.quantities.numbers import format_fixed, parse_number
 from fenwind.records.entries import Gesture, amend
-from fenwind.records.network import NetworkStep, ObservationSet
+from fenwind.records.network import EVERYTHING, NetworkStep, ObservationSet, RowKey
+from fenwind.records.sessions import BaseSetup
 from fenwind.reports.fit_report import mm
+from fenwind.reports.network_words import between_words, opinion_words, weighing_words
 from fenwind.reports.statement import Part
 from fenwind.reports.trail import Link
 
@@ -47,9 +60,11 @@ LITTLE = 0.1
 @dataclass(frozen=True, slots=True, kw_only=True)
 class _Row:
     """One observation of the set: its number there, and of its worst component residual, w, redundancy,
-    smallest error found, what that would do; nan without. scale: metres or radians of the unit shown."""
+    smallest error found, what that would do; what a second opinion leaves of its weight; nan without.
+    factor: what its sigma is enlarged by."""
 
     number: int
+    key: RowKey
     kind: str
     at: str
     to: str
@@ -60,6 +75,8 @@ class _Row:
     redundancy: float
     mdb: float
     external_m: float
+    keeps: float
+    factor: float
 
     @property
     def angle(self) -> bool:
@@ -81,12 +98,20 @@ class NetworkSheet(RecordSheet):
 
     def __init__(self, bridge: JobBridge, stage: Stage) -> None:
         super().__init__(bridge, stage)
+        self.options = NetworkOptions(bridge, self.ask, lambda step: self._observations(step, self.found()))
         self.statement.set_menus(
-            {"rows": self._menu_rows, "hold": self._menu_hold, "slope": self._menu_slope}
-        )
-        self.statement.part_clicked.connect(self._ask_k)
-        self.verdict = WholeLabel("")
-        self.column.addWidget(self.verdict)
+            {
+                "rows": self._menu_rows, "hold": self._menu_hold, "slope": self._menu_slope,
+                "weights": self.options.menu_weights, "biases": self.options.menu_biases,
+                "robust": self.options.menu_robust,
+            }
+        )  # fmt: skip
+        self.statement.part_clicked.connect(self._ask_part)
+        self.verdict, self.bars = WholeLabel(""), TestBars()
+        line = QHBoxLayout()
+        line.addWidget(self.verdict, 1)
+        line.addWidget(self.bars, 0, Qt.AlignmentFlag.AlignTop)
+        self.column.addLayout(line)
         self.empty = PlainLabel("")
         self.empty.setWordWrap(True)
         look(self.empty, "faint")
@@ -121,7 +146,7 @@ class NetworkSheet(RecordSheet):
                 key="use", title="use", width=44, box=lambda r: r.on, toggle=self._toggle,
                 tip="Click to leave it out, or to take it in again",
             ),
-            Column(key="kind", title="kind", text=lambda r: r.kind.replace("_", " "), width=112, tone=_tone),
+            Column(key="kind", title="kind", text=_kind_words, width=112, tone=_tone),
             Column(key="at", title="at", text=lambda r: r.at, width=60, tone=_bold, whole=True),
             Column(key="to", title="to", text=lambda r: r.to, width=60, tone=_bold, whole=True),
             figure("residual", "left over", lambda r: r.residual, 84, "Adjusted - observed"),
@@ -142,6 +167,22 @@ class NetworkSheet(RecordSheet):
                 value=lambda r: r.external_m, text=lambda r: mm(r.external_m), tone=_tone,
                 tip="What such an error would do to its marks",
             ),
+            *self._opinion_columns(),
+        ]  # fmt: skip
+
+    def _opinion_columns(self) -> list[Column]:
+        """What a second opinion says of each."""
+        step = self.step
+        if step is None or not step.robust:
+            return []
+        return [
+            Column(
+                key="keeps", title="keeps of", unit="its weight", right=True, width=76,
+                value=lambda r: r.keeps, text=lambda r: f"{format_fixed(100.0 * r.keeps, 0)} %"
+                if r.keeps == r.keeps else "",
+                tone=lambda r: "doubt" if r.keeps < STANDS_OUT else _tone(r),
+                tip="When none may pull the others: under half, it stands out",
+            )
         ]  # fmt: skip
 
     # What is shown
@@ -160,8 +201,9 @@ class NetworkSheet(RecordSheet):
         step, found = self.step, self.found()
         self.empty.setVisible(step is None)
         self.first.setVisible(step is None)
-        for widget in (self.statement, self.verdict, self.table):
+        for widget in (self.statement, self.verdict, self.table, self.bars):
             widget.setVisible(step is not None)
+        self.options.step = step
         if step is None:
             self.caption.setText("NETWORK")
             self.empty.setText(self.stage.empty)
@@ -169,13 +211,16 @@ class NetworkSheet(RecordSheet):
         self.caption.setText(step.name.upper())
         self.statement.show_parts(self._parts(step, found))
         self.verdict.setText(_verdict(step, found))
+        self.table.records.set_columns(self._columns())
         self.table.records.set_rows(self._rows(step, found))
+        figures = found.figures.values() if isinstance(found, Adjusted) else ()
+        self.bars.show_tests(np.concatenate([f.w for f in figures]) if figures else np.zeros(0))
 
     def _parts(self, step: NetworkStep, found: Adjusted | FenwindError | None) -> list[Part]:
         state = self.bridge.state
-        one = state.of(ObservationSet).get(step.observations)
+        one = self._observations(step, found)
         frame = state.frames.get(step.frame)
-        count = 0 if one is None else len(one.kind) - len(step.off)
+        count = 0 if one is None else sum(one.key(i) not in step.off for i in range(len(one.kind)))
         what = f"{one.name}, {count} observations" if one is not None else "observations that are gone"
         parts = [Part(text="Adjust "), Part(text=what, key="rows")]
         if isinstance(found, Adjusted):
@@ -186,14 +231,16 @@ class NetworkSheet(RecordSheet):
         ]
         if not (isinstance(found, Adjusted) and found.result.net.plane):  # a plane's plumb lines are parallel
             parts += [Part(text=", plumb lines "), Part(text=_slope_words(state, step), key="slope")]
-        return [*parts, Part(text=", refraction "), Part(text=f"{step.k:g}", key="k"), Part(text=".")]
+        parts += [Part(text=", refraction "), Part(text=f"{step.k:g}", key="k")]
+        return [*parts, *option_parts(step), Part(text=".")]
 
     def _rows(self, step: NetworkStep, found: Adjusted | FenwindError | None) -> list[_Row]:
         state = self.bridge.seen
-        one = state.of(ObservationSet).get(step.observations)
+        one = self._observations(step, found)
         if one is None:
             return []
-        off, nan, out = set(step.off), math.nan, []
+        bases = {key: base.name for key, base in state.of(BaseSetup).items()}
+        off, down, nan, out = set(step.off), dict(step.down), math.nan, []
         for i, kind in enumerate(one.kind):
             number = found.rows[i] if isinstance(found, Adjusted) else -1
             figures = found.figures.get(number) if isinstance(found, Adjusted) and number >= 0 else None
@@ -202,12 +249,15 @@ class NetworkSheet(RecordSheet):
                 c = _worst(figures)
                 parts = (figures.residual, figures.w, figures.redundancy, figures.mdb, figures.external)
                 values = [float(p[c]) for p in parts]
-            names = [state.mark_name(key) for key in (one.at[i], one.to[i])]
+            names = [state.mark_name(key, bases.get(key, "?")) for key in (one.at[i], one.to[i])]
+            opinion = found.opinion if isinstance(found, Adjusted) else None
+            keeps = float(opinion.weights[number]) if opinion is not None and number >= 0 else nan
             out.append(
                 _Row(
-                    number=i, kind=kind, at=names[0], to=names[1], on=i not in off, lost=number < 0,
+                    number=i, kind=kind, at=names[0], to=names[1], key=one.key(i),
+                    on=one.key(i) not in off, lost=number < 0,
                     residual=values[0], w=values[1], redundancy=values[2], mdb=values[3],
-                    external_m=values[4],
+                    external_m=values[4], keeps=keeps, factor=down.get(one.key(i), 1.0),
                 )
             )  # fmt: skip
         return out
@@ -218,7 +268,7 @@ class NetworkSheet(RecordSheet):
         """Take in the observations of a file."""
 
         def make() -> Gesture:
-            rows = read_network(path)
+            rows = read_observations(path)
             name = path.rsplit("/", 1)[-1].rsplit(".", 1)[0]
             return take_observations(
                 self.bridge.state, observation_set(rows, name, path), self.bridge.frame_id
@@ -232,7 +282,10 @@ class NetworkSheet(RecordSheet):
 
     def _choose_file(self) -> None:
         path, _ = QFileDialog.getOpenFileName(
-            self, "Observations of a network", self.bridge.folder, "CSV (*.csv *.txt);;All files (*)"
+            self,
+            "Observations of a network",
+            self.bridge.folder,
+            "Observations (*.csv *.txt *.xml);;All files (*)",
         )
         if path:
             self.take(path)
@@ -243,11 +296,26 @@ class NetworkSheet(RecordSheet):
                 choice(menu, step.name, partial(self.look_at, step.id), checked=step is self.step)
         menu.addSeparator()
         choice(menu, "Take in observations …", self._choose_file)
+        choice(menu, "Adjust everything observed", self._adjust_everything)
+
+    def _adjust_everything(self) -> None:
+        self.wanted.emit()
+        bridge = self.bridge
+        if bridge.attempt(lambda: adjust_everything(bridge.state, bridge.frame_id)):
+            self.look_at(list(bridge.state.of(NetworkStep))[-1])
+
+    def _observations(
+        self, step: NetworkStep, found: Adjusted | FenwindError | None
+    ) -> ObservationSet | None:
+        """What it adjusts; of everything, what came of it knows."""
+        if step.observations == EVERYTHING:
+            return found.observations if isinstance(found, Adjusted) else None
+        return self.bridge.state.of(ObservationSet).get(step.observations)
 
     def _given(self, step: NetworkStep) -> dict[str, str]:
         """Names by id of the marks that are given in its frame and observed."""
         state = self.bridge.state
-        one = state.of(ObservationSet).get(step.observations)
+        one = self._observations(step, self.found())
         seen = set() if one is None else {*one.at, *one.to, *one.back}
         given = {g.mark for g in state.given.values() if g.active and g.frame == step.frame}
         return {key: state.marks[key].name for key in state.marks if key in given & seen}
@@ -290,9 +358,11 @@ class NetworkSheet(RecordSheet):
         step = self.step
         return step is not None and self.bridge.do(change(step, what, **changes))
 
-    def _ask_k(self, key: str) -> None:
+    def _ask_part(self, key: str) -> None:
         step = self.step
-        if step is not None:
+        if key == "centring":
+            self.options.ask_centring()
+        elif step is not None:
             self.ask.ask("Coefficient of refraction:", self._use_k, text=f"{step.k:g}", button="Use it")
 
     def _use_k(self, text: str) -> bool:
@@ -308,12 +378,46 @@ class NetworkSheet(RecordSheet):
     def _toggle(self, row: _Row) -> None:
         step = self.step
         if step is not None:
-            self.bridge.do(set_off(step, [row.number], row.on))
+            self.bridge.do(set_off(step, [row.key], row.on))
 
     def _switch(self, off: bool) -> None:
         step = self.step
         if step is not None:
-            self.bridge.do(set_off(step, [r.number for r in self.table.selected_rows()], off))
+            self.bridge.do(set_off(step, [r.key for r in self.table.selected_rows()], off))
+
+    def _ask_down(self) -> None:
+        rows = self.table.selected_rows()
+        if rows:
+            self.ask.ask("Enlarge their sigmas by:", self._weigh_down, text=f"{rows[0].factor:g}",
+                         placeholder="2", button="Weigh down")  # fmt: skip
+
+    def _weigh_down(self, text: str) -> bool:
+        step = self.step
+        try:
+            factor = parse_number(text)
+            if not 1.0 <= factor <= 1e6:
+                raise ParseError(f"{text.strip()} is no factor", hint="Type 1 for its own weight, or more")
+        except FenwindError as error:
+            self.bridge.tell_error(error)
+            return False
+        keys = [r.key for r in self.table.selected_rows()]
+        return step is not None and self.bridge.do(weigh_down(step, keys, factor))
+
+    def _ask_between(self) -> None:
+        self.wanted.emit()
+        self.ask.ask("How well are which two marks known to each other?", self._tell_between,
+                     placeholder="T-01 T-05", button="Tell it")  # fmt: skip
+
+    def _tell_between(self, text: str) -> bool:
+        found, names = self.found(), text.replace(",", " ").split()
+        if not isinstance(found, Adjusted) or len(names) != 2 or names[0] == names[1] or (
+            not set(names) <= set(found.result.marks.index)
+        ):  # fmt: skip
+            self.bridge.told.emit("Type the names of two marks of the network.", "doubt")
+            return False
+        a, b = names
+        self.bridge.told.emit(between_words(a, b, between(found.result, a, b), self.bridge.unit), "")
+        return True
 
     def _on_row(self, row: _Row) -> None:
         self.bridge.select(row.at)
@@ -341,7 +445,7 @@ class NetworkSheet(RecordSheet):
             or rows[0].lost
         ):
             return None
-        without = self.bridge.what_if((amend(step, off=tuple(sorted({*step.off, rows[0].number}))),))
+        without = self.bridge.what_if((amend(step, off=(*step.off, rows[0].key)),))
         if without is None:
             return None
         heading = f"WITHOUT THE {rows[0].kind.replace('_', ' ').upper()} {rows[0].at} – {rows[0].to}"
@@ -358,6 +462,11 @@ class NetworkSheet(RecordSheet):
                 run=self._take_in,
             ),
             ActionSpec(
+                id="network.everything", menu=menu, text="Adjust everything observed",
+                tip="Vectors, setups, levelling, traverses and lists of the job in one solution",
+                run=self._adjust_everything,
+            ),
+            ActionSpec(
                 id="network.off", menu=menu, text="Leave observations out", tip="They are kept and take "
                     "no part",
                 run=partial(self._switch, True), enabled=some,
@@ -366,11 +475,25 @@ class NetworkSheet(RecordSheet):
                 id="network.on", menu=menu, text="Use observations again", tip="They take part",
                 run=partial(self._switch, False), enabled=some,
             ),
+            ActionSpec(
+                id="network.down", menu=menu, text="Weigh observations down …",
+                tip="Their sigmas are enlarged", run=self._ask_down, enabled=some,
+            ),
+            ActionSpec(
+                id="network.between", menu=menu, text="Accuracy between two marks …",
+                tip="Relative ellipse, and the class it keeps", run=self._ask_between,
+                enabled=lambda: isinstance(self.found(), Adjusted),
+            ),
         )  # fmt: skip
 
 
 def _tone(row: _Row) -> str:
     return "off" if not row.on or row.lost else ""
+
+
+def _kind_words(row: _Row) -> str:
+    times = f" ÷ {row.factor:g}" if row.factor != 1.0 else ""
+    return f"{row.kind.replace('_', ' ')}{times}"
 
 
 def _bold(row: _Row) -> str:
@@ -409,8 +532,10 @@ def _verdict(step: NetworkStep, found: Adjusted | FenwindError | None) -> str:
     lost = f" Not determined: {', '.join(found.result.lost)}." if found.result.lost else ""
     return (
         f"{dof} left over; variance factor {format_fixed(found.variance_factor, 2)}, probability "
-        f"{format_fixed(found.p_value, 3)}: {passed}. Tests at {step.alpha:g}, power {step.power:g}.{lost}"
-    )
+        f"{format_fixed(found.p_value, 3)}: {passed}. Tests at {step.alpha:g}, power {step.power:g}.{lost} "
+        + weighing_words(found)
+        + opinion_words(found)
+    ).rstrip()
 
 
 def _without(found: Adjusted, without: Derived, step: NetworkStep) -> list[Link]:

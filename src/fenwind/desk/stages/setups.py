@@ -5,7 +5,8 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from datetime import datetime
 from functools import partial
 from typing import Any
 
@@ -21,9 +22,11 @@ from fenwind.desk.stages.sheet import RecordSheet
 from fenwind.desk.statement import choice
 from fenwind.desk.table import Column, RecordTable
 from fenwind.errors import FenwindError
+from fenwind.exchange.field_book import is_field_book, read_setups, write_field_book
+from fenwind.exchange.landxml_survey import write_field_work
 from fenwind.exchange.setup_csv import read_sightings, setup_record
 from fenwind.geodesy.axes import ShownAxis
-from fenwind.job.setup_gestures import change, set_use, take_setup
+from fenwind.job.setup_gestures import change, set_use, take_setup, take_setups
 from fenwind.job.steps.outcome import Node
 from fenwind.job.steps.setup import Placed
 from fenwind.quantities.angles import RAD_PER_SECOND, format_angle, usual_decimals
@@ -237,21 +240,71 @@ class SetupsSheet(RecordSheet):
         """Take in the sightings of a file from an instrument over a mark."""
 
         def make() -> Gesture:
-            record = setup_record(read_sightings(path), path)
-            b = self.bridge
-            adopted = b.derived.adopted.get(b.frame_id)
-            rows = zip(adopted.names, adopted.basis, strict=True) if adopted is not None else ()
-            known = {name for name, basis in rows if basis in ("given", "adjusted")}
-            return take_setup(b.state, record, station, height_m, b.frame_id, known)
+            record, b = setup_record(read_sightings(path), path), self.bridge
+            return take_setup(b.state, record, station, height_m, b.frame_id, self._known())
 
         return self.take_in(Setup, make)
 
+    def take_field_book(self, path: str) -> bool:
+        """Take in the setups of a field book or of LandXML, which say themselves where they stood."""
+
+        def make() -> Gesture:
+            found = [
+                replace(setup_record(one.shots, path), station=one.station, height_m=one.height_m)
+                for one in read_setups(path).values()
+            ]
+            return take_setups(self.bridge.state, found, self.bridge.frame_id, self._known())
+
+        return self.take_in(Setup, make)
+
+    def _known(self) -> set[str]:
+        """Names of the marks that are known in the frame shown."""
+        adopted = self.bridge.derived.adopted.get(self.bridge.frame_id)
+        rows = zip(adopted.names, adopted.basis, strict=True) if adopted is not None else ()
+        return {name for name, basis in rows if basis in ("given", "adjusted")}
+
     def _choose_file(self) -> None:
         path, _ = QFileDialog.getOpenFileName(
-            self, "Sightings of a setup", self.bridge.folder, "CSV (*.csv *.txt);;All files (*)"
+            self, "Sightings of a setup, a field book, LandXML", self.bridge.folder,
+            "Field work (*.csv *.txt *.xml);;All files (*)",
+        )  # fmt: skip
+        if path:
+            self.open_file(path)
+
+    def open_file(self, path: str) -> None:
+        """Take in what a file holds: one setup, whose station is asked for, or a field book."""
+        try:
+            book = is_field_book(path)
+        except FenwindError as error:
+            self.bridge.tell_error(error)
+            return
+        if book:
+            self.take_field_book(path)
+        else:
+            self.ask_station(path)
+
+    def _write(self) -> None:
+        path, _ = QFileDialog.getSaveFileName(
+            self, "Write field work", f"{self.bridge.folder}/field-work.xml", "LandXML (*.xml);;CSV (*.csv)"
         )
         if path:
-            self.ask_station(path)
+            self.write_to(path)
+
+    def write_to(self, path: str) -> bool:
+        """Write every setup that is on as LandXML or as a field book."""
+        state = self.bridge.state
+        setups = [s for s in state.of(Setup).values() if s.active]
+        names = {key: mark.name for key, mark in state.marks.items()}
+        try:
+            if path.lower().endswith(".csv"):
+                write_field_book(path, setups, names)
+            else:
+                write_field_work(path, setups, names, datetime.now())
+        except FenwindError as error:
+            self.bridge.tell_error(error)
+            return False
+        self.bridge.told.emit(f"{len(setups)} setups are in {path}.", "")
+        return True
 
     def ask_station(self, path: str) -> None:
         """Ask which mark the instrument stood over, and how high it was."""
@@ -360,6 +413,9 @@ class SetupsSheet(RecordSheet):
             self._use([row.number for row in self.table.selected_rows()], word)
 
         return (
+            ActionSpec(id="setups.write", menu=self.stage.name, text="Write field work …",
+                       tip="All setups as LandXML or CSV", run=self._write,
+                       enabled=lambda: bool(self.bridge.state.of(Setup))),
             ActionSpec(id="setups.take", menu=self.stage.name, text="Take in a setup …",
                        tip="Sightings of one instrument from a list", run=self._choose_file),
             spec("use", "Let sightings take part", "They place the instrument", partial(use, "used")),

@@ -42,6 +42,7 @@ class SheetsPage(StagePage):
             self.stack.addWidget(sheet)
             sheet.plan_changed.connect(self.plan_changed)
             sheet.trail_changed.connect(self.trail_changed)
+            sheet.wants_place.connect(self.wants_place)
         row.addStretch(1)
         self.chips[0].setChecked(True)
         layout = QVBoxLayout(self)
@@ -78,6 +79,9 @@ class SheetsPage(StagePage):
 
     def plan_step(self) -> Node | None:
         return self.sheet.plan_step()
+
+    def place_picked(self, e_m: float, n_m: float) -> None:
+        self.sheet.place_picked(e_m, n_m)
 
     def overlay(self, scene: Scene) -> None:
         self.sheet.overlay(scene)

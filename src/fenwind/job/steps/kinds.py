@@ -5,7 +5,9 @@ from __future__ import annotations
 from fenwind.job.steps.adoption import Adoption
 from fenwind.job.steps.base import Base
 from fenwind.job.steps.carried_on import CarriedOn
+from fenwind.job.steps.design import DesignKind
 from fenwind.job.steps.elsewhere import GivenElsewhere
+from fenwind.job.steps.epochs import EpochsKind
 from fenwind.job.steps.fit import Fit
 from fenwind.job.steps.known import Known
 from fenwind.job.steps.levelled import LevellingKind
@@ -33,6 +35,8 @@ STEP_KINDS: dict[str, StepKind] = {
         Fit(),
         NetworkKind(),
         LoopsKind(),
+        DesignKind(),
+        EpochsKind(),
         SetupKind(),
         SightedMarks(),
         TraverseKind(),

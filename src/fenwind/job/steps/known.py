@@ -22,6 +22,12 @@ def known(frame: str) -> Node:
     return Node("known", frame)
 
 
+def mark_names(reader: Reader) -> dict[str, str]:
+    """Names of the marks that are on, by id."""
+    marks = reader.rows(Mark, "name", active=True)
+    return dict(zip(marks.ids.tolist(), marks["name"].tolist(), strict=True))
+
+
 def given_in(reader: Reader, frame: str, *more: str) -> Rows:
     """Given positions of the active marks in a frame, the latest where a mark has more than one."""
     rows = reader.rows(GivenPosition, "mark", *COORDINATES, *more, active=True, frame=frame)

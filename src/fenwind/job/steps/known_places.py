@@ -16,7 +16,6 @@ from fenwind.job.steps.network import network_node
 from fenwind.procedures.onto_plane import tied
 from fenwind.procedures.positions import Positions
 from fenwind.records.network import NetworkStep
-from fenwind.records.records import Mark
 
 FloatArray = NDArray[np.float64]
 
@@ -29,12 +28,6 @@ class KnownPlace:
     at: FloatArray
     covariance: FloatArray
     origin: str
-
-
-def mark_names(reader: Reader) -> dict[str, str]:
-    """Names of the marks that are on, by id."""
-    marks = reader.rows(Mark, "name", active=True)
-    return dict(zip(marks.ids.tolist(), marks["name"].tolist(), strict=True))
 
 
 def known_places(

@@ -11,7 +11,8 @@ import numpy as np
 from fenwind.errors import ProcedureError
 from fenwind.job.reader import Digest, Reader
 from fenwind.job.state import JobState
-from fenwind.job.steps.known_places import KnownPlace, known_places, mark_names
+from fenwind.job.steps.known import mark_names
+from fenwind.job.steps.known_places import KnownPlace, known_places
 from fenwind.job.steps.outcome import CandidateSet, Drawing, Figures, Node, OfRecord, Outcome, TrailStep
 from fenwind.procedures.levelling import Levelling, LevelResult, level
 from fenwind.procedures.positions import Positions

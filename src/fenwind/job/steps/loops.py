@@ -10,15 +10,14 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from fenwind.errors import ProcedureError
 from fenwind.job.reader import Digest, Reader
 from fenwind.job.state import JobState
-from fenwind.job.steps.known_places import mark_names
+from fenwind.job.steps.everything import observations_of
 from fenwind.job.steps.outcome import Gathering, Node, Outcome
 from fenwind.procedures.loop_closures import Closure
 from fenwind.procedures.network_loops import Observed, closures_of
 from fenwind.progress import Progress
-from fenwind.records.network import NetworkStep, ObservationSet
+from fenwind.records.network import NetworkStep, ObservationSet, RowKey
 
 FloatArray = NDArray[np.float64]
 
@@ -31,17 +30,19 @@ def loops_node(key: str) -> Node:
 @dataclass(frozen=True, kw_only=True, eq=False)
 class Closed:
     """What closes: closures, whose lines are rows of the observations; ends: names at the ends of each row
-    that is on."""
+    that is on; keys: what each is left out by."""
 
     step: NetworkStep
     closures: tuple[Closure, ...]
     ends: Mapping[int, tuple[str, str]]
+    keys: Mapping[int, RowKey]
 
 
 @dataclass(frozen=True, kw_only=True, eq=False)
 class _Inputs:
     step: NetworkStep
     rows: tuple[Observed, ...]
+    keys: Mapping[int, RowKey]
     plane: bool
 
 
@@ -58,17 +59,17 @@ class LoopsKind(Gathering):
         """The observations that are on."""
         step = reader.record(NetworkStep, node.subject)
         assert step is not None
-        one = reader.record(ObservationSet, step.observations)
-        if one is None:
-            raise ProcedureError("its observations are gone", hint="Take them in again")
+        one, names = observations_of(step, reader)
         plane = not reader.frame(step.frame).has_datum
-        return _Inputs(step=step, rows=tuple(_observed(step, one, mark_names(reader))), plane=plane), None
+        rows = tuple(_observed(step, one, names))
+        keys = {row.line: one.key(row.line) for row in rows}
+        return _Inputs(step=step, rows=rows, keys=keys, plane=plane), None
 
     def solve(self, inputs: _Inputs, progress: Progress) -> Closed:
         """Close what closes."""
         found = closures_of(inputs.rows, inputs.plane, inputs.step.loop_limit)
         ends = {row.line: (row.at, row.to) for row in inputs.rows}
-        return Closed(step=inputs.step, closures=tuple(found), ends=ends)
+        return Closed(step=inputs.step, closures=tuple(found), ends=ends, keys=inputs.keys)
 
     def named(self, node: Node, outcome: Outcome, names: Mapping[str, str], state: JobState) -> Any:
         """What closes, or why that cannot be said."""
@@ -81,10 +82,10 @@ def _observed(step: NetworkStep, one: ObservationSet, names: Mapping[str, str]) 
     off = set(step.off)
     zenith = {
         (one.at[i], one.to[i]): one.value[i][0] for i, kind in enumerate(one.kind)
-        if kind == "zenith" and i not in off
+        if kind == "zenith" and one.key(i) not in off
     }  # fmt: skip
     for i, kind in enumerate(one.kind):
-        if i in off or not all(key in names for key in (one.at[i], one.to[i], one.back[i]) if key):
+        if one.key(i) in off or not all(key in names for key in (one.at[i], one.to[i], one.back[i]) if key):
             continue
         value = np.array(one.value[i])
         lift = one.hi_m[i] - one.ht_m[i] if kind == "distance" else 0.0

@@ -15,16 +15,22 @@ from fenwind.geodesy.frames import Frame
 from fenwind.geodesy.geoid import GeoidGrid
 from fenwind.job.reader import Digest, Reader
 from fenwind.job.state import JobState
-from fenwind.job.steps.known import given_in
+from fenwind.job.steps.everything import observations_of
+from fenwind.job.steps.known import given_in, mark_names
 from fenwind.job.steps.outcome import CandidateSet, Drawing, Figures, Node, OfRecord, Outcome, TrailStep
 from fenwind.procedures.network import NetworkResult, RowFigures, row_figures
 from fenwind.procedures.network_case import determined, on_plane, with_geoid_heights
-from fenwind.procedures.network_model import Given, Network, Row
+from fenwind.procedures.network_centring import centred
+from fenwind.procedures.network_model import BIASES, Bias, Given, Network, Row
+from fenwind.procedures.network_robust import Robust, second_opinion
+from fenwind.procedures.network_start import starting_marks
+from fenwind.procedures.network_weights import GroupFactor, balanced, group_factors
+from fenwind.procedures.network_whole import bias_figures
 from fenwind.procedures.onto_plane import tied
 from fenwind.procedures.positions import Positions
 from fenwind.progress import Progress
 from fenwind.records.network import NetworkStep, ObservationSet
-from fenwind.records.records import FrameRecord, Mark
+from fenwind.records.records import FrameRecord
 
 
 def network_node(step: str) -> Node:
@@ -36,7 +42,8 @@ def network_node(step: str) -> Node:
 class Adjusted:
     """A network and what came of it, by names of marks. rows: for each row of the set its number in the
     result, -1 for one that took no part. positions: on the plane, by ids of marks; elsewhere: on the planes
-    of the other frames that have a datum, by their ids."""
+    of the other frames that have a datum, by their ids. factors: of the variances of groups, as estimated;
+    opinion: a robust second one, where it is asked for; biases: each with its value and sigma."""
 
     step: NetworkStep
     observations: ObservationSet
@@ -48,6 +55,9 @@ class Adjusted:
     positions: Positions
     ids: Mapping[str, str]
     elsewhere: Mapping[str, Positions]
+    factors: tuple[GroupFactor, ...] = ()
+    opinion: Robust | None = None
+    biases: tuple[tuple[Bias, float, float], ...] = ()
 
 
 @dataclass(frozen=True, kw_only=True, eq=False)
@@ -58,6 +68,7 @@ class _Inputs:
     others: Mapping[str, Frame]
     control: Mapping[str, Given]
     names: Mapping[str, str]
+    marks: Mapping[str, str]
 
 
 class NetworkKind(OfRecord):
@@ -75,16 +86,12 @@ class NetworkKind(OfRecord):
         """Observations, what is given in the frame, and names of marks."""
         step = reader.record(NetworkStep, node.subject)
         assert step is not None
-        observations = reader.record(ObservationSet, step.observations)
-        if observations is None:
-            raise ProcedureError("its observations are gone", hint="Take them in again")
-        frame = reader.frame(step.frame)
-        marks = reader.rows(Mark, "name", active=True)
-        names = dict(zip(marks.ids.tolist(), marks["name"].tolist(), strict=True))
+        observations, names = observations_of(step, reader)
+        frame, marks = reader.frame(step.frame), mark_names(reader)
         given = given_in(reader, step.frame)
         inputs = _Inputs(
             step=step, observations=observations, frame=frame, others=_others(frame, step.frame, reader),
-            control=_control(frame, given, names), names=names,
+            control=control_of(frame, given, marks), names=names, marks=marks,
         )  # fmt: skip
         return inputs, None
 
@@ -94,11 +101,16 @@ class NetworkKind(OfRecord):
         net, chosen = _network(inputs)
         progress.check()
         result = determined(net)
+        factors = group_factors(result) if result.found is not None else ()
+        if step.components and factors:
+            result, factors = balanced(net, result)
+        progress.check()
+        opinion = second_opinion(result) if step.robust and result.found is not None else None
         progress.check()
         figures = row_figures(result, step.alpha, step.power) if result.found is not None else {}
         dof = result.found.dof if result.found is not None else 0
         squares = result.found.sum_squares if result.found is not None else 0.0
-        ids = {name: key for key, name in inputs.names.items()}
+        ids = {name: key for key, name in inputs.marks.items()}
         names = [n for n in result.marks.names if n in ids]
         plane = on_plane(result, inputs.frame, names)
         return Adjusted(
@@ -107,7 +119,8 @@ class NetworkKind(OfRecord):
             p_value=float(chi2_tail(squares, dof)) if dof > 0 else None,
             variance_factor=squares / dof if dof > 0 else None,
             positions=replace(plane, names=tuple(ids[n] for n in names)), ids=ids,
-            elsewhere=_elsewhere(inputs, result, names, ids),
+            elsewhere=_elsewhere(inputs, result, names, ids), factors=factors, opinion=opinion,
+            biases=tuple(bias_figures(result)) if result.found is not None else (),
         )  # fmt: skip
 
     def gives(self, outcome: Outcome) -> Iterable[tuple[str, CandidateSet]]:
@@ -169,7 +182,7 @@ def _name_of(found: Adjusted, key: str) -> str:
     return next((name for name, known in found.ids.items() if known == key), key)
 
 
-def _control(frame: Frame, given: Any, names: Mapping[str, str]) -> dict[str, Given]:
+def control_of(frame: Frame, given: Any, names: Mapping[str, str]) -> dict[str, Given]:
     """What is given, by names: of a plane as it stands, else latitudes, longitudes and the frame's
     heights."""
     e, n, h = given["e_m"], given["n_m"], given["height_m"]
@@ -217,7 +230,8 @@ def _row(one: ObservationSet, i: int, names: Mapping[str, str]) -> Row:
     covariance = np.array([[c[0]]]) if len(c) == 1 else np.array([c[:3], [c[1], *c[3:5]], [c[2], *c[4:]]])
     return Row(
         kind=one.kind[i], at=names[one.at[i]], to=names[one.to[i]], back=names.get(one.back[i], ""),
-        set=one.setup[i], hi=one.hi_m[i], ht=one.ht_m[i], value=value, covariance=covariance,
+        set=one.setup[i], group=one.group[i], hi=one.hi_m[i], ht=one.ht_m[i], value=value,
+        covariance=covariance,
     )  # fmt: skip
 
 
@@ -226,7 +240,7 @@ def _chosen(inputs: _Inputs) -> list[int]:
     one, off, names = inputs.observations, set(inputs.step.off), inputs.names
     chosen = [
         i for i in range(len(one.kind))
-        if i not in off and all(key in names for key in (one.at[i], one.to[i], one.back[i]) if key)
+        if one.key(i) not in off and all(key in names for key in (one.at[i], one.to[i], one.back[i]) if key)
     ]  # fmt: skip
     if not chosen:
         raise ProcedureError("no observation is switched on", hint="Switch some on, or take more in")
@@ -244,7 +258,9 @@ def _network(inputs: _Inputs) -> tuple[Network, list[int]]:
     """The network of the rows that are on, and which they are. Raises ProcedureError with none."""
     step, frame, names = inputs.step, inputs.frame, inputs.names
     chosen = _chosen(inputs)
-    rows = tuple(_row(inputs.observations, i, names) for i in chosen)
+    down = dict(step.down)
+    one = inputs.observations
+    rows = tuple(_weighed(_row(one, i, names), down.get(one.key(i), 1.0)) for i in chosen)
     space = frame.has_datum and tied(frame)
     dimensions = _dimensions({row.kind for row in rows}, space)
     seen = {n for row in rows for n in (row.at, row.to, row.back)}
@@ -252,15 +268,34 @@ def _network(inputs: _Inputs) -> tuple[Network, list[int]]:
         rows=rows, control={n: g for n, g in inputs.control.items() if n in seen}, dimensions=dimensions,
         plane=not space or dimensions == 1, datum=step.datum, k=step.k,
         hold=frozenset(names[key] for key in step.hold if key in names) if step.hold else None,
+        biases=_biases(step, rows),
     )  # fmt: skip
     if net.plane:
-        return net, chosen
+        return _centred(net, step), chosen
     ellipsoid = frame.geodetic_crs.ellipsoid
     assert ellipsoid is not None
     geoid = frame.geoid_height if isinstance(frame.geoid, GeoidGrid) else None
     net = replace(net, a=ellipsoid.semi_major_metre, f=1.0 / ellipsoid.inverse_flattening, geoid=geoid)
     net = with_geoid_heights(net)
-    return (net if step.slope else replace(net, geoid=None)), chosen
+    return _centred(net if step.slope else replace(net, geoid=None), step), chosen
+
+
+def _weighed(row: Row, factor: float) -> Row:
+    """A row whose sigmas are enlarged."""
+    return row if factor == 1.0 else replace(row, covariance=row.covariance * factor**2)
+
+
+def _biases(step: NetworkStep, rows: tuple[Row, ...]) -> tuple[Bias, ...]:
+    """Biases of groups that have an observation which is on."""
+    there = {(row.group, row.kind) for row in rows}
+    wanted = [Bias(kind=kind, group=group) for kind, group in step.biases]
+    return tuple(b for b in wanted if any((b.group, kind) in there for kind in BIASES[b.kind][1]))
+
+
+def _centred(net: Network, step: NetworkStep) -> Network:
+    if not step.centring_m:
+        return net
+    return centred(net, starting_marks(net)[0], step.centring_m, step.centring_m)
 
 
 def _numbers(inputs: _Inputs, chosen: list[int], result: NetworkResult) -> tuple[int, ...]:

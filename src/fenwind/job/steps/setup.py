@@ -3,7 +3,6 @@ what else it sighted lies."""
 
 from __future__ import annotations
 
-import math
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from typing import Any
@@ -16,8 +15,10 @@ from fenwind.estimation.distributions import plan_reach
 from fenwind.geodesy.frames import Frame
 from fenwind.job.reader import Digest, Reader
 from fenwind.job.state import JobState
-from fenwind.job.steps.known_places import KnownPlace, grid_factor, known_places, mark_names
+from fenwind.job.steps.known import mark_names
+from fenwind.job.steps.known_places import KnownPlace, grid_factor, known_places
 from fenwind.job.steps.outcome import Drawing, Figures, Node, OfRecord, Outcome, TrailStep
+from fenwind.job.steps.sightings import sightings_of
 from fenwind.procedures.average import means
 from fenwind.procedures.positions import Positions
 from fenwind.procedures.resection import (
@@ -25,7 +26,6 @@ from fenwind.procedures.resection import (
     Reduced,
     Resection,
     ResectionOptions,
-    Sighting,
     case_of,
     part_of,
     reduce,
@@ -168,20 +168,7 @@ def _reduced(inputs: _Inputs) -> tuple[Reduced, float]:
         sigma_zenith=setup.sigma_zenith_s * RAD_PER_SECOND, sigma_distance_m=setup.sigma_distance_m,
         sigma_distance_ppm=setup.sigma_distance_ppm,
     )  # fmt: skip
-    columns = zip(
-        setup.target, setup.direction_rad, setup.zenith_rad, setup.distance_m, setup.target_height_m,
-        setup.prism_m, setup.face, strict=True,
-    )  # fmt: skip
-    shots = [
-        Sighting(
-            target=inputs.names.get(target, target), direction=direction,
-            zenith=math.nan if zenith is None else zenith,
-            distance=math.nan if distance is None else distance, target_height=height, prism_m=prism,
-            face=face,
-        )
-        for target, direction, zenith, distance, height, prism, face in columns
-    ]  # fmt: skip
-    return reduce(shots, options), factor
+    return reduce(sightings_of(setup, inputs.names), options), factor
 
 
 def _on_known(inputs: _Inputs, case: Case) -> Resection:

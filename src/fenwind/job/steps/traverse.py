@@ -14,7 +14,8 @@ from fenwind.estimation.distributions import plan_reach
 from fenwind.geodesy.frames import Frame
 from fenwind.job.reader import Digest, Reader
 from fenwind.job.state import JobState
-from fenwind.job.steps.known_places import KnownPlace, grid_factor, known_places, mark_names
+from fenwind.job.steps.known import mark_names
+from fenwind.job.steps.known_places import KnownPlace, grid_factor, known_places
 from fenwind.job.steps.outcome import CandidateSet, Drawing, Figures, Node, OfRecord, Outcome, TrailStep
 from fenwind.procedures.positions import Positions
 from fenwind.procedures.traverse import Ends, Options, Sight, Traverse, TraverseResult, solve, taken_apart

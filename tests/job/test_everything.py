@@ -1,0 +1,162 @@
+"""Everything observed in one network: what each kind of field work says there, and how rows are left out."""
+
+import math
+from typing import Any
+
+import numpy as np
+
+from fenwind.doubts.of_job import Judge
+from fenwind.doubts.settling import settle
+from fenwind.errors import ProcedureError
+from fenwind.job.job import Job
+from fenwind.job.network_gestures import adjust_everything, change, set_off, weigh_down
+from fenwind.procedures.network_model import computed, positions_of
+from fenwind.quantities.angles import RAD_PER_SECOND
+from fenwind.records.entries import Add, amend
+from fenwind.records.lines import TraverseBook
+from fenwind.records.network import NetworkStep
+from fenwind.records.sessions import BaseSetup
+from fenwind.records.setups import Setup
+from tests.support import DemoCase
+
+
+class Everything(DemoCase):
+    def setUp(self) -> None:
+        super().setUp()
+        self.job.record(*adjust_everything(self.job.state, "map"))
+        self.key = list(self.job.state.of(NetworkStep))[-1]
+
+    def found(self) -> Any:
+        return self.derive(self.job).of_kind("network")[self.key]
+
+    def settle(self) -> None:
+        """What was planted put right."""
+        derived = self.derive(self.job)
+        open_doubts = Judge().judge(self.job.state, derived).open
+        for rule in ("traverse.angle", "resect.prism", "occupation.slant"):
+            doubt = next(d for d in open_doubts if d.rule == rule)
+            self.job.record(*settle(self.job.state, doubt, doubt.remedies[0]))
+
+    def test_the_blunders_show_and_then_all_agrees(self) -> None:
+        derived = self.derive(self.job)
+        told = [d for d in Judge().judge(self.job.state, derived).open if d.subject == self.key]
+        texts = " ".join(d.text for d in told)
+        self.assertIn("The distance St-2 – T-08 is off by −33", texts)
+        self.assertIn("The vector T-02 – S-05 is in every loop that misses", texts)
+        remedy = next(d for d in told if "St-2" in d.text)
+        self.job.record(*settle(self.job.state, remedy, remedy.remedies[0]))
+        step = self.job.state.of(NetworkStep)[self.key]
+        self.assertEqual(len(step.off), 1)
+        setup = next(s for s in self.job.state.of(Setup).values() if s.id == str(step.off[0]).split(":")[0])
+        self.assertEqual(setup.name, "Setup 3")
+        self.job.record(*set_off(step, step.off, False))
+        self.settle()
+        found = self.found()
+        self.assertGreater(found.p_value, 0.01)
+        self.assertEqual(found.result.lost, ())
+        w = np.concatenate([f.w for f in found.figures.values()])
+        self.assertLess(np.nanmax(np.abs(w)), 4.0)
+        kinds = {kind: found.observations.kind.count(kind) for kind in dict.fromkeys(found.observations.kind)}
+        self.assertEqual(kinds["vector"], 25)
+        self.assertIn("B2", {row.at for row in found.result.net.rows})  # no mark: a station of its own
+        self.assertNotIn("base-2", found.positions.index)
+        self.assertIn("St-1", found.ids)
+
+    def test_faces_and_prisms(self) -> None:
+        """A sighting read in face 2 is the same one; a prism constant lengthens what was read."""
+        self.settle()
+        before = self.found()
+        setup = next(s for s in self.job.state.of(Setup).values() if s.name == "Setup 1")
+        row = next(i for i, face in enumerate(setup.face) if setup.zenith_rad[i] is not None and face == 1)
+        z = setup.zenith_rad[row] or 0.0
+        turned = {
+            "direction_rad": [(v + math.pi if i == row else v) for i, v in enumerate(setup.direction_rad)],
+            "zenith_rad": [2 * math.pi - z if i == row else v for i, v in enumerate(setup.zenith_rad)],
+            "face": [2 if i == row else v for i, v in enumerate(setup.face)],
+        }
+        self.job.record("x", (amend(setup, **{k: tuple(v) for k, v in turned.items()}),))
+        both = setup.target.count(setup.target[row]) > 1
+        after = self.found()
+        if not both:
+            i = after.positions.index[setup.station]
+            self.assertAlmostEqual(float(after.positions.e_m[i]), float(before.positions.e_m[i]), 6)
+        longer = tuple(p + 0.010 for p in setup.prism_m)
+        self.job.record("x", (amend(self.job.state.of(Setup)[setup.id], prism_m=longer),))
+        rows = [i for i, key in enumerate(after.observations.origin) if key.startswith(setup.id)
+                and after.observations.kind[i] == "distance"]  # fmt: skip
+        longest = self.found()
+        for i in rows:
+            self.assertAlmostEqual(
+                longest.observations.value[i][0] - after.observations.value[i][0], 0.010, 9
+            )
+
+    def test_a_traverse_on_the_earth(self) -> None:
+        """Booked as right, left and deflection from places of the network itself: nothing is left over. One
+        booked in a frame of its own is not taken in, nor one without heights."""
+        self.settle()
+        plain = self.found()
+        net, marks = plain.result.net, plain.result.marks
+        walk = ("T-09", "P-12", "T-08", "T-06", "T-05")
+        at = {n: positions_of(net, marks.place[:, [marks.index[n]]]) for n in walk}
+        zero = np.zeros(1)
+
+        def value(kind: str, a: str, b: str, back: str = "") -> float:
+            return float(computed(net, kind, at[a], at[b], at[back or b], zero, zero)[0, 0])
+
+        angles = [value("angle", walk[i], walk[i + 1], walk[i - 1]) % (2 * math.pi) for i in (1, 2, 3)]
+        heights = [value("height_difference", walk[i], walk[i + 1]) for i in (1, 2, 3)]
+        flat = [math.sqrt(value("distance", walk[i], walk[i + 1]) ** 2 - h**2)
+                for i, h in zip((1, 2, 3), heights, strict=True)]  # fmt: skip
+        ids = {m.name: m.id for m in self.job.state.marks.values()}
+        book = TraverseBook(
+            id="t-9", name="Traverse 9", frame="map", back=ids["T-09"], close=ids["T-05"],
+            here=tuple(ids[n] for n in walk[1:4]), there=tuple(ids[n] for n in walk[2:5]),
+            kind=("right", "left", "deflection"),
+            direction_rad=(angles[0], 2 * math.pi - angles[1], angles[2] - math.pi), distance_m=tuple(flat),
+            dh_m=tuple(heights),
+        )  # fmt: skip
+        self.job.record("x", (Add(record=book),))
+        found = self.found()
+        mine = [i for i, key in enumerate(found.observations.origin) if key.startswith("t-9:")]
+        kinds = [found.observations.kind[i] for i in mine]
+        self.assertEqual(kinds, ["angle", "height_difference", "distance"] * 3)
+        for i in mine:
+            figures = found.figures[found.rows[i]]
+            unit = RAD_PER_SECOND if found.observations.kind[i] == "angle" else 1e-3
+            self.assertLess(abs(float(figures.residual[0])) / unit, 0.05, found.observations.kind[i])
+        for changes in ({"frame": "dam"}, {"dh_m": (None, *heights[1:])}):
+            self.job.record("x", (amend(self.job.state.of(TraverseBook)["t-9"], **changes),))
+            self.assertFalse([k for k in self.found().observations.origin if k.startswith("t-9:")])
+            kept = amend(self.job.state.of(TraverseBook)["t-9"], frame="map", dh_m=tuple(heights))
+            self.job.record("x", (kept,))
+
+    def test_rows_are_left_out_by_what_they_are(self) -> None:
+        """A key stays when other field work comes in before it; a base gone takes its vectors along."""
+        found = self.found()
+        one = found.observations
+        row = one.kind.index("height_difference")
+        key = one.origin[row]
+        step = self.job.state.of(NetworkStep)[self.key]
+        self.job.record(*set_off(step, [key], True))
+        self.job.record(*weigh_down(self.job.state.of(NetworkStep)[self.key], [one.origin[0]], 4.0))
+        base = self.job.state.of(BaseSetup)
+        second = next(b for b in base.values() if b.name == "B2")
+        self.job.record("x", (amend(second, active=False),))
+        after = self.found()
+        self.assertLess(len(after.observations.kind), len(one.kind))
+        self.assertEqual(after.rows[after.observations.origin.index(key)], -1)
+        self.assertEqual(sum(number < 0 for number in after.rows), 1)
+        closed = self.derive(self.job).of_kind("loops")[self.key]
+        self.assertNotIn(key, closed.keys.values())
+        reopened = self.job.state.of(NetworkStep)[self.key]
+        self.assertEqual((reopened.off, reopened.down), ((key,), ((one.origin[0], 4.0),)))
+
+    def test_nothing_observed(self) -> None:
+        job = Job.create(self.folder / "empty.fenwind", "empty", [])
+        self.addCleanup(job.close)
+        with self.assertRaises(ProcedureError):
+            adjust_everything(job.state, "map")
+        self.job.record(*change(self.job.state.of(NetworkStep)[self.key], "x", frame="dam"))
+        found = self.found()  # on a plane that is tied to nothing rovers' vectors have no direction
+        self.assertNotIn("rover vectors", found.observations.group)
+        self.assertIn("Traverse 1", found.observations.group)
