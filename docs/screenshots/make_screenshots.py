@@ -167,6 +167,10 @@ class Pictures:
         table = w.pages["Network"].network.table
         table.setCurrentIndex(table.proxy.index(20, 1))
         self.shot("network")
+        w.pages["Network"].show_sheet(w.pages["Network"].designs)
+        w.bridge.select("T-01")
+        self.shot("design")
+        w.pages["Network"].show_sheet(w.pages["Network"].network)
         w.show_stage("Ground")
         ground = w.pages["Ground"]
         ground._use_method("own")

@@ -328,6 +328,17 @@ class Space(Adjust):
         first = found["doubts"][0]
         self.assertEqual((first["rule"], first["names"]), ("adjust.set", ["C"]))
         self.assertIn("set", first["text"])
+        columns = [rows[0].index(c) for c in ("dx", "dy", "dz")]
+        turned = [list(r) for r in rows]
+        i = next(i for i, r in enumerate(rows) if r[kind] == "vector")
+        for c in columns:
+            turned[i][c] = repr(-float(turned[i][c]))
+        held = self.table("c.csv", "name,lat,lon,h", [[n, *self.MARKS[n]] for n in "ABD"])
+        found = self.adjust(self.table("turned.csv", ",".join(rows[0]), turned[1:]), held, code=1)
+        first = found["doubts"][0]
+        self.assertEqual(
+            (first["rule"], first["names"]), ("adjust.sign", [rows[i][at], rows[i][rows[0].index("to")]])
+        )
         off = [[n, *self.MARKS[n]] for n in "ABC"]
         off[2][1] += 0.9
         found = self.adjust(path, self.table("c.csv", "name,lat,lon,h", off), code=1)

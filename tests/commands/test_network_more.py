@@ -104,29 +104,29 @@ class Centring(Adjust):
     def test_what_it_adds_to_each_kind(self) -> None:
         """One check on each kind, whose smallest error found gives away the sigma: Ghilani's formulas (from
         memory) with 2 mm for the instrument and 3 mm for targets."""
-        control = self.write("c.csv", "name,e,n,h,planned\nA,0,0,,\nB,500,20,,\nE,240,260,,yes\n")
+        control = self.write("c.csv", "name,e,n,h,planned\nA,0,0,,\nC,520,480,,\nB,500,20,,yes\n")
         i, t = 0.002, 0.003
-        ae, be = (math.dist(PLANE[n][:2], PLANE["E"][:2]) for n in "AB")
-        ab = math.dist(PLANE["A"][:2], PLANE["B"][:2])
+        ab, cb = (math.dist(PLANE[n][:2], PLANE["B"][:2]) for n in "AC")
+        ac = math.dist(PLANE["A"][:2], PLANE["C"][:2])
         seconds = 3600.0 * math.degrees(1.0)
+        both = math.hypot(i, t)
+        angle = math.hypot(i * ac / (ab * cb), t * math.hypot(1 / ab, 1 / cb))
         want = {
-            "distance": math.hypot(0.004, math.hypot(i, t)),
-            "azimuth": math.hypot(6.0, math.hypot(i, t) / ae * seconds),
-            "angle": math.hypot(
-                6.0, seconds * math.hypot(i * ab / (ae * be), t * math.hypot(1 / ae, 1 / be))
+            "distance": (math.hypot(0.004, both), ab, 0.004, ["B", "A", ""]),
+            "azimuth": (
+                math.hypot(6.0, both / ab * seconds), math.degrees(azimuth("B", "A")), 6.0, ["B", "A", ""]
             ),
-        }
-        for kind, sigma in want.items():
-            value, own = {
-                "distance": (ae, 0.004),
-                "azimuth": (math.degrees(azimuth("E", "A")) % 360, 6.0),
-                "angle": (math.degrees(azimuth("E", "B") - azimuth("E", "A")) % 360, 6.0),
-            }[kind]
-            row = {"angle": [kind, "E", "B", "A"]}.get(kind, [kind, "E", "A", ""])
+            "angle": (
+                math.hypot(6.0, angle * seconds), math.degrees(azimuth("B", "C") - azimuth("B", "A")), 6.0,
+                ["B", "C", "A"],
+            ),
+        }  # fmt: skip
+        for kind, (sigma, value, own, ends) in want.items():
             rows = self.table(
                 "o.csv", "kind,at,to,from,value,sigma,group",
-                [[*row, repr(value), own, "own"], ["distance", "E", "B", "", repr(be), 1e-7, ""],
-                 ["distance", "E", "A", "", repr(ae), 1e-7, ""]],
+                [[kind, *ends, repr(value % 360 if kind != "distance" else value), own, "own"],
+                 ["distance", "B", "C", "", repr(cb), 1e-7, ""],
+                 ["distance", "B", "A", "", repr(ab), 1e-7, ""]],
             )  # fmt: skip
             found = self.adjust(rows, control, "--plane", "--centring", "2,3", "--components")
             first = found["observations"][0]
@@ -134,6 +134,36 @@ class Centring(Adjust):
             with self.subTest(kind=kind):
                 # The other two distances have centring as well, so only what is this row's own is compared.
                 self.assertAlmostEqual(sigma_l / sigma, 1.0, 3)
+        one = self.table("v.csv", HEAD, [vector("A", "B", np.subtract(PLANE["B"], PLANE["A"]), 0.004)])
+        held = self.write("c.csv", "name,e,n,h\nA,0,0,10\n")
+        found = self.adjust(one, held, "--plane", "--centring", "2,3")
+        covariance = next(p for p in found["positions"] if p["name"] == "B")["covariance"]
+        plan = 0.004**2 + both**2
+        np.testing.assert_allclose(covariance, np.diag([plan, plan, 0.004**2]), atol=1e-12)
+
+    def test_weighted_control_is_a_group(self) -> None:
+        """Balanced by hand with the factors told, every group is 1: of control as of the others."""
+        rng = np.random.default_rng(9)
+        pairs = [(a, b) for a in "ABCDE" for b in "ABCDE" if a < b]
+        lengths = [length(a, b) + rng.normal(0, 0.002) for a, b in pairs]
+        places = {n: (PLANE[n][0] + rng.normal(0, 0.02), PLANE[n][1] + rng.normal(0, 0.02)) for n in "ABCD"}
+
+        def adjusted(sigma: float, sh: float, *more: str) -> dict[str, float]:
+            rows = [
+                ["distance", a, b, repr(s), repr(sigma)] for (a, b), s in zip(pairs, lengths, strict=True)
+            ]
+            control = self.table(
+                "w.csv", "name,e,n,h,sh", [[n, *map(repr, p), "", repr(sh)] for n, p in places.items()]
+            )
+            path = self.table("o.csv", "kind,at,to,value,sigma", rows)
+            found = self.run_json("adjust", path, control, "--plane", "--weighted", "--components", *more)
+            return {c["group"]: c["factor"] for c in found["components"]}
+
+        factors = adjusted(0.002, 0.005, "--apply-components")
+        self.assertGreater(factors["control"], 4.0)
+        again = adjusted(0.002 * math.sqrt(factors["distance"]), 0.005 * math.sqrt(factors["control"]))
+        for group, factor in again.items():
+            self.assertAlmostEqual(factor, 1.0, 4, group)
 
 
 class Robust(Adjust):

@@ -267,6 +267,33 @@ class Resect(Command):
     def control(self) -> str:
         return self.table("control.csv", "name,e,n,h", [[n, *p] for n, p in MARKS.items()])
 
+    def test_marks_with_sigmas_take_part_with_their_weight(self) -> None:
+        """The same in `fenwind adjust --weighted`, where the marks are unknowns of their own: a mark known to
+        20 mm pulls less, and its uncertainty is in the station's."""
+        rng = np.random.default_rng(12)
+        sigmas = dict(zip(MARKS, (0.004, 0.020, 0.002, 0.008, 0.003, 0.005, 0.006), strict=False))
+        shots, observed = [], []
+        for t in sigmas:
+            de, dn = MARKS[t][0] - self.STATION[0], MARKS[t][1] - self.STATION[1]
+            hz = (math.degrees(math.atan2(de, dn)) - 37.5 + rng.normal() * 5 / 3600) % 360
+            d = math.hypot(de, dn) + rng.normal() * 0.006
+            shots.append([t, repr(hz), "", repr(d), "", ""])
+            observed += [
+                ["direction", "ST", t, repr(hz), 5],
+                ["distance", "ST", t, repr(d), repr(0.003 + 2e-6 * d)],
+            ]
+        head = "target,hz_deg,za_deg,sd,ht,prism_mm"
+        control = self.table("k.csv", "name,e,n,h,sh", [[t, *MARKS[t], s] for t, s in sigmas.items()])
+        found = self.run_json("resect", self.table("s.csv", head, shots), control, "--plane")
+        rows = self.table("o.csv", "kind,at,to,value,sigma", observed)
+        net = self.run_json("adjust", rows, control, "--plane", "--weighted")
+        station = next(p for p in net["positions"] if p["name"] == "ST")
+        np.testing.assert_allclose([found["e"], found["n"]], [station["e"], station["n"]], atol=2e-6)
+        np.testing.assert_allclose(found["covariance"], station["covariance"], rtol=1e-4)
+        held = self.run_json("resect", self.table("s.csv", head, shots), self.control(), "--plane")
+        self.assertGreater(abs(held["e"] - found["e"]) + abs(held["n"] - found["n"]), 2e-4)
+        self.assertGreater(found["covariance"][0][0], 1.2 * held["covariance"][0][0])
+
     def test_exact_sightings_give_the_station_back(self) -> None:
         for targets, options in (("ABCDE", ()), ("AE", ()), ("ACE", ("--scale", "apply"))):
             with self.subTest(targets=targets, options=options):

@@ -1,16 +1,19 @@
 """The Ground stage through the window: a factor, a projection laid along the marks, and the system taken as a
 frame."""
 
+import json
 from dataclasses import replace
 
 import numpy as np
 import pyproj
+import shapely
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QPushButton
 
 from fenwind.desk.distortion_layer import words as value_words
 from fenwind.desk.theme import colour
+from fenwind.job.gestures import set_field
 from tests.desk.qt_case import QtTestCase
 
 
@@ -121,7 +124,7 @@ class GroundStage(QtTestCase):
         for kind, words in (("tm", "a transverse Mercator"), ("lcc", "a Lambert conformal")):
             entry = next(w for w in self.entries("kind") if w.startswith(words))
             self.choose(page.statement.parts["kind"], entry)
-            self.assertIn(f"by {words} laid for them", page.statement.text())
+            self.assertIn(f"by {words} laid for the marks, heights as at the marks", page.statement.text())
             # What PROJ says of the system that would be taken, at the mark that is worst.
             found = page.found
             crs = pyproj.CRS(found.spec.crs)
@@ -139,6 +142,70 @@ class GroundStage(QtTestCase):
         menu = QMenu()
         self.page._menu_kind(menu)
         return [action.text() for action in menu.actions()]
+
+    def test_what_a_projection_is_laid_for(self) -> None:
+        """A corridor, an area between marks with a lowest and a highest height, an area from a file; the
+        outline on the plan, the figures of all of it."""
+        page, b = self.page, self.b
+        b.do(set_field([b.state.info], "frame", "map", "Show the map frame"))
+        page._use_method("own")
+        self.wait_for(lambda: page.designs and page._task is None)
+
+        def use(words: str, key: str, text: str) -> None:
+            self.choose(page.statement.parts[key], words)
+            page.ask.edit.setText(text)
+            page.ask.ok.click()
+            self.wait_for(lambda: page._task is None)
+
+        use("a corridor along marks …", "area", "T-01 T-05 T-09, 250")
+        self.assertIn(
+            "laid for a corridor 250 m wide along T-01 – T-05 – T-09, heights as at", page.statement.text()
+        )
+        hull, marks = self.w.plan_pane.plan.scene.hull, page.found.marks
+        at = marks.plane[:, marks.names.index("T-05")]
+        self.assertTrue(shapely.contains_xy(shapely.Polygon(hull.T), *at))
+        area = shapely.Polygon(hull.T).area
+        way = marks.plane[:, [marks.names.index(n) for n in ("T-01", "T-05", "T-09")]]
+        length = float(np.hypot(*np.diff(way, axis=1)).sum())
+        self.assertAlmostEqual(area / (250.0 * length), 1.0, delta=0.05)
+        use("the area between marks …", "area", "T-01 T-03 T-07 T-06")
+        use("from the lowest to the highest …", "heights", "1180, 1300")
+        self.assertIn(
+            "the area T-01 – T-03 – T-07 – T-06, heights from 1\u2009180.0 to 1\u2009300.0 m",
+            page.statement.text(),
+        )
+        one = page.designs[page.draft.kind]
+        # 120 m of height alone are 18.8 ppm, of which the best scale leaves half on each side.
+        self.assertAlmostEqual(one.figures.largest * 1e6, 0.5 * 120.0 / 6_385_000.0 * 1e6, delta=0.4)
+        most = f"{one.figures.largest * 1e6:.1f}"
+        self.assertIn(f"All it is laid for: at most {most} ppm, 1 : ", page.verdict.text())
+        self.assertIn("0 % within 5 ppm, 100 % within 10 ppm.", page.verdict.text())
+        before = page.designs
+        self.choose(page.statement.parts["aim"], "the least rms")
+        self.wait_for(lambda: page._task is None and page.designs is not before)
+        self.assertIn("with the least rms", page.statement.text())
+        path = self.folder / "area.geojson"
+        ring = [[8.28, 61.29], [8.32, 61.29], [8.32, 61.31], [8.28, 61.31], [8.28, 61.29]]
+        feature = {
+            "type": "Feature",
+            "properties": {},
+            "geometry": {"type": "Polygon", "coordinates": [ring]},
+        }
+        path.write_text(json.dumps(feature))
+        page.area.use_file(page.draft.area, "file", str(path))
+        self.wait_for(lambda: page._task is None)
+        self.assertIn("laid for the area of area.geojson", page.statement.text())
+        corner = pyproj.Transformer.from_crs(4258, 25832, always_xy=True).transform(8.28, 61.29)
+        np.testing.assert_allclose(self.w.plan_pane.plan.scene.hull[:, 0], corner, atol=0.01)
+        for words, key, text, said in (
+            ("a corridor along marks …", "area", "T-01 X-9, 100", "X-9 has no place"),
+            ("a corridor along marks …", "area", "T-01 T-05, wide", "wide"),
+            ("the area between marks …", "area", "T-01 T-07 T-03 T-06", "self-intersection"),
+            ("from the lowest to the highest …", "heights", "1300", "no lowest and highest"),
+        ):
+            use(words, key, text)
+            self.assertIn(said, self.w.line.text())
+            page.ask.hide()
 
     def test_in_us_survey_feet(self) -> None:
         """Tennessee's grid, a mark 1,000 feet up: coordinates are shown in feet."""

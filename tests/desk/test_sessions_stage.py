@@ -6,6 +6,8 @@ import numpy as np
 
 from fenwind.desk.sky_charts import ScatterChart, SkyChart
 from fenwind.desk.stages.sessions import SessionsSheet
+from fenwind.devices.control import command
+from fenwind.devices.transport import address
 from fenwind.geodesy.geocentric import from_xyz, to_xyz
 from fenwind.job.live_place import LivePlane, ground_xyz
 from fenwind.job.session_view import enu_between, rover_of
@@ -145,6 +147,28 @@ class Live(QtTestCase):
         self._raw()
         rover.listen.click()
         self.assertIn("all kept", self.w.shell.header.kept.text())
+
+    def test_receivers_are_set(self) -> None:
+        """Mask and rate reach both receivers, and the job keeps them; nothing is said yes to that is none."""
+        page = self.page
+        for text in ("95, 1, 1", "10, 3, 1", "10, 1", "low, 1, 1", "10, 1, 0.2"):
+            self.w.actions.run("sessions.settings")
+            page.ask.edit.setText(text)
+            page.ask.ok.click()
+            self.assertIn("will not do", self.w.line.text(), text)
+        self.assertEqual(page.devices.equipment.mask_deg, 10.0)
+        self.w.actions.run("sessions.settings")
+        page.ask.edit.setText("35, 5, 10")
+        page.ask.ok.click()
+        self.wait_for(lambda: "Set: base and rover, mask 35°, 5 Hz." in self.w.line.text())
+        one = page.devices.equipment
+        self.assertEqual((one.mask_deg, one.rate_hz, one.interval_s), (35.0, 5, 10.0))
+        few = command(address(one.rover_control), do="status")["satellites"]
+        self.w.actions.run("sessions.settings")
+        page.ask.edit.setText("5, 1, 1")
+        page.ask.ok.click()
+        self.wait_for(lambda: "mask 5°" in self.w.line.text())
+        self.wait_for(lambda: command(address(one.rover_control), do="status")["satellites"] > few)
 
     def _broadcast_error(self, base: BaseSetup) -> None:
         """What the base sends wrongly is in the rover's position too, and goes out of what is shown."""

@@ -3,7 +3,7 @@
 from dataclasses import replace
 
 import numpy as np
-from pyproj import CRS
+from pyproj import CRS, Transformer
 from pyproj.crs import ProjectedCRS
 from pyproj.crs.coordinate_operation import UTMConversion
 
@@ -103,6 +103,42 @@ class OfTheDemo(TempFolder):
                 self.assertTrue(found[rule].text.endswith((".", "?")))
                 self.job.undo()
                 self.assertEqual(self.found(), {}, "undo settles it")
+
+    def test_one_mark_in_two_frames_of_one_datum(self) -> None:
+        """T-01 given in the next zone as PROJ has it is one place; off by more than 20 mm in plan, or 40 mm
+        in height, or more than 3 sigmas where those are larger, it is told once. Another datum is not
+        compared."""
+        known = GivenPosition(
+            id="m", mark="T-01", frame="map", e_m=462_260.0, n_m=6_797_200.0, height_m=1241.5,
+            sigma_h_m=0.003, sigma_v_m=0.006,
+        )  # fmt: skip
+        self.job.record("x", (Add(record=known),))
+        e, n = Transformer.from_crs(25832, 25833).transform(known.e_m, known.n_m)
+        map_spec = self.job.state.frames["map"].spec
+        zone = FrameRecord(id="zone", spec=replace(map_spec, name="UTM 33N", crs="EPSG:25833"))
+        other = GivenPosition(id="z", mark=known.mark, frame="zone", e_m=e, n_m=n, height_m=known.height_m,
+                              sigma_h_m=0.003, sigma_v_m=0.006)  # fmt: skip
+        self.job.record("x", (Add(record=zone), Add(record=other)))
+        cases = [
+            ({}, None), ({"e_m": e + 0.0195}, None), ({"e_m": e + 0.0205}, 0.0205), ({"n_m": n - 0.5}, 0.5),
+            ({"height_m": known.height_m + 0.039}, None), ({"height_m": known.height_m - 0.041}, 0.041),
+            ({"e_m": e + 0.0205, "sigma_h_m": 0.010}, None),
+        ]  # fmt: skip
+        for changes, apart in cases:
+            with self.subTest(changes=changes):
+                self.job.record("x", (amend(other, **changes),))
+                told = [d for d in doubts_about_job(self.job.state, self.derive(self.job)) if "two" in d.rule]
+                self.assertEqual([d.names for d in told], [("T-01",)] if apart else [])
+                if apart:
+                    self.assertEqual(told[0].rule, "marks.two-frames")
+                    # A metre of one zone is not quite one of the other, so far from its axis.
+                    self.assertAlmostEqual(told[0].value or 0.0, apart, delta=0.003 * apart)
+                    self.assertIn("UTM 33N", told[0].text)
+                if changes:
+                    self.job.undo()
+        elsewhere = replace(zone.spec, crs="EPSG:23033")  # ED50
+        self.job.record("x", (amend(zone, spec=elsewhere),))
+        self.assertNotIn("marks.two-frames", self.found())
 
     def test_marks_that_nothing_ties_are_told_and_can_be_said_to_be_here(self) -> None:
         """A list taken into a plane, the system chosen afterwards: counted, and put right by one click."""

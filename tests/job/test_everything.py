@@ -8,15 +8,17 @@ import numpy as np
 from fenwind.doubts.of_job import Judge
 from fenwind.doubts.settling import settle
 from fenwind.errors import ProcedureError
+from fenwind.geodesy.geocentric import enu_axes
 from fenwind.job.job import Job
 from fenwind.job.network_gestures import adjust_everything, change, set_off, weigh_down
 from fenwind.procedures.network_model import computed, positions_of
 from fenwind.quantities.angles import RAD_PER_SECOND
 from fenwind.records.entries import Add, amend
-from fenwind.records.lines import TraverseBook
+from fenwind.records.lines import LevelBook, TraverseBook
 from fenwind.records.network import NetworkStep
-from fenwind.records.sessions import BaseSetup
+from fenwind.records.sessions import BaseSetup, Occupation
 from fenwind.records.setups import Setup
+from fenwind.standins.tarnholt_days import true_places
 from tests.support import DemoCase
 
 
@@ -61,6 +63,41 @@ class Everything(DemoCase):
         self.assertIn("B2", {row.at for row in found.result.net.rows})  # no mark: a station of its own
         self.assertNotIn("base-2", found.positions.index)
         self.assertIn("St-1", found.ids)
+        # Heights of antennas are taken off at both ends: what was measured lies where it is.
+        true, marks = true_places(), found.result.marks
+        for name in ("S-01", "S-05", "S-07"):
+            self.assertAlmostEqual(marks.place[2, marks.index[name]], true[name][2], delta=0.04)
+
+    def test_covariances_of_rovers_are_turned(self) -> None:
+        """Of local east, north and up at the rover they become geocentric: turned back, the record's."""
+        one = self.found().observations
+        taken = self.job.state.of(Occupation)
+        place = true_places()
+        for i, key in enumerate(one.origin):
+            if key not in taken:
+                continue
+            o, c = taken[key], one.covariance[i]
+            lat, lon, _ = place[self.job.state.marks[o.mark].name]
+            axes = enu_axes(np.array(lat), np.array(lon))
+            found = axes @ np.array([c[:3], [c[1], *c[3:5]], [c[2], *c[4:]]]) @ axes.T
+            record = [[o.cee_m2, o.cen_m2, o.ceu_m2], [o.cen_m2, o.cnn_m2, o.cnu_m2],
+                      [o.ceu_m2, o.cnu_m2, o.cuu_m2]]  # fmt: skip
+            np.testing.assert_allclose(found, record, atol=1e-10)
+            self.assertGreater(o.cuu_m2, 1.5 * o.cee_m2)  # so that a turn shows
+
+    def test_levelling_counts_by_its_length(self) -> None:
+        """Runs between marks that something else reaches; one to a mark that nothing else does stays out."""
+        ids = {m.name: m.id for m in self.job.state.marks.values()}
+        book = LevelBook(
+            id="runs", name="Runs", frame="map", first=(ids["T-09"], ids["T-08"]),
+            second=(ids["P-12"], ids["P-01"]), dh_m=(-8.2, 6.4), length=(0.25, 1.7), sigma_m=0.002,
+        )  # fmt: skip
+        self.job.record("x", (Add(record=book),))
+        one = self.found().observations
+        rows = [i for i, key in enumerate(one.origin) if key.startswith("runs:")]
+        self.assertEqual([one.origin[i] for i in rows], ["runs:0"])
+        self.assertEqual((one.kind[rows[0]], one.value[rows[0]]), ("height_difference", (-8.2,)))
+        self.assertAlmostEqual(math.sqrt(one.covariance[rows[0]][0]), 0.002 * 0.5, 12)
 
     def test_faces_and_prisms(self) -> None:
         """A sighting read in face 2 is the same one; a prism constant lengthens what was read."""

@@ -135,7 +135,8 @@ EVERY_KIND: tuple[Record, ...] = (
     Equipment(
         rover="/dev/r", corrections="ntrip://u@h:1/n", base="h:2", base_control="h:3", rover_control="h:4",
         antenna="M", height_m=1.8, method="slant", epochs=30, solution="float", max_sigma_h_m=0.01,
-        max_sigma_v_m=0.02, max_pdop=3.0, weights="pdop", active=False,
+        max_sigma_v_m=0.02, max_pdop=3.0, weights="pdop", mask_deg=15.0, rate_hz=5, interval_s=10.0,
+        active=False,
     ),
     PositionChoice(id="c", mark="m", frame="f", origin="fit", reason="nearer", active=False),
 )  # fmt: skip

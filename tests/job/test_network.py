@@ -15,6 +15,7 @@ from fenwind.job.job import Job
 from fenwind.job.network_gestures import change, hold, set_off, take_observations
 from fenwind.job.steps.loops import _observed
 from fenwind.procedures.network_loops import closures_of
+from fenwind.procedures.network_whole import bearing_on
 from fenwind.records.entries import amend
 from fenwind.records.network import NetworkStep, ObservationSet
 from fenwind.records.records import FrameRecord, GivenPosition, Mark
@@ -112,7 +113,23 @@ class Demo(DemoCase):
         titles = [link.title for link in links]
         self.assertIn("Observed at P-11", titles)
         note = links[titles.index("Observed at P-11")].note
-        self.assertEqual(note, "6 directions, 6 zeniths, 6 distances, 2 height differences")
+        kinds, _, most = note.partition("; most bear on it: ")
+        self.assertEqual(kinds, "6 directions, 6 zeniths, 6 distances, 2 height differences")
+        found = self.found()
+        number, size = bearing_on(found.result, "P-11")[0]
+        row = found.result.net.rows[number]
+        self.assertTrue(most.startswith(f"{row.kind} {row.at} – {row.to} ({size * 1000:.1f} mm a sigma), "))
+        self.assertEqual(most.count("a sigma"), 3)
+        # One sigma more in that observation moves the mark so far.
+        one = self.job.state.of(ObservationSet)["net-1-rows"]
+        k = found.rows.index(number)
+        values = list(one.value)
+        values[k] = (values[k][0] + math.sqrt(one.covariance[k][0]),)
+        self.job.record("x", (amend(one, value=tuple(values)),))
+        after, i = self.found().positions, found.positions.index["P-11"]
+        way = [after.e_m[i] - found.positions.e_m[i], after.n_m[i] - found.positions.n_m[i],
+               after.height_m[i] - found.positions.height_m[i]]  # fmt: skip
+        self.assertAlmostEqual(float(np.linalg.norm(way)), size, 6)
 
     def test_a_blunder_is_named_and_left_out_with_one_click(self) -> None:
         from fenwind.records.network import ObservationSet

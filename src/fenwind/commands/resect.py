@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import math
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 from fenwind.errors import ParseError, ProcedureError
@@ -12,11 +13,13 @@ if TYPE_CHECKING:
     import numpy as np
     from numpy.typing import NDArray
 
+    from fenwind.exchange.named_csv import KnownMark
     from fenwind.procedures.resection import Case, Reduced, Resection, ResectionOptions
 
 _DESCRIPTION = """Place an instrument. SHOTS: target,hz_deg,za_deg,sd,ht,prism_mm[,face], one row a sighting;
-za, sd, ht, prism_mm may be empty. CONTROL: name,e,n,h. sd with za is a slope distance, without one a
-horizontal one. Lengths in metres, angles decimal degrees or D-M-S."""
+za, sd, ht, prism_mm may be empty. CONTROL: name,e,n,h, optional sh,sv: marks then take part with their
+weight. sd with za is a slope distance, without one a horizontal one. Lengths in metres, angles decimal
+degrees or D-M-S."""
 
 
 def add_parser(verbs: Any) -> None:
@@ -50,7 +53,7 @@ def run(options: argparse.Namespace) -> int:
     from fenwind.procedures.resection import case_of, part_of, reduce, solve
     from fenwind.quantities.angles import RAD_PER_SECOND
 
-    control = read_control(options.control)
+    control = read_control(options.control, weighted=True)
     shots = read_sightings(options.shots, options.applied_prism, control.__contains__, options.control)
     settings = _options(options)
     checks = split_names(options.check)
@@ -64,6 +67,10 @@ def run(options: argparse.Namespace) -> int:
     takes_part = np.array([s.target not in checks for s in shots])
     case = part_of(every, takes_part)
     found = solve(case, settings.scale)
+    used = [control[s.target] for s, part in zip(shots, takes_part.tolist(), strict=True) if part]
+    if any(m.sh or m.sv for m in used):
+        case = _weighted(case, used, found)
+        found = solve(case, settings.scale, np.array([found.e, found.n, found.orientation]))
     look = Looked(
         case=case, found=found, scale=settings.scale, checks=len(checks),
         others={n: (m.e, m.n, m.h) for n, m in control.items() if n not in sighted},
@@ -73,6 +80,19 @@ def run(options: argparse.Namespace) -> int:
         "checks": _checks(found, every, takes_part), "doubts": doubts_json(resect_doubts(look)),
     }  # fmt: skip
     return answer(payload, _words(payload), options.json)
+
+
+def _weighted(case: Case, marks: list[KnownMark], found: Resection) -> Case:
+    """The case with what the marks are known to, seen from where it was found without."""
+    import numpy as np
+
+    from fenwind.procedures.resection import with_known_sigmas
+
+    covariance = np.zeros((3, 3, len(marks)))
+    for axis, sigma in enumerate(("sh", "sh", "sv")):
+        covariance[axis, axis] = [getattr(m, sigma) ** 2 for m in marks]
+    reduced = with_known_sigmas(case.reduced, case.known, covariance, np.array([found.e, found.n]))
+    return replace(case, reduced=reduced)
 
 
 def _options(options: argparse.Namespace) -> ResectionOptions:

@@ -85,6 +85,7 @@ class DoubtsBar(QWidget):
         while (item := self.links.takeAt(0)) is not None:
             widget = item.widget()
             if widget is not None and widget is not self.all:
+                widget.hide()
                 widget.deleteLater()
         for button in self._buttons(doubts[0]) if doubts else ():
             self.links.addWidget(button)

@@ -22,7 +22,9 @@ SYNONYMS = {
     "fits.new": "calibration localization localisation transformation helmert datum site",
     "fits.move": "transform rotate shift scale dxf drawing", "fits.compare": "difference deltas check",
     "ground.explain": "why distances disagree tape drawing feet",
-    "ground.factor": "scale factor combined grid to ground", "ground.own": "low distortion projection ldp",
+    "ground.factor": "scale factor combined grid to ground",
+    "ground.own": "low distortion projection ldp corridor area elevation",
+
     "frame.find": "coordinate system epsg projection datum zone crs",
     "plan.measure": "inverse distance bearing",
     "plan.under": "backdrop dxf image background map", "edit.undo": "back",

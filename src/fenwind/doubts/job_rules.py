@@ -15,6 +15,8 @@ from fenwind.job.derive import Derived
 from fenwind.job.incoming import CAME_IN_AGAIN, ONE_PLACE_M, TWO_PLACES_M
 from fenwind.job.state import JobState
 from fenwind.procedures.near import near_pairs
+from fenwind.procedures.onto_plane import SAME_DATUM
+from fenwind.procedures.positions import Positions
 from fenwind.quantities.lengths import UNITS, format_way
 from fenwind.quantities.numbers import format_fixed
 from fenwind.records.entries import Amend
@@ -126,6 +128,44 @@ def _two_places(name: str, what: str, apart_m: float, limit_m: float) -> Doubt:
         limit=limit_m,
         grave=True,
     )
+
+
+def two_frames(state: JobState, derived: Derived) -> Iterator[Doubt]:
+    """One mark given in two frames of one datum, where the two do not say the same place or height."""
+    told: set[tuple[str, frozenset[str]]] = set()
+    for frame, found in derived.elsewhere.items():
+        here = derived.given.get(frame)
+        if isinstance(found, FenwindError) or not isinstance(here, Positions):
+            continue
+        for other, other_name, points in found.by_frame:
+            pair = frozenset((frame, other))
+            if found.operations[other] != SAME_DATUM:
+                continue  # an operation has an accuracy of its own
+            rows = [(here.index[n], k, n) for k, n in enumerate(points.names) if n in here.index]
+            for i, k, name in rows:
+                apart, limit = _apart(here, i, points, k)
+                if apart > limit and (name, pair) not in told and len(told) < MOST:
+                    told.add((name, pair))
+                    yield Doubt(
+                        rule="marks.two-frames", subject="job", names=(name,), value=apart, limit=limit,
+                        grave=True,
+                        text=f"{name} is given in {state.frames[frame].spec.name} and in {other_name}, "
+                        f"{format_way(apart)} apart: one of the two is wrong, or another mark.",
+                    )  # fmt: skip
+
+
+def _apart(here: Positions, i: int, there: Positions, k: int) -> tuple[float, float]:
+    """How far two positions of a mark are from each other, in plan or in height, whichever is more over its
+    limit, and that limit."""
+    plan = float(np.hypot(here.e_m[i] - there.e_m[k], here.n_m[i] - there.n_m[k]))
+    up = abs(float(here.height_m[i] - there.height_m[k]))
+    sigma_h, sigma_v = (
+        float(np.hypot(np.nan_to_num(a[i]), np.nan_to_num(b[k])))
+        for a, b in ((here.sigma_h_m, there.sigma_h_m), (here.sigma_v_m, there.sigma_v_m))
+    )
+    limits = (max(ONE_PLACE_M, 3.0 * sigma_h), max(2.0 * ONE_PLACE_M, 3.0 * sigma_v))
+    both = [(d, limit) for d, limit in zip((plan, up), limits, strict=True) if np.isfinite(d)]
+    return max(both, key=lambda pair: pair[0] / pair[1], default=(0.0, ONE_PLACE_M))
 
 
 def two_names(state: JobState, derived: Derived) -> Iterator[Doubt]:

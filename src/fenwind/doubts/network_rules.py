@@ -45,7 +45,7 @@ def network_doubts(
         yield Doubt(
             rule="adjust.deflection", subject="adjust", names=(), unit="",
             text="Angles and height differences are taken as if plumb lines were normals of the ellipsoid: "
-            "the deflection is left out.",
+            "the deflection is left out. Ten seconds of it are 4.8 mm in height on 100 m.",
         )  # fmt: skip
 
 

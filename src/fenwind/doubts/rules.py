@@ -70,6 +70,7 @@ RULES: tuple[Rule, ...] = (
     Rule(about="job", look=job_rules.no_control, limit="1 mark"),
     Rule(about="job", look=job_rules.not_tied, limit="0 marks"),
     Rule(about="job", look=job_rules.two_places, limit="20 mm given, 100 mm occupied"),
+    Rule(about="job", look=job_rules.two_frames, limit="20 mm in plan, 40 mm in height, or 3 sigmas"),
     Rule(about="job", look=job_rules.two_names, limit="20 mm in plan, 0.3 m in height"),
     Rule(about="job", look=job_rules.coarse_heights, limit="2 decimals fewer than most"),
     Rule(about="job", look=job_rules.height_reference_unknown, limit="a reference that is stated"),

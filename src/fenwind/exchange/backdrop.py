@@ -110,7 +110,7 @@ def read_image(path: str, unit: LengthUnit = METRE) -> GroundImage:
     with foreign_reader(path, "the image", _HINT):
         Image.MAX_IMAGE_PIXELS = MOST_PIXELS
         with Image.open(path) as image:
-            place = _world_file(path) or _geotiff_place(image)
+            place = _world_file(path) or geotiff_place(image)
             if place is None:
                 raise FormatError("nothing says where the image lies", where=path, hint=_HINT)
             if image.width * image.height > MOST_PIXELS:
@@ -144,7 +144,7 @@ def _world_file(path: str) -> tuple[float, float, float, float, float, float] | 
     return None
 
 
-def _geotiff_place(image: Any) -> tuple[float, float, float, float, float, float] | None:
+def geotiff_place(image: Any) -> tuple[float, float, float, float, float, float] | None:
     """ModelTransformation (34264), or ModelPixelScale (33550) with one ModelTiepoint (33922),
     pixel-is-area."""
     tags = getattr(image, "tag_v2", None)

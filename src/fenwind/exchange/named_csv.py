@@ -130,18 +130,21 @@ def _rows(text: str, path: str) -> list[tuple[int, list[str]]]:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class KnownMark:
-    """A given mark; nan for what is not given."""
+    """A given mark; nan for what is not given. sh, sv: what it is known to, 0 for held."""
 
     name: str
     e: float = math.nan
     n: float = math.nan
     h: float = math.nan
+    sh: float = 0.0
+    sv: float = 0.0
 
 
-def read_control(path: str, heights_only: bool = False) -> dict[str, KnownMark]:
-    """Given marks of name,e,n,h (h may be empty), or of name,h where only heights count. Raises
-    FormatError."""
-    needed, optional = (("name", "h"), ("e", "n")) if heights_only else (("name", "e", "n", "h"), ())
+def read_control(path: str, heights_only: bool = False, weighted: bool = False) -> dict[str, KnownMark]:
+    """Given marks of name,e,n,h (h may be empty), or of name,h where only heights count; weighted: with sh,
+    sv where the file has them. Raises FormatError."""
+    needed: tuple[str, ...] = ("name", "h") if heights_only else ("name", "e", "n", "h")
+    optional = ("e", "n") if heights_only else ("sh", "sv") if weighted else ()
     _, rows = read_named(path, needed, optional)
     out: dict[str, KnownMark] = {}
     for row in rows:
@@ -155,8 +158,16 @@ def read_control(path: str, heights_only: bool = False) -> dict[str, KnownMark]:
             out[name] = KnownMark(name=name, h=row.needed_number("h"))
         else:
             e, n = row.needed_number("e"), row.needed_number("n")
-            out[name] = KnownMark(name=name, e=e, n=n, h=row.number("h"))
+            sh, sv = (
+                row.number(c, "a sigma of 0 or more", lambda v: v >= 0.0) if weighted else 0.0
+                for c in ("sh", "sv")
+            )
+            out[name] = KnownMark(name=name, e=e, n=n, h=row.number("h"), sh=_or_zero(sh), sv=_or_zero(sv))
     return out
+
+
+def _or_zero(sigma: float) -> float:
+    return 0.0 if math.isnan(sigma) else sigma
 
 
 def typed_mark(text: str, option: str) -> KnownMark:

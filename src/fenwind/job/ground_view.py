@@ -14,7 +14,7 @@ from fenwind.geodesy.frames import Frame, FrameSpec, find_crs, open_frame
 from fenwind.geodesy.ground_frame import GroundScale, derived_wkt
 from fenwind.job.adopted import Adopted
 from fenwind.job.reader import with_grid_folder
-from fenwind.procedures.own_projection import KINDS, Area, Candidate, design, projected_crs
+from fenwind.procedures.own_projection import KINDS, Aim, Area, Candidate, design, projected_crs
 from fenwind.progress import NULL_PROGRESS, Progress
 
 FloatArray = NDArray[np.float64]
@@ -104,24 +104,40 @@ def scaled_spec(frame: Frame, scale: GroundScale, name: str) -> FrameSpec:
     return replace(frame.spec, name=name, crs=derived_wkt(frame, scale))
 
 
-def designs(
-    frame: Frame, marks: Marks, limit: float, progress: Progress = NULL_PROGRESS
-) -> dict[str, Candidate]:
-    """The best projection of each kind for the marks that have a height. Raises ProcedureError without
-    one."""
+def area_of_marks(frame: Frame, marks: Marks) -> Area:
+    """The marks that have a height, as an area. Raises ProcedureError without one."""
     rows = np.flatnonzero(np.isfinite(marks.h_m))
     if not rows.size:
         raise ProcedureError("no mark has a height", hint="Give heights, so that the ground is known")
+    return _area(frame, marks.lat[rows], marks.lon[rows], marks.h_m[rows])
+
+
+def area_at(frame: Frame, places: FloatArray, height_m: FloatArray) -> Area:
+    """Places (2, k) of a frame's plane with its heights (k,), as an area. Raises ProcedureError where none of
+    them lies on the earth."""
+    lat, lon = frame.inverse(*places)
+    h = height_m + frame.geoid_height(lat, lon)
+    fine = np.isfinite(lat + lon + h)
+    if not fine.any():
+        raise ProcedureError("no place of the area has a height", hint="Choose an area that the geoid covers")
+    return _area(frame, lat[fine], lon[fine], h[fine])
+
+
+def _area(frame: Frame, lat: FloatArray, lon: FloatArray, h: FloatArray) -> Area:
     ellipsoid = frame.geodetic_crs.ellipsoid
     assert ellipsoid is not None
-    area = Area(
-        lat=marks.lat[rows], lon=marks.lon[rows], h=marks.h_m[rows], weight=np.ones(rows.size),
-        a=ellipsoid.semi_major_metre, b=ellipsoid.semi_minor_metre,
+    return Area(
+        lat=lat, lon=lon, h=h, weight=np.ones(lat.size), a=ellipsoid.semi_major_metre,
+        b=ellipsoid.semi_minor_metre,
     )  # fmt: skip
+
+
+def designs(area: Area, aim: Aim, limit: float, progress: Progress = NULL_PROGRESS) -> dict[str, Candidate]:
+    """The best projection of each kind for an area and an aim."""
     out: dict[str, Candidate] = {}
     for done, kind in enumerate(KINDS):
         progress.report(done, len(KINDS), kind)
-        out[kind] = design(area, kind, "max", limit, progress)
+        out[kind] = design(area, kind, aim, limit, progress)
     return out
 
 

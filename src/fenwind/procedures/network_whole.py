@@ -62,6 +62,31 @@ def geocentric_solution(result: NetworkResult) -> tuple[tuple[str, ...], FloatAr
     return names, xyz, covariance, np.stack([np.degrees(lat), np.degrees(lon), h])
 
 
+def bearing_on(result: NetworkResult, name: str) -> list[tuple[int, float]]:
+    """What the observations of a mark do to it: rows with how far one sigma of each moves it, metres, the
+    most first; nothing for a mark that is held."""
+    assert result.found is not None
+    column = result.marks.index[name]
+    own = result.setup.unknowns[list(result.net.axes), column]
+    own = own[own >= 0]
+    out: list[tuple[int, float]] = []
+    for part, group in zip(result.parts, result.found.groups, strict=False):
+        mine = np.flatnonzero((part.ends == column).any(axis=0)) if own.size else np.zeros(0, dtype=np.intp)
+        if not mine.size:
+            continue
+        _, design = group.group.model(result.x)
+        used = part.unknowns[:, mine]
+        first = np.repeat(own[:, None], mine.size, axis=1)
+        q = result.found.factor.cofactor_blocks(first, used)
+        # Q A' P L: what one sigma of each component, whitened, does.
+        lower = np.linalg.cholesky(part.covariance[:, :, mine].transpose(2, 0, 1))
+        white = np.linalg.solve(lower, design[:, :, mine].transpose(2, 0, 1))
+        ways = np.einsum("apk,kbp->kab", q, white)
+        sizes = np.sqrt((ways**2).sum(axis=(1, 2)))
+        out += zip(part.rows[mine].tolist(), sizes.tolist(), strict=True)
+    return sorted(out, key=lambda pair: -pair[1])
+
+
 def free_of(result: NetworkResult, xyz: FloatArray) -> FloatArray:
     """What the observations leave open, (u, f): how the components of marks at xyz (3, m) that take part,
     along their own axes, one mark after the other, move with it. Columns are of like size."""

@@ -68,7 +68,11 @@ def onto_plane(
     fine = np.isfinite(e) & np.isfinite(n)
     undulation = target.geoid_height(done.lat_rad, done.lon_rad) if tied(target) else np.nan
     values = np.stack([e, n, done.h_ell_m - undulation])
-    return np.where(fine, values, np.nan), done.notes, done.operation or "the same datum"
+    return np.where(fine, values, np.nan), done.notes, done.operation or SAME_DATUM
+
+
+#: What stands for an operation where none is needed.
+SAME_DATUM = "the same datum"
 
 
 @dataclass(frozen=True, kw_only=True, eq=False)

@@ -142,6 +142,12 @@ def figures(d: FloatArray, weight: FloatArray, limit: float) -> Figures:
     )  # fmt: skip
 
 
+def shares(area: Area, one: Candidate, limits: Sequence[float]) -> tuple[float, ...]:
+    """Shares of an area's weight that a projection keeps within limits, parts."""
+    d = one.scale * point_scales(area, one.lines) * area.elevation - 1.0
+    return tuple(figures(d, area.weight, limit).share for limit in limits)
+
+
 def best_scale(a: FloatArray, weight: FloatArray, aim: Aim) -> float:
     """The scale k that makes k a - 1 least, a (k,) being the factors with a scale of 1."""
     on = weight > 0.0

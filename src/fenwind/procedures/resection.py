@@ -199,6 +199,19 @@ class Case:
     heights: bool
 
 
+def with_known_sigmas(reduced: Reduced, known: FloatArray, covariance: FloatArray, at: FloatArray) -> Reduced:
+    """Sightings (k,) whose covariance holds what their targets are known to as well: known (3, k) places of
+    targets with covariance (3, 3, k) of e, n, h, nan for what is not known, seen from a place (2,). What
+    several sightings of one target share is divided among them."""
+    de, dn = known[0] - at[0], known[1] - at[1]
+    d2 = de * de + dn * dn
+    d, zero, one = np.sqrt(d2), np.zeros(de.size), np.ones(de.size)
+    slope = np.array([[dn / d2, -de / d2, zero], [de / d, dn / d, zero], [zero, zero, one]])
+    times = np.array([reduced.targets.count(name) for name in reduced.targets], dtype=float)
+    more = np.einsum("ijk,jlk,mlk->imk", slope, np.nan_to_num(covariance) * times, slope)
+    return replace(reduced, covariance=reduced.covariance + more)
+
+
 def case_of(reduced: Reduced, known: FloatArray, heights: bool) -> Case:
     """The case of all sightings, some of whose targets have no height."""
     hd = np.isfinite(reduced.hd)

@@ -105,7 +105,8 @@ class Occupation:
 class Equipment:
     """What the desk measures with: where the receivers are listened to and spoken to (places as the
     command line has them, never a password), the rover's antenna, and when an epoch counts. max_*: None for
-    no limit. weights: of several occupations in the mean of a mark."""
+    no limit. weights: of several occupations in the mean of a mark. mask_deg, rate_hz, interval_s: what
+    receivers are set to: the lowest satellite, sentences a second of a rover, seconds between raw epochs."""
 
     id: str = "equipment"
     rover: str = ""
@@ -122,4 +123,7 @@ class Equipment:
     max_sigma_v_m: float | None = None
     max_pdop: float | None = None
     weights: MeanWeights = "equal"
+    mask_deg: float = 10.0
+    rate_hz: int = 1
+    interval_s: float = 1.0
     active: bool = True

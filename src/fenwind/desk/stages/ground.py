@@ -20,6 +20,7 @@ from fenwind.desk.plan_scene import Scene
 from fenwind.desk.shell import PlainLabel, WholeLabel, look
 from fenwind.desk.stage_table import Stage
 from fenwind.desk.stages.fit_widgets import ModelCard
+from fenwind.desk.stages.ground_area import Designs, GroundArea, Wanted, area_words, laid_designs
 from fenwind.desk.stages.quarrels import Quarrels
 from fenwind.desk.stages.sheet import Sheet
 from fenwind.desk.statement import choice
@@ -34,7 +35,7 @@ from fenwind.job import ground_view
 from fenwind.job.distortion_map import carried, distortion_map, valid_radius
 from fenwind.job.gestures import add_frame
 from fenwind.job.ground_view import Distortion, Marks
-from fenwind.procedures.own_projection import Candidate
+from fenwind.procedures.own_projection import Candidate, recommended
 from fenwind.quantities.angles import format_angle, usual_decimals
 from fenwind.quantities.lengths import UNITS, LengthUnit
 from fenwind.quantities.numbers import format_fixed, parse_number
@@ -49,7 +50,8 @@ KIND_WORDS = {"tm": "a transverse Mercator", "lcc": "a Lambert conformal", "om":
 @dataclass(frozen=True, kw_only=True)
 class _Draft:
     """What is wanted: a method; where the factor is taken (id of a mark, "mean", or what was typed);
-    origin: id of a mark, empty for zero; offset in the frame's unit; kind of projection."""
+    origin: id of a mark, empty for zero; offset in the frame's unit; kind of projection; what it is laid
+    for."""
 
     frame: str = ""
     method: str = "factor"
@@ -58,6 +60,7 @@ class _Draft:
     offset: tuple[float, float] = (0.0, 0.0)
     kind: str = ""
     limit_ppm: float = LIMIT_PPM
+    area: Wanted = field(default_factory=Wanted)
 
 
 @dataclass(frozen=True, kw_only=True, eq=False)
@@ -97,6 +100,9 @@ class GroundSheet(Sheet):
     def __init__(self, bridge: JobBridge, stage: Stage) -> None:
         super().__init__(bridge, stage)
         self.draft = _Draft()
+        self.area = GroundArea(bridge, self.ask, self)
+        self.area.changed = self._use_area
+        self._laid: Designs | None = None  # the designs with the area they are for
         self.designs: dict[str, Candidate] = {}
         self._for: object = None  # what the designs were made for
         self._runner = TaskRunner(self)
@@ -106,12 +112,10 @@ class GroundSheet(Sheet):
         self._map_key: tuple[object, ...] = ()
         self.statement.set_menus(
             {
-                "frame": self._menu_frame,
-                "at": self._menu_at,
-                "origin": self._menu_origin,
-                "kind": self._menu_kind,
+                "frame": self._menu_frame, "at": self._menu_at, "origin": self._menu_origin,
+                "kind": self._menu_kind, **self.area.menus(lambda: self.draft.area),
             }
-        )
+        )  # fmt: skip
         self.statement.part_clicked.connect(self._ask_part)
         row = QHBoxLayout()
         row.setSpacing(8)
@@ -128,6 +132,15 @@ class GroundSheet(Sheet):
         self.table.setAccessibleName("Marks on grid and ground")
         self.table.row_picked.connect(lambda r: self.bridge.select(r.name))
         self.column.addWidget(self.table, 1)
+        self._make_foot()
+        self.empty = PlainLabel("")
+        self.empty.setWordWrap(True)
+        look(self.empty, "faint")
+        self.column.addWidget(self.empty, 0, Qt.AlignmentFlag.AlignTop)
+        self.column.addStretch(0)
+
+    def _make_foot(self) -> None:
+        """What is done with a system, and how far a search for one is."""
         foot = QHBoxLayout()
         self.adopt = QPushButton("Take it as a frame …")
         self.adopt.setToolTip("The system becomes a frame of the job, for all stages")
@@ -149,11 +162,6 @@ class GroundSheet(Sheet):
             foot.addWidget(widget)
         foot.addStretch(1)
         self.column.addLayout(foot)
-        self.empty = PlainLabel("")
-        self.empty.setWordWrap(True)
-        look(self.empty, "faint")
-        self.column.addWidget(self.empty, 0, Qt.AlignmentFlag.AlignTop)
-        self.column.addStretch(0)
 
     def _columns(self) -> list[Column]:
         def ppm(key: str, title: str, get: Callable[[_Row], float], tip: str) -> Column:
@@ -307,7 +315,7 @@ class GroundSheet(Sheet):
             kind = KIND_WORDS.get(d.kind, "a projection that is not worked out yet")
             return [
                 *parts, Part(text=" on the ground by "), Part(text=kind, key="kind"),
-                Part(text=" laid for them."),
+                *self.area.parts(d.area, self._unit()),
             ]  # fmt: skip
         at = {"mean": "the mean factor of all"}.get(d.at) or (
             f"the factor at {self.bridge.seen.mark_name(d.at)}"
@@ -345,6 +353,8 @@ class GroundSheet(Sheet):
         if self.draft.method == "factor":
             back = 1.0 / found.factor
             words.append(f"Ground = grid times {found.factor:.10f}; its reciprocal {back:.10f} goes back.")
+        if self.draft.method == "own" and self._laid is not None and self.draft.kind in self.designs:
+            words.append(area_words(self._laid, self.draft.kind))
         if fine.size < 3 and found.spec is not None:
             words.append(self._reach(found, int(fine[0])))
         return " ".join([*words, *found.doubts])
@@ -381,7 +391,7 @@ class GroundSheet(Sheet):
             return
         found, key = self.found, self.draft.frame
         made_for = (key, found.marks.names, found.marks.plane.tobytes(), found.marks.height_m.tobytes())
-        task = Task(_design, found.frame.spec, found.marks, self.draft.limit_ppm * 1e-6)
+        task = Task(laid_designs, found.frame.spec, found.marks, self.draft.area, self.draft.limit_ppm * 1e-6)
         task.signals.progressed.connect(self._on_progress)
         task.signals.succeeded.connect(partial(self._on_designs, made_for))
         task.signals.failed.connect(self._on_failed)
@@ -395,10 +405,16 @@ class GroundSheet(Sheet):
         self.progress.setRange(0, total)
         self.progress.setValue(done)
 
-    def _on_designs(self, made_for: object, found: dict[str, Candidate]) -> None:
-        self._for, self.designs = made_for, found
-        best = min(found.values(), key=lambda c: c.figures.largest)
+    def _on_designs(self, made_for: object, laid: Designs) -> None:
+        self._for, self._laid, self.designs = made_for, laid, laid.by_kind
+        best = recommended(list(self.designs.values()), self.draft.area.aim)
         self._change(kind=self.draft.kind or best.lines.kind)
+
+    def _use_area(self, wanted: Wanted) -> None:
+        """Lay projections for another area."""
+        self.designs, self._laid = {}, None
+        self._change(area=wanted, method="own", kind="")
+        self.work_out()
 
     def _on_failed(self, error: Exception) -> None:
         if isinstance(error, FenwindError):
@@ -527,6 +543,9 @@ class GroundSheet(Sheet):
     def overlay(self, scene: Scene) -> None:
         if self.layer is not None:
             scene.under = (*scene.under, self.layer)
+        shown = self.draft.method == "own" and self.draft.frame == self.bridge.frame_id
+        if shown and self._laid is not None and self._laid.outline.size:
+            scene.hull = self._laid.outline
 
     def focus(self) -> QWidget:
         return self.table
@@ -559,13 +578,6 @@ class GroundSheet(Sheet):
                 run=self.quarrels.ask_figures,
             ),
         )  # fmt: skip
-
-
-def _design(spec: FrameSpec, marks: Marks, limit: float, *, progress: Any) -> dict[str, Candidate]:
-    """In a worker, which opens its own frame: PROJ's objects belong to a thread."""
-    from fenwind.geodesy.frames import open_frame
-
-    return ground_view.designs(open_frame(spec), marks, limit, progress)
 
 
 def _figures(found: Distortion | None) -> str:

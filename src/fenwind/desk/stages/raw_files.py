@@ -213,7 +213,7 @@ class RawFiles(QWidget):
             task = (
                 Task(_tell, raw_files.stop_logging, where)
                 if logging
-                else Task(_tell, raw_files.start_logging, where, 1.0)
+                else Task(_tell, raw_files.start_logging, where, self.devices.equipment.interval_s)
             )
             self._run(task, lambda _: self._again())
 

@@ -23,7 +23,10 @@ from fenwind.desk.stages.sheet import Sheet
 from fenwind.desk.standin_panel import StandinPanel
 from fenwind.desk.statement import choice
 from fenwind.desk.table import Column, RecordTable
-from fenwind.errors import FenwindError
+from fenwind.desk.tasks import Task, TaskRunner
+from fenwind.devices.settings import RATES, set_receivers
+from fenwind.devices.transport import address
+from fenwind.errors import FenwindError, ParseError
 from fenwind.geodesy.antenna import arithmetic
 from fenwind.job import session_gestures as gestures
 from fenwind.job.measuring import finished, kept_rows, settled
@@ -31,7 +34,7 @@ from fenwind.job.session_view import enu_between, known_of, places, rover_of
 from fenwind.job.state import JobState
 from fenwind.job.steps.base import antenna_model
 from fenwind.quantities.lengths import format_length
-from fenwind.quantities.numbers import format_fixed
+from fenwind.quantities.numbers import format_fixed, parse_number
 from fenwind.records.entries import Gesture
 from fenwind.records.sessions import BaseSetup, Occupation
 from fenwind.reports.fit_report import mm
@@ -69,6 +72,7 @@ class SessionsSheet(Sheet):
         look(self.note, "faint")
         self.column.addWidget(self.note)
         self.devices = Receivers(bridge)
+        self._lane = TaskRunner(self, "devices")
         self.start = BaseStart(self.devices, self.ask, self._look_at)
         self.rover = RoverPanel(self.devices, self.ask)
         self.standins = StandinPanel(self.devices, self)
@@ -299,6 +303,37 @@ class SessionsSheet(Sheet):
 
         self.bridge.attempt(make)
 
+    def _ask_settings(self) -> None:
+        one = self.devices.equipment
+        self.ask.ask(
+            "Elevation mask (°), rate (1, 2 or 5 Hz), logging interval (s):", self._use_settings,
+            text=f"{one.mask_deg:g}, {one.rate_hz}, {one.interval_s:g}", button="Set them",
+        )  # fmt: skip
+
+    def _use_settings(self, text: str) -> bool:
+        one = self.devices.equipment
+        try:
+            mask, rate, interval = _settings(text)
+            named = {"base": one.base_control, "rover": one.rover_control}
+            places = {key: address(place) for key, place in named.items() if place}
+        except FenwindError as error:
+            self.bridge.tell_error(error)
+            return False
+        if not self.devices.set_equipment(mask_deg=mask, rate_hz=rate, interval_s=interval):
+            return False
+        if not places:
+            self.bridge.told.emit("No control port is named: set the receivers by hand.", "")
+            return True
+        task = Task(lambda progress: set_receivers(places, mask, rate))
+        task.signals.succeeded.connect(
+            lambda done: self.bridge.told.emit(f"Set: {' and '.join(done)}, mask {mask:g}°, {rate} Hz.", "")
+        )
+        task.signals.failed.connect(
+            lambda error: self.bridge.told.emit(getattr(error, "sentences", repr(error)), "doubt")
+        )
+        self._lane.start(task)
+        return True
+
     def _selected(self) -> list[Occupation]:
         return [row.one for row in self.table.selected_rows()]
 
@@ -318,6 +353,7 @@ class SessionsSheet(Sheet):
         self.rover.look_at(name)
 
     def shut_down(self) -> None:
+        self._lane.shut_down()
         self.start.shut_down()
         self.raw.shut_down()
         self.devices.stop()
@@ -363,6 +399,8 @@ class SessionsSheet(Sheet):
                    shown(self.rover.begin)),
             always("end", "End the session", "Raw files on the receivers, fetched and made safe",
                    shown(self.raw.open)),
+            always("settings", "Set the receivers …", "Elevation mask, rate, logging interval",
+                   shown(self._ask_settings)),
             always("standins", "Stand-in receivers …", "Simulated receivers to practise with",
                    self.standins.open),
             spec("tie", "Tie the base to this mark", "The base then lies so that the mark agrees",
@@ -372,6 +410,19 @@ class SessionsSheet(Sheet):
             spec("check", "Compare occupations only", "As checks, they take no part", partial(check, True)),
             spec("part", "Let checks take part", "As further occupations", partial(check, False)),
         )  # fmt: skip
+
+
+def _settings(text: str) -> tuple[float, int, float]:
+    """Mask, rate and interval as typed. Raises ParseError."""
+    try:
+        mask, rate, interval = (parse_number(part) for part in text.split(","))
+    except ValueError:
+        raise ParseError(f"{text.strip()!r} will not do", hint="Type three numbers, as 10, 1, 1") from None
+    if not 0.0 <= mask < 90.0 or rate not in RATES or not 1.0 <= interval <= 3600.0:
+        raise ParseError(
+            f"{text.strip()!r} will not do", hint="A mask from 0 to 90, 1, 2 or 5 Hz, an interval from 1 s"
+        )
+    return mask, int(rate), interval
 
 
 def _many(count: int) -> str:

@@ -25,12 +25,15 @@ from fenwind.procedures.network_model import BIASES, Bias, Given, Network, Row
 from fenwind.procedures.network_robust import Robust, second_opinion
 from fenwind.procedures.network_start import starting_marks
 from fenwind.procedures.network_weights import GroupFactor, balanced, group_factors
-from fenwind.procedures.network_whole import bias_figures
+from fenwind.procedures.network_whole import bearing_on, bias_figures
 from fenwind.procedures.onto_plane import tied
 from fenwind.procedures.positions import Positions
 from fenwind.progress import Progress
 from fenwind.records.network import NetworkStep, ObservationSet
 from fenwind.records.records import FrameRecord
+
+#: Observations that a trail names.
+BEAR = 3
 
 
 def network_node(step: str) -> Node:
@@ -154,6 +157,7 @@ class NetworkKind(OfRecord):
             kind = result.observations.kind[r].replace("_", " ")
             kinds[kind] = kinds.get(kind, 0) + 1
         note = ", ".join(f"{count} {kind}{'s' if count > 1 else ''}" for kind, count in kinds.items())
+        note += _most(result, name)
         figures = [
             Figures(kind="position", values=(p.e_m[row], p.n_m[row], p.height_m[row])),
             Figures(kind="sigma", values=(p.sigma_h_m[row], p.sigma_v_m[row])),
@@ -176,6 +180,15 @@ class NetworkKind(OfRecord):
     def named(self, node: Node, outcome: Outcome, names: Mapping[str, str], state: JobState) -> Any:
         """The network, or why there is none."""
         return outcome.result if outcome.error is None else outcome.error
+
+
+def _most(found: Adjusted, name: str) -> str:
+    """The observations that bear on a mark most, in words."""
+    said = []
+    for number, size in bearing_on(found.result, name)[:BEAR]:
+        row = found.result.net.rows[number]
+        said.append(f"{row.kind.replace('_', ' ')} {row.at} – {row.to} ({size * 1000.0:.1f} mm a sigma)")
+    return f"; most bear on it: {', '.join(said)}" if said else ""
 
 
 def _name_of(found: Adjusted, key: str) -> str:

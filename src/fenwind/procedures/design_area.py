@@ -1,0 +1,104 @@
+"""The area that a projection is laid for: marks, an outline, or a corridor along a line, as places on a plane
+with heights; heights between marks, from a grid, or from the lowest to the highest."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+from numpy.typing import NDArray
+
+from fenwind.errors import ProcedureError
+
+FloatArray = NDArray[np.float64]
+#: Heights (k,) at places (2, k) of a plane, nan where nobody knows them.
+Heights = Callable[[FloatArray], FloatArray]
+
+#: Places that an area is laid out with, about.
+PLACES = 4000
+
+
+def within(outline: FloatArray, count: int = PLACES) -> FloatArray:
+    """Places (2, k) on a square grid inside an outline (2, m), its corners among them. Raises ProcedureError
+    for one without an area, or which crosses itself."""
+    import shapely
+
+    if outline.shape[1] < 3 or not np.isfinite(outline).all():
+        raise ProcedureError("the outline has fewer than three corners", hint="Give at least three")
+    polygon = shapely.Polygon(outline.T)
+    if not polygon.is_valid:
+        reason = shapely.is_valid_reason(polygon).split("[")[0].lower()
+        raise ProcedureError(f"the outline is not one: {reason}", hint="Give its corners in their order")
+    if not polygon.area > 0.0:
+        raise ProcedureError("the outline encloses nothing", hint="Give its corners in their order")
+    return np.concatenate([_filled(polygon, count), outline], axis=1)
+
+
+def along(line: FloatArray, width_m: float, count: int = PLACES) -> tuple[FloatArray, FloatArray]:
+    """Places (2, k) in a corridor of a width along a line (2, m), and its outline (2, c). It may cross
+    itself. Raises ProcedureError for a line without length or a width that is none."""
+    import shapely
+
+    way = shapely.LineString(line.T) if line.shape[1] > 1 and np.isfinite(line).all() else None
+    if way is None or not way.length > 0.0:
+        raise ProcedureError("the line leads nowhere", hint="Name two marks or more")
+    if not width_m > 0.0:
+        raise ProcedureError(f"a corridor is not {width_m:g} m wide", hint="Give a width above 0")
+    area = way.buffer(0.5 * width_m, cap_style="flat", join_style="mitre", mitre_limit=2.0)
+    outline = np.asarray(shapely.get_coordinates(shapely.get_exterior_ring(area))).T
+    return np.concatenate([_filled(area, count), line], axis=1), outline
+
+
+def _filled(area: object, count: int) -> FloatArray:
+    """Places (2, k) of a square grid inside a polygon."""
+    import shapely
+
+    step = float(np.sqrt(shapely.area(area) / count))
+    low_e, low_n, high_e, high_n = shapely.bounds(area)
+    e = np.arange(low_e + 0.5 * step, high_e, step)
+    n = np.arange(low_n + 0.5 * step, high_n, step)
+    if e.size * n.size > 200 * count:  # a thin line across a large box
+        return np.asarray(shapely.get_coordinates(shapely.segmentize(area, step))).T
+    at = np.stack([v.ravel() for v in np.meshgrid(e, n)])
+    return np.asarray(at[:, shapely.contains_xy(area, at[0], at[1])])
+
+
+def between_marks(places: FloatArray, heights: FloatArray) -> Heights:
+    """Heights between marks at places (2, m) with heights (m,): on the triangles between them, outside those
+    of the nearest. Raises ProcedureError where no mark has one."""
+    from scipy.interpolate import LinearNDInterpolator, NearestNDInterpolator
+    from scipy.spatial import QhullError
+
+    fine = np.isfinite(heights) & np.isfinite(places).all(axis=0)
+    if not fine.any():
+        raise ProcedureError("no mark has a height", hint="Give heights, so that the ground is known")
+    nearest = NearestNDInterpolator(places[:, fine].T, heights[fine])
+    try:
+        triangles = LinearNDInterpolator(places[:, fine].T, heights[fine]) if fine.sum() > 2 else None
+    except QhullError:  # all on one line
+        triangles = None
+
+    def at(where: FloatArray) -> FloatArray:
+        out = np.asarray(nearest(where.T), dtype=float)
+        if triangles is not None:
+            inside = np.asarray(triangles(where.T), dtype=float)
+            out = np.where(np.isfinite(inside), inside, out)
+        return out
+
+    return at
+
+
+def with_heights(places: FloatArray, heights: Heights | tuple[float, float]) -> tuple[FloatArray, FloatArray]:
+    """Places (2, k) and heights (k,), without those that nobody knows the height of; with a lowest and a
+    highest every place twice. Raises ProcedureError where none is left."""
+    if isinstance(heights, tuple):
+        low, high = heights
+        if not low <= high:
+            raise ProcedureError("the lowest height is above the highest", hint="Exchange them")
+        k = places.shape[1]
+        return np.concatenate([places, places], axis=1), np.repeat([low, high], k)
+    found = heights(places)
+    fine = np.isfinite(found)
+    if not fine.any():
+        raise ProcedureError("no height is known in the area", hint="Give a grid that covers it")
+    return places[:, fine], found[fine]
