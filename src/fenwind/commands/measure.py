@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import argparse
+import signal
+import threading
 from typing import TYPE_CHECKING, Any
 
 from fenwind.errors import ProcedureError
@@ -130,8 +132,11 @@ def _collect(options: argparse.Namespace, keeper: Keeper, limits: Any, rover: An
 
     wanted = options.epochs or (None if options.seconds else 30)
     stream = RtcmReader()
+    interrupted = _noticed_interrupts()
     try:
         for epoch in counted_epochs(rover, limits, options.wait, rtcm, NmeaReader(), stream, keeper.tick):
+            if interrupted:
+                raise KeyboardInterrupt
             keeper.take(epoch, _broadcast(keeper, stream))
             keeper.tick()
             if keeper.enough(wanted, options.seconds):
@@ -152,6 +157,20 @@ def _collect(options: argparse.Namespace, keeper: Keeper, limits: Any, rover: An
         )
     keeper.flush()
     return stream.set
+
+
+def _noticed_interrupts() -> list[int]:
+    """A list that an interrupt is noted in, beside being raised: one that comes while Python cannot pass it
+    on, as in a destructor, would be lost otherwise."""
+    noted: list[int] = []
+
+    def note(number: int, frame: object) -> None:
+        noted.append(number)
+        raise KeyboardInterrupt
+
+    if threading.current_thread() is threading.main_thread():
+        signal.signal(signal.SIGINT, note)
+    return noted
 
 
 def _left(keeper: Keeper) -> str:
