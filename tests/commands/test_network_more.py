@@ -1,6 +1,7 @@
 """Networks beyond the contract: biases of groups, centring, robust weights, SINEX both ways, two epochs."""
 
 import math
+import warnings
 from typing import Any
 
 import numpy as np
@@ -288,6 +289,18 @@ class Sinex(Adjust):
         }  # fmt: skip
         for name, words in bad.items():
             self.run_json("adjust", second, control, "--sinex", self.write(name, words), code=2)
+
+
+class Nonsense(Adjust):
+    def test_distances_that_make_no_figure_are_answered_in_words(self) -> None:
+        """No warning of a library comes out of the search for what is wrong with them."""
+        sides = {"AC": 500.003, "BC": 480.001, "AD": 300.002, "BD": 600.004, "CD": 520.001, "AB": 700.0}
+        rows = self.table("o.csv", "kind,at,to,value", [["distance", *k, v] for k, v in sides.items()])
+        control = self.write("c.csv", "name,e,n,h\nA,0,0,\nB,700,0,\n")
+        with warnings.catch_warnings():
+            warnings.simplefilter("error")
+            found = self.adjust(rows, control, "--plane", code=1)
+        self.assertIn("adjust.global", self.grave(found))
 
 
 class FieldWork(Adjust):

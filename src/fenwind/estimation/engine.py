@@ -231,7 +231,8 @@ def adjust(
     system = _System(problem, solver)
     assemble = sparse_normal if system.sparse else dense_normal
     x = np.array(problem.start, dtype=float)
-    about = system.at(x)
+    with np.errstate(all="ignore"):  # what is not finite is told as an error
+        about = system.at(x)
     before = about.sum_squares
     for iteration in range(1, max_iterations + 1):
         gap, rows = problem.constraints(x) if problem.constraints else (np.zeros(0), np.zeros((0, x.size)))
