@@ -158,9 +158,8 @@ class GroundStage(QtTestCase):
             self.wait_for(lambda: page._task is None)
 
         use("a corridor along marks …", "area", "T-01 T-05 T-09, 250")
-        self.assertIn(
-            "laid for a corridor 250 m wide along T-01 – T-05 – T-09, heights as at", page.statement.text()
-        )
+        told = "laid for a corridor 250 m wide along T-01 – T-05 – T-09, heights"
+        self.assertIn(told + " as at", page.statement.text())
         hull, marks = self.w.plan_pane.plan.scene.hull, page.found.marks
         at = marks.plane[:, marks.names.index("T-05")]
         self.assertTrue(shapely.contains_xy(shapely.Polygon(hull.T), *at))

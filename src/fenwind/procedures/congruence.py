@@ -16,12 +16,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fenwind.errors import ProcedureError
-from fenwind.estimation.distributions import chi2_quantile, chi2_tail
+from fenwind.estimation.distributions import chi2_tail
 from fenwind.procedures.network import NetworkResult
 from fenwind.procedures.network_whole import free_of, joint_positions, own_axes
 
 FloatArray = NDArray[np.float64]
-IntArray = NDArray[np.intp]
 
 #: Marks of both epochs whose covariance is formed whole.
 MOST_MARKS = 700
@@ -168,8 +167,3 @@ def _tested(d: FloatArray, q: FloatArray) -> tuple[float, int, float]:
     along = vectors[:, fine].T @ d
     statistic, rank = float(np.sum(along**2 / values[fine])), int(fine.sum())
     return statistic, rank, float(chi2_tail(statistic, rank)) if rank else 1.0
-
-
-def limit_of(alpha: float, dof: int) -> float:
-    """What a statistic stays below when nothing moved, except in a part `alpha` of all cases."""
-    return chi2_quantile(1.0 - alpha, dof)

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from fenwind.errors import DatumDefectError, EstimationError, ProcedureError
 from fenwind.geodesy.frames import Frame
+from fenwind.geodesy.geoid import GeoidGrid
 from fenwind.procedures.network import NetworkResult, covariances_of, solve, undetermined
 from fenwind.procedures.network_model import Network
 from fenwind.procedures.network_start import starting_marks, without
@@ -25,6 +26,16 @@ IntArray = NDArray[np.intp]
 
 #: Control marks that are let go of one at a time, and iterations that a network has to settle in then.
 MOST_HELD, TRIED = 30, 12
+
+
+def on_ellipsoid(net: Network, frame: Frame) -> Network:
+    """A network in space on the ellipsoid (metres) of a frame that has a datum, above its geoid grid where
+    it has one. Raises ProcedureError for a mark outside the grid."""
+    ellipsoid = frame.geodetic_crs.ellipsoid
+    assert ellipsoid is not None
+    geoid = frame.geoid_height if isinstance(frame.geoid, GeoidGrid) else None
+    a, f = ellipsoid.semi_major_metre, 1.0 / ellipsoid.inverse_flattening
+    return with_geoid_heights(replace(net, a=a, f=f, geoid=geoid))
 
 
 def with_geoid_heights(net: Network) -> Network:

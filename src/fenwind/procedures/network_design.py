@@ -22,7 +22,6 @@ from fenwind.procedures.regions import ellipses
 from fenwind.quantities.angles import RAD_PER_SECOND
 
 FloatArray = NDArray[np.float64]
-IntArray = NDArray[np.intp]
 
 LINE_KINDS = ("vector", "sighting", "levelling")
 #: Unknowns of a network whose covariance is formed whole to look for lines.
@@ -128,7 +127,7 @@ def sizes(result: NetworkResult) -> dict[str, float]:
     metres."""
     assert result.found is not None
     case = _Case(result)
-    return dict(zip(case.names, case.sizes(case.own), strict=True))
+    return dict(zip(case.names, case.sizes(), strict=True))
 
 
 def largest_with(result: NetworkResult, lines: Sequence[Sequence[Row]], more: bool) -> FloatArray:
@@ -161,10 +160,13 @@ class _Case:
         self.names = tuple(result.marks.names[i] for i in moving.tolist())
         self.own = unknowns[:, moving]
 
-    def sizes(self, own: IntArray, change: FloatArray | None = None) -> list[float]:
-        """Sizes of marks, with a change (d, d, m) of their covariances."""
-        block = self.q[own[:, None], own[None]]
-        return [float(v) for v in _sizes(block if change is None else block + change)]
+    def sizes(self) -> list[float]:
+        """Sizes of the marks that move, metres."""
+        return [float(v) for v in _sizes(self._block())]
+
+    def _block(self) -> FloatArray:
+        """Covariances (d, d, m) of the marks that move."""
+        return np.asarray(self.q[self.own[:, None], self.own[None]])
 
     def largest(self, lines: Sequence[Sequence[Row]], more: bool) -> FloatArray:
         """Of lines of one make, see `largest_with`."""
@@ -176,7 +178,7 @@ class _Case:
         values, vectors = np.linalg.eigh(white)
         k = np.linalg.solve(root, along.transpose(2, 0, 1))
         k = np.einsum("cbd,cbm->cdm", vectors, k)[:, :, self.own]  # (c, b, d, m)
-        block = self.q[self.own[:, None], self.own[None]]
+        block = self._block()
         if more:
             change = -np.einsum("cbim,cbjm->cijm", k / (1.0 + values)[:, :, None, None], k)
             lost = np.zeros(len(lines), dtype=bool)

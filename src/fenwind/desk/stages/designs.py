@@ -231,14 +231,15 @@ class DesignSheet(RecordSheet):
         return f"Worst is {name}, {what} {mm(size)} mm: {within}.{checked}{lost}{ticked}"
 
     def _show_best(self, found: Designed | FenwindError | None) -> None:
-        best = found.best[0] if isinstance(found, Designed) and found.best else None
-        worst = found.worst[1] if isinstance(found, Designed) else math.nan
-        worth = best is not None and best[1] < worst - 5e-5
-        self.best.setVisible(worth)
-        if best is not None:
-            line, left = best
-            self.best.setText(f"Plan the {line.kind} {line.at} – {line.to}: {mm(worst)} → {mm(left)} mm")
-            self.best.setToolTip("Of all lines of these kinds this one more brings most")
+        if not isinstance(found, Designed) or not found.best:
+            self.best.hide()
+            return
+        (line, left), worst = found.best[0], found.worst[1]
+        self.best.setVisible(left < worst - 5e-5)
+        self.best.setText(f"Plan the {line.kind} {line.at} – {line.to}: {mm(worst)} → {mm(left)} mm")
+        others = "; ".join(f"{o.kind} {o.at} – {o.to}: {mm(size)} mm" for o, size in found.best[1:])
+        then = f". Then {others}" if others else ""
+        self.best.setToolTip(f"Of all lines of these kinds this one more brings most{then}")
 
     def _rows(self, step: DesignStep, found: Designed | FenwindError | None) -> list[_Row]:
         names, figures = self.bridge.state, found.figures if isinstance(found, Designed) else {}

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections import Counter
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, fields, replace
 from typing import Any
 
 import numpy as np
@@ -13,13 +13,12 @@ from numpy.typing import NDArray
 
 from fenwind.errors import FenwindError, ProcedureError
 from fenwind.geodesy.frames import Frame
-from fenwind.geodesy.geoid import GeoidGrid
 from fenwind.job.reader import Digest, Reader
 from fenwind.job.steps.known import given_in, mark_names
 from fenwind.job.steps.network import control_of
 from fenwind.job.steps.outcome import Drawing, Node, OfRecord, Outcome
 from fenwind.procedures.network import NetworkResult, row_figures
-from fenwind.procedures.network_case import determined, on_plane, with_geoid_heights
+from fenwind.procedures.network_case import determined, on_ellipsoid, on_plane
 from fenwind.procedures.network_design import (
     Accuracy,
     Line,
@@ -70,13 +69,14 @@ class PlannedFigures:
 class Designed:
     """What a design comes to: figures by row, sizes of marks (95 %, metres) by id, positions on the plane by
     id, lost: names of marks that nothing determines, and the lines that would bring most, each with the
-    largest size that would be left. marks: where marks are planned that are not given, by name."""
+    largest size that would be left; ids: of marks by name; heights: levelling alone, so that sizes are of
+    heights."""
 
     step: DesignStep
-    result: NetworkResult | None
+    result: NetworkResult
     figures: Mapping[int, PlannedFigures]
     sizes: Mapping[str, float]
-    positions: Positions | None
+    positions: Positions
     best: tuple[tuple[Line, float], ...]
     lost: tuple[str, ...]
     ids: Mapping[str, str]
@@ -166,11 +166,7 @@ def _planned(frame: Frame, e: float, n: float, h: float) -> Given:
 
 
 def _accuracy(step: DesignStep) -> Accuracy:
-    return Accuracy(
-        vector_m=step.vector_m, vector_part=step.vector_part, direction_s=step.direction_s,
-        zenith_s=step.zenith_s, distance_m=step.distance_m, distance_part=step.distance_part,
-        centring_m=step.centring_m, levelling_m=step.levelling_m,
-    )  # fmt: skip
+    return Accuracy(**{one.name: getattr(step, one.name) for one in fields(Accuracy)})
 
 
 def _network(inputs: _Inputs, lines: Mapping[int, Line]) -> Network:
@@ -185,13 +181,7 @@ def _network(inputs: _Inputs, lines: Mapping[int, Line]) -> Network:
     if dimensions == 3 and not space and kinds == {"sighting"} and not heights:
         dimensions = 2
     net = Network(rows=(), control=control, dimensions=dimensions, plane=not space or dimensions == 1)
-    if net.plane:
-        return net
-    ellipsoid = frame.geodetic_crs.ellipsoid
-    assert ellipsoid is not None
-    geoid = frame.geoid_height if isinstance(frame.geoid, GeoidGrid) else None
-    net = replace(net, a=ellipsoid.semi_major_metre, f=1.0 / ellipsoid.inverse_flattening, geoid=geoid)
-    return with_geoid_heights(net)
+    return net if net.plane else on_ellipsoid(net, frame)
 
 
 def _observed(step: DesignStep, reader: Reader) -> frozenset[int]:

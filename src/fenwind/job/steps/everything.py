@@ -240,9 +240,8 @@ def _backsights(book: TraverseBook) -> dict[str, str]:
     """What was sighted back to at every station: the station before it, or the mark the start line leads
     to."""
     out: dict[str, str] = {book.here[0]: book.back} if book.here and book.back else {}
-    walked = [(a, b) for a, b in zip(book.here, book.there, strict=True)]
     stations = set(book.here)
-    for a, b in walked:
+    for a, b in zip(book.here, book.there, strict=True):
         if b in stations and b not in out:
             out[b] = a
     return out

@@ -12,14 +12,13 @@ import numpy as np
 from fenwind.errors import FenwindError, ProcedureError
 from fenwind.estimation.distributions import chi2_tail, plan_reach
 from fenwind.geodesy.frames import Frame
-from fenwind.geodesy.geoid import GeoidGrid
 from fenwind.job.reader import Digest, Reader
 from fenwind.job.state import JobState
 from fenwind.job.steps.everything import observations_of
 from fenwind.job.steps.known import given_in, mark_names
 from fenwind.job.steps.outcome import CandidateSet, Drawing, Figures, Node, OfRecord, Outcome, TrailStep
 from fenwind.procedures.network import NetworkResult, RowFigures, row_figures
-from fenwind.procedures.network_case import determined, on_plane, with_geoid_heights
+from fenwind.procedures.network_case import determined, on_ellipsoid, on_plane
 from fenwind.procedures.network_centring import centred
 from fenwind.procedures.network_model import BIASES, Bias, Given, Network, Row
 from fenwind.procedures.network_robust import Robust, second_opinion
@@ -285,11 +284,7 @@ def _network(inputs: _Inputs) -> tuple[Network, list[int]]:
     )  # fmt: skip
     if net.plane:
         return _centred(net, step), chosen
-    ellipsoid = frame.geodetic_crs.ellipsoid
-    assert ellipsoid is not None
-    geoid = frame.geoid_height if isinstance(frame.geoid, GeoidGrid) else None
-    net = replace(net, a=ellipsoid.semi_major_metre, f=1.0 / ellipsoid.inverse_flattening, geoid=geoid)
-    net = with_geoid_heights(net)
+    net = on_ellipsoid(net, frame)
     return _centred(net if step.slope else replace(net, geoid=None), step), chosen
 
 
