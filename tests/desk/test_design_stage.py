@@ -57,6 +57,8 @@ class Designs(QtTestCase):
         self.assertEqual(
             page.best.text(), f"Plan the vector {line.at} – {line.to}: {worst:.1f} → {left * 1000:.1f} mm"
         )
+        then, size = found.best[1]
+        self.assertIn(f"Then {then.kind} {then.at} – {then.to}: {size * 1000:.1f} mm", page.best.toolTip())
 
     def test_what_is_drawn(self) -> None:
         page = self.open_design()
