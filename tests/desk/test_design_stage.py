@@ -95,6 +95,7 @@ class Designs(QtTestCase):
         w.actions.run("design.mark")
         plan.place_picked.emit(463_900.0, 6_796_500.0)
         self.assertEqual(page.ask.edit.text(), "D-1")
+        self.assertIn("as high as W-3 (1\u2009252.00 m)", page.ask.label.text())
         page.ask.ok.click()
         self.assertEqual(self.step().marks[-1][1:], (463_900.0, 6_796_500.0, 1252.0))  # as high as W-3
         self.assertIn("D-1", plan.scene.names)

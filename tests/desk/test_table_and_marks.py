@@ -2,6 +2,7 @@
 
 import math
 import unittest
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -484,16 +485,16 @@ class Plans(QtTestCase):
         plan = Plan()
         plan.resize(400, 300)
         e, n = rng.uniform(0, 1000, k), rng.uniform(0, 1000, k)
-        plan.show_scene(
-            Scene(
-                title="t",
-                names=tuple(f"P{i}" for i in range(k)),
-                e_m=e,
-                n_m=n,
-                symbol=np.array([RING, TRIANGLE, SQUARE] * 1000, np.int8),
-                off=np.zeros(k, bool),
-            )
-        )
+        names = tuple(f"P{i}" for i in range(k))
+        full = Scene(
+            title="t", names=names, e_m=e, n_m=n, symbol=np.array([RING, TRIANGLE, SQUARE] * 1000, np.int8),
+            off=np.zeros(k, bool),
+        )  # fmt: skip
+        plan.show_scene(replace(full, names=names[:1], e_m=e[:1], n_m=n[:1], symbol=full.symbol[:1],
+                                off=full.off[:1]))  # fmt: skip
+        plan.show_scene(full)  # what comes in beyond the edge is brought into a view that nobody has moved
+        x, y = plan.to_pixels(e, n)
+        self.assertTrue(((x > 20) & (x < 380) & (y > 20) & (y < 280)).all())
         plan.show()
         QTest.qWait(1)
         picture = plan.grab().toImage()

@@ -8,6 +8,7 @@ import unittest
 import numpy as np
 from PySide6.QtCore import QBuffer, QPoint, QSize
 from PySide6.QtSvg import QSvgGenerator
+from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QWidget
 
 from fenwind.desk.plan import Plan
@@ -67,5 +68,7 @@ class Drawn(QtTestCase):
         rail.show_doubts("Marks", 120)
         self.held("rail", strokes(rail))
         table = w.pages["Fits"].fits.table
+        table.setFixedSize(900, 400)  # whatever stands above it at the moment
+        QTest.qWait(1)
         table.sortByColumn(3, table.horizontalHeader().sortIndicatorOrder())
         self.held("table", strokes(table.viewport()) + strokes(table.horizontalHeader()))

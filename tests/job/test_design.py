@@ -112,10 +112,10 @@ class Designs(DemoCase):
         self.assertEqual((len(self.step().kind), self.step().off), (10, (1, 9)))
         self.assertEqual((self.step().at[-1], self.step().to[-1]), ("T-03", "T-01"))
         self.assertIn("T-03", [m[0] for m in self.step().marks])
-        known = [(0.0, 0.0, 100.0), (50.0, 0.0, math.nan), (900.0, 0.0, 300.0)]
+        known = [("a", 0.0, 0.0, 100.0), ("b", 50.0, 0.0, math.nan), ("c", 900.0, 0.0, 300.0)]
         bare = replace(self.step(), marks=())
-        self.assertEqual(gestures.height_near(bare, known, 60.0, 0.0), 100.0)
-        self.assertEqual(gestures.height_near(bare, [], 60.0, 0.0), 0.0)
+        self.assertEqual(gestures.height_near(bare, known, 60.0, 0.0), ("a", 100.0))
+        self.assertEqual(gestures.height_near(bare, [], 60.0, 0.0), ("", 0.0))
         with self.assertRaises(ProcedureError):
             gestures.new_design(self.job.state, "no frame")
         a, b = (self.job.state.mark_named(name) for name in ("W-2", "T-03"))

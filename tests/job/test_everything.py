@@ -18,6 +18,7 @@ from fenwind.records.lines import LevelBook, TraverseBook
 from fenwind.records.network import NetworkStep
 from fenwind.records.sessions import BaseSetup, Occupation
 from fenwind.records.setups import Setup
+from fenwind.reports.network_words import missing_words
 from fenwind.standins.tarnholt_days import true_places
 from tests.support import DemoCase
 
@@ -161,9 +162,17 @@ class Everything(DemoCase):
             figures = found.figures[found.rows[i]]
             unit = RAD_PER_SECOND if found.observations.kind[i] == "angle" else 1e-3
             self.assertLess(abs(float(figures.residual[0])) / unit, 0.05, found.observations.kind[i])
-        for changes in ({"frame": "dam"}, {"dh_m": (None, *heights[1:])}):
+        self.assertNotIn("Traverse 9, ", missing_words(found))
+        for changes, why in (
+            ({"frame": "dam"}, "belongs to another frame"),
+            ({"dh_m": (None, *heights[1:])}, "whose distances say nothing in space without heights"),
+        ):
             self.job.record("x", (amend(self.job.state.of(TraverseBook)["t-9"], **changes),))
-            self.assertFalse([k for k in self.found().observations.origin if k.startswith("t-9:")])
+            found = self.found()
+            self.assertFalse([k for k in found.observations.origin if k.startswith("t-9:")])
+            self.assertIn(
+                f"Traverse 9, which {why};" if "other" in why else f"Traverse 9, {why};", missing_words(found)
+            )
             kept = amend(self.job.state.of(TraverseBook)["t-9"], frame="map", dh_m=tuple(heights))
             self.job.record("x", (kept,))
 
@@ -197,3 +206,4 @@ class Everything(DemoCase):
         found = self.found()  # on a plane that is tied to nothing rovers' vectors have no direction
         self.assertNotIn("rover vectors", found.observations.group)
         self.assertIn("Traverse 1", found.observations.group)
+        self.assertRegex(missing_words(found), r"Not in it: \d+ rover vectors, which have no direction")

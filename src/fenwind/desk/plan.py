@@ -50,6 +50,8 @@ FloatArray = NDArray[np.float64]
 MANY = 2000
 LABELS = 250
 PICK_PX = 12.0
+#: Room that a mark and its name need to the edge.
+EDGE_PX = 30.0
 VECTOR_PX = 34.0
 
 
@@ -89,13 +91,21 @@ class Plan(QWidget):
         self.setAccessibleName("Plan of the marks")
 
     def show_scene(self, scene: Scene) -> None:
-        """Show marks; the view is kept unless the system or the first sight of marks asks for a new one."""
+        """Show marks; the view is kept unless the system or the first sight of marks asks for a new one, or
+        marks lie beyond the edge of a view that nobody has moved."""
         key = (scene.title, bool(scene.names), scene.coming is not None)
         self.scene = scene
-        if key != self._fitted_key:
+        if key != self._fitted_key or (self._untouched and self._beyond_edge()):
             self._fitted_key = key
             self.fit_all()
         self.update()
+
+    def _beyond_edge(self) -> bool:
+        """Whether a mark, or its name, does not fit into the view."""
+        x, y = self.to_pixels(self.scene.e_m, self.scene.n_m)
+        width, height = self.width() - EDGE_PX, self.height() - EDGE_PX
+        with np.errstate(invalid="ignore"):
+            return bool(((x < EDGE_PX) | (x > width) | (y < EDGE_PX) | (y > height)).any())
 
     def select(self, name: str) -> None:
         """Ring a mark, and bring it into view when it is outside."""

@@ -127,7 +127,11 @@ def compare_epochs(state: JobState, first: str, second: str) -> Gesture:
     return Gesture(f"Compare {name}", entries)
 
 
-def height_near(step: DesignStep, known: Iterable[tuple[float, float, float]], e: float, n: float) -> float:
-    """The height of the mark nearest to a place, among what is known and planned; 0 where nothing is."""
-    every = [(math.hypot(a - e, b - n), h) for a, b, h in (*known, *(m[1:] for m in step.marks))]
-    return min((pair for pair in every if math.isfinite(sum(pair))), default=(0.0, 0.0))[1]
+def height_near(
+    step: DesignStep, known: Iterable[tuple[str, float, float, float]], e: float, n: float
+) -> tuple[str, float]:
+    """Which mark is nearest to a place, by id among what is known (id, e, n, height) and planned, and its
+    height; no mark and 0 where nothing is."""
+    every = [(math.hypot(a - e, b - n), h, key) for key, a, b, h in (*known, *step.marks)]
+    found = min((one for one in every if math.isfinite(one[0] + one[1])), default=(0.0, 0.0, ""))
+    return found[2], found[1]

@@ -29,6 +29,12 @@ def tied(frame: Frame) -> bool:
     return frame.spec.height.kind in ("ellipsoid", "geoid", "vertical")
 
 
+def in_space(frame: Frame) -> bool:
+    """Whether a frame places its marks on the earth in all three dimensions: it has a datum, and its heights
+    are tied to the ellipsoid."""
+    return frame.has_datum and tied(frame)
+
+
 def between_frames(
     known: Positions, source: Frame, target: Frame
 ) -> tuple[Positions, tuple[ConversionNote, ...], str]:

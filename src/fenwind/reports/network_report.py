@@ -23,7 +23,7 @@ from fenwind.quantities.numbers import format_fixed
 from fenwind.reports import evidence
 from fenwind.reports.fit_report import mm
 from fenwind.reports.model import Figure, Paragraph, Report, Section, Table
-from fenwind.reports.network_words import opinion_words, weighing_words
+from fenwind.reports.network_words import missing_words, opinion_words, weighing_words
 from fenwind.reports.plan_figure import PlanContent, plan_figure
 
 FloatArray = NDArray[np.float64]
@@ -76,8 +76,8 @@ def _network_words(state: JobState, found: Adjusted) -> str:
     frame = state.frames[step.frame].spec.name if step.frame in state.frames else "?"
     return (
         f"{step.name} adjusts {count}{source} in {frame} in {_dimensions(found)}; what is given there "
-        f"{DATUM[step.datum]}{plumb}.{_weighing(found)}"
-    )
+        f"{DATUM[step.datum]}{plumb}.{_weighing(found)} " + missing_words(found)
+    ).rstrip()
 
 
 def _weighing(found: Adjusted) -> str:

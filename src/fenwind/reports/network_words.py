@@ -58,6 +58,11 @@ def opinion_words(found: Adjusted) -> str:
     return f"To a robust second opinion stand out: {', '.join(said)}."
 
 
+def missing_words(found: Adjusted) -> str:
+    """What was observed and is not in it, a sentence; empty where all is."""
+    return f"Not in it: {'; '.join(found.missing)}." if found.missing else ""
+
+
 def between_words(first: str, second: str, found: Relative, unit: LengthUnit) -> str:
     """How well two marks are known to each other, in a sentence."""
     distance = f"{format_fixed(found.distance_m / unit.metres, 3)} {unit.key}"

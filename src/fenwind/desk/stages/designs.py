@@ -266,8 +266,13 @@ class DesignSheet(RecordSheet):
         number = 1
         while self.bridge.state.mark_named(f"D-{number}") is not None:
             number += 1
-        h = gestures.height_near(step, self._known(), e_m, n_m)
-        self.ask.ask("Name of the planned mark:", lambda text: self._plan_mark(text, (e_m, n_m, h)),
+        near, h = gestures.height_near(step, self._known(), e_m, n_m)
+        unit = self.bridge.unit
+        said = (
+            f", as high as {self.bridge.seen.mark_name(near)} ({format_fixed(h / unit.metres, 2)} {unit.key})"
+            if near else ", at height 0 (no mark has a height)"
+        )  # fmt: skip
+        self.ask.ask(f"Name of the planned mark{said}:", lambda text: self._plan_mark(text, (e_m, n_m, h)),
                      text=f"D-{number}", button="Plan it")  # fmt: skip
 
     def _plan_mark(self, name: str, at: tuple[float, float, float]) -> bool:
@@ -276,13 +281,13 @@ class DesignSheet(RecordSheet):
             lambda: gestures.plan_mark(self.bridge.state, step, name.strip(), at)
         )
 
-    def _known(self) -> list[tuple[float, float, float]]:
+    def _known(self) -> list[tuple[str, float, float, float]]:
         step = self.step
         adopted = self.bridge.derived.adopted.get(step.frame) if step is not None else None
         if adopted is None:
             return []
         at = np.stack([adopted.e_m, adopted.n_m, adopted.height_m])
-        return [(e, n, h) for e, n, h in at.T.tolist()]
+        return [(key, *place) for key, place in zip(adopted.ids, at.T.tolist(), strict=True)]
 
     def _place_of(self, key: str) -> tuple[float, float, float] | None:
         step = self.step
@@ -292,7 +297,7 @@ class DesignSheet(RecordSheet):
             return None
         e, n, h = (float(v[row]) for v in (adopted.e_m, adopted.n_m, adopted.height_m))
         if math.isnan(h) and step is not None:
-            h = gestures.height_near(step, self._known(), e, n)
+            _, h = gestures.height_near(step, self._known(), e, n)
         return (e, n, h) if math.isfinite(e + n) else None
 
     def _plan(self, kind: str, names: Sequence[str]) -> bool:

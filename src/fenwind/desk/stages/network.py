@@ -47,7 +47,7 @@ from fenwind.records.entries import Gesture, amend
 from fenwind.records.network import EVERYTHING, NetworkStep, ObservationSet, RowKey
 from fenwind.records.sessions import BaseSetup
 from fenwind.reports.fit_report import mm
-from fenwind.reports.network_words import between_words, opinion_words, weighing_words
+from fenwind.reports.network_words import between_words, missing_words, opinion_words, weighing_words
 from fenwind.reports.statement import Part
 from fenwind.reports.trail import Link
 
@@ -210,7 +210,8 @@ class NetworkSheet(RecordSheet):
             return
         self.caption.setText(step.name.upper())
         self.statement.show_parts(self._parts(step, found))
-        self.verdict.setText(_verdict(step, found))
+        said = missing_words(found) if isinstance(found, Adjusted) else ""
+        self.verdict.setText(f"{_verdict(step, found)} {said}".rstrip())
         self.table.records.set_columns(self._columns())
         self.table.records.set_rows(self._rows(step, found))
         figures = found.figures.values() if isinstance(found, Adjusted) else ()

@@ -28,7 +28,7 @@ from fenwind.procedures.network_design import (
     sizes,
 )
 from fenwind.procedures.network_model import Given, Network
-from fenwind.procedures.onto_plane import tied
+from fenwind.procedures.onto_plane import in_space
 from fenwind.procedures.positions import Positions
 from fenwind.progress import Progress
 from fenwind.records.network import DesignStep, ObservationSet
@@ -159,7 +159,7 @@ class DesignKind(OfRecord):
 def _planned(frame: Frame, e: float, n: float, h: float) -> Given:
     """A mark where it is planned."""
     first, second = (e, n)
-    if frame.has_datum and tied(frame):
+    if in_space(frame):
         lat, lon = frame.inverse(np.array([e]), np.array([n]))
         first, second = float(lat[0]), float(lon[0])
     return Given(first=first, second=second, h=h, planned=True)
@@ -174,7 +174,7 @@ def _network(inputs: _Inputs, lines: Mapping[int, Line]) -> Network:
     sightings lead to marks without heights."""
     frame, kinds = inputs.frame, {line.kind for line in lines.values()}
     seen = {name for line in lines.values() for name in (line.at, line.to)}
-    space = frame.has_datum and tied(frame)
+    space = in_space(frame)
     dimensions = 1 if kinds == {"levelling"} else 3
     control = {n: g for n, g in inputs.control.items() if n in seen}
     heights = all(g.has[2] for g in control.values())

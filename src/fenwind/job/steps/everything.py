@@ -12,13 +12,12 @@ from numpy.typing import NDArray
 
 from fenwind.errors import FenwindError, ProcedureError
 from fenwind.geodesy.antenna import reduced
-from fenwind.geodesy.frames import Frame
 from fenwind.geodesy.geocentric import enu_axes, from_xyz, to_xyz
 from fenwind.job.reader import Reader
 from fenwind.job.steps.known import mark_names
 from fenwind.job.steps.sightings import sightings_of
 from fenwind.job.steps.vectors import antennas_of, vectors_node
-from fenwind.procedures.onto_plane import tied
+from fenwind.procedures.onto_plane import in_space
 from fenwind.procedures.resection import in_face_one
 from fenwind.quantities.angles import RAD_PER_SECOND
 from fenwind.records.lines import LevelBook, TraverseBook
@@ -48,18 +47,32 @@ class _Seen:
     ht: float = 0.0
 
 
-def everything(reader: Reader, frame: str, space: bool) -> ObservationSet:
-    """The observations; space: in a frame with a datum, where vectors and bearings of other frames mean
-    something. A base that stands on no known mark is a station under its own id. Raises ProcedureError where
-    nothing is observed."""
+def everything(reader: Reader, frame: str, space: bool) -> tuple[ObservationSet, tuple[str, ...]]:
+    """The observations, and in words what was observed and is not among them; space: in a frame with a datum,
+    where vectors and bearings of other frames mean something. A base that stands on no known mark is a
+    station under its own id. Raises ProcedureError where nothing is observed."""
+    missing: list[str] = []
+    vectors = list(_vectors(reader))
+    if vectors and not space:
+        missing.append(f"{_many(len(vectors), 'rover vector')}, which have no direction in a frame without "
+                       "a datum and heights tied to it")  # fmt: skip
     rows = [
-        *(_vectors(reader) if space else ()), *_setups(reader), *_levelling(reader),
-        *_traverses(reader, frame, space), *_lists(reader),
+        *(vectors if space else ()), *_setups(reader), *_levelling(reader),
+        *_traverses(reader, frame, space, missing), *_lists(reader),
     ]  # fmt: skip
-    rows = _placed(rows)
+    rows = _placed(rows, missing)
     if not rows:
-        raise ProcedureError("nothing is observed in this job yet", hint="Take in field work first")
+        said = f" that can be adjusted in this frame: left out {'; '.join(missing)}" if missing else " yet"
+        raise ProcedureError(f"nothing is observed in this job{said}", hint="Take in field work first")
     n = len(rows)
+    return _as_set(rows, n), tuple(missing)
+
+
+def _many(count: int, what: str) -> str:
+    return f"{count} {what}{'' if count == 1 else 's'}"
+
+
+def _as_set(rows: list[_Seen], n: int) -> ObservationSet:
     return ObservationSet(
         id=EVERYTHING, name="everything observed", line=tuple(range(1, n + 1)),
         kind=tuple(r.kind for r in rows), at=tuple(r.at for r in rows), to=tuple(r.to for r in rows),
@@ -70,28 +83,31 @@ def everything(reader: Reader, frame: str, space: bool) -> ObservationSet:
     )  # fmt: skip
 
 
-def _in_space(frame: Frame) -> bool:
-    return frame.has_datum and tied(frame)
-
-
-def _placed(rows: list[_Seen]) -> list[_Seen]:
+def _placed(rows: list[_Seen], missing: list[str]) -> list[_Seen]:
     """Without levelling to marks that nothing else reaches: their heights are left to it."""
     seen = {name for r in rows if r.kind != "height_difference" for name in (r.at, r.to)}
     alone = all(r.kind == "height_difference" for r in rows)
-    return [r for r in rows if alone or r.kind != "height_difference" or {r.at, r.to} <= seen]
+    kept = [r for r in rows if alone or r.kind != "height_difference" or {r.at, r.to} <= seen]
+    if len(kept) < len(rows):
+        runs = _many(len(rows) - len(kept), "levelled difference")
+        missing.append(f"{runs} to marks that nothing else reaches")
+    return kept
 
 
-def observations_of(step: NetworkStep, reader: Reader) -> tuple[ObservationSet, dict[str, str]]:
-    """What a network adjusts, and the names of marks and stations in it by id. Raises ProcedureError where
-    that is gone, or nothing."""
+def observations_of(
+    step: NetworkStep, reader: Reader
+) -> tuple[ObservationSet, dict[str, str], tuple[str, ...]]:
+    """What a network adjusts, the names of marks and stations in it by id, and what was observed that is not
+    in it, in words. Raises ProcedureError where that is gone, or nothing."""
     names = mark_names(reader)
     if step.observations != EVERYTHING:
         one = reader.record(ObservationSet, step.observations)
         if one is None:
             raise ProcedureError("its observations are gone", hint="Take them in again")
-        return one, names
+        return one, names, ()
     frame = reader.frame(step.frame)
-    return everything(reader, step.frame, _in_space(frame)), station_names(reader, names)
+    one, missing = everything(reader, step.frame, in_space(frame))
+    return one, station_names(reader, names), missing
 
 
 def station_names(reader: Reader, marks: Mapping[str, str]) -> dict[str, str]:
@@ -199,15 +215,19 @@ def _levelling(reader: Reader) -> Iterator[_Seen]:
                 )  # fmt: skip
 
 
-def _traverses(reader: Reader, frame: str, space: bool) -> Iterator[_Seen]:
+def _traverses(reader: Reader, frame: str, space: bool, missing: list[str]) -> Iterator[_Seen]:
     """Of traverses of the same frame, or where both are tied to the earth, so that a length is one in both:
     angles at stations whose backsight is booked, differences in height, as good as an angle makes them,
     and distances from mark to mark."""
     for key in reader.rows(TraverseBook, active=True).ids.tolist():
         book = reader.record(TraverseBook, key)
         assert book is not None
-        if None in book.dh_m or not (book.frame == frame or (space and _in_space(reader.frame(book.frame)))):
-            continue  # without heights distances say nothing in space
+        if None in book.dh_m:
+            missing.append(f"{book.name}, whose distances say nothing in space without heights")
+            continue
+        if not (book.frame == frame or (space and in_space(reader.frame(book.frame)))):
+            missing.append(f"{book.name}, which belongs to another frame")
+            continue
         before = _backsights(book)
         for i, (here, there, kind) in enumerate(zip(book.here, book.there, book.kind, strict=True)):
             angle, back = _angle(kind, book.direction_rad[i]), before.get(here, "")

@@ -13,7 +13,7 @@ from fenwind.geodesy.frames import Frame
 from fenwind.job.reader import Reader
 from fenwind.job.steps.known import known
 from fenwind.job.steps.network import network_node
-from fenwind.procedures.onto_plane import tied
+from fenwind.procedures.onto_plane import in_space
 from fenwind.procedures.positions import Positions
 from fenwind.records.network import NetworkStep
 
@@ -58,7 +58,7 @@ def _add(places: dict[str, KnownPlace], found: Positions, origin: str, heights_a
 def grid_factor(frame: Frame, places: Iterable[KnownPlace]) -> float:
     """The combined factor of a frame in the middle of what is known; 1 without a datum or a height."""
     at = np.array([p.at for p in places if np.isfinite(p.at).all()]).reshape(-1, 3)
-    if not frame.has_datum or not tied(frame) or not at.size:
+    if not in_space(frame) or not at.size:
         return 1.0
     e, n, h = at.mean(axis=0)
     lat, lon = frame.inverse(np.array([e]), np.array([n]))

@@ -59,7 +59,7 @@ class LoopsKind(Gathering):
         """The observations that are on."""
         step = reader.record(NetworkStep, node.subject)
         assert step is not None
-        one, names = observations_of(step, reader)
+        one, names, _ = observations_of(step, reader)
         plane = not reader.frame(step.frame).has_datum
         rows = tuple(_observed(step, one, names))
         keys = {row.line: one.key(row.line) for row in rows}

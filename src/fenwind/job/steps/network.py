@@ -25,7 +25,7 @@ from fenwind.procedures.network_robust import Robust, second_opinion
 from fenwind.procedures.network_start import starting_marks
 from fenwind.procedures.network_weights import GroupFactor, balanced, group_factors
 from fenwind.procedures.network_whole import bearing_on, bias_figures
-from fenwind.procedures.onto_plane import tied
+from fenwind.procedures.onto_plane import in_space
 from fenwind.procedures.positions import Positions
 from fenwind.progress import Progress
 from fenwind.records.network import NetworkStep, ObservationSet
@@ -45,7 +45,8 @@ class Adjusted:
     """A network and what came of it, by names of marks. rows: for each row of the set its number in the
     result, -1 for one that took no part. positions: on the plane, by ids of marks; elsewhere: on the planes
     of the other frames that have a datum, by their ids. factors: of the variances of groups, as estimated;
-    opinion: a robust second one, where it is asked for; biases: each with its value and sigma."""
+    opinion: a robust second one, where it is asked for; biases: each with its value and sigma.
+    missing: what was observed in the job and is not in it, in words."""
 
     step: NetworkStep
     observations: ObservationSet
@@ -60,6 +61,7 @@ class Adjusted:
     factors: tuple[GroupFactor, ...] = ()
     opinion: Robust | None = None
     biases: tuple[tuple[Bias, float, float], ...] = ()
+    missing: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, kw_only=True, eq=False)
@@ -71,6 +73,7 @@ class _Inputs:
     control: Mapping[str, Given]
     names: Mapping[str, str]
     marks: Mapping[str, str]
+    missing: tuple[str, ...]
 
 
 class NetworkKind(OfRecord):
@@ -88,12 +91,13 @@ class NetworkKind(OfRecord):
         """Observations, what is given in the frame, and names of marks."""
         step = reader.record(NetworkStep, node.subject)
         assert step is not None
-        observations, names = observations_of(step, reader)
+        observations, names, missing = observations_of(step, reader)
         frame, marks = reader.frame(step.frame), mark_names(reader)
         given = given_in(reader, step.frame)
         inputs = _Inputs(
             step=step, observations=observations, frame=frame, others=_others(frame, step.frame, reader),
             control=control_of(frame, given, marks), names=names, marks=marks,
+            missing=missing,
         )  # fmt: skip
         return inputs, None
 
@@ -123,6 +127,7 @@ class NetworkKind(OfRecord):
             positions=replace(plane, names=tuple(ids[n] for n in names)), ids=ids,
             elsewhere=_elsewhere(inputs, result, names, ids), factors=factors, opinion=opinion,
             biases=tuple(bias_figures(result)) if result.found is not None else (),
+            missing=inputs.missing,
         )  # fmt: skip
 
     def gives(self, outcome: Outcome) -> Iterable[tuple[str, CandidateSet]]:
@@ -198,7 +203,7 @@ def control_of(frame: Frame, given: Any, names: Mapping[str, str]) -> dict[str, 
     """What is given, by names: of a plane as it stands, else latitudes, longitudes and the frame's
     heights."""
     e, n, h = given["e_m"], given["n_m"], given["height_m"]
-    space = frame.has_datum and tied(frame)
+    space = in_space(frame)
     first, second = frame.inverse(e, n) if space else (e, n)
     sh, sv = given["sigma_h_m"], given["sigma_v_m"]
     return {
@@ -213,14 +218,14 @@ def control_of(frame: Frame, given: Any, names: Mapping[str, str]) -> dict[str, 
 def _others(frame: Frame, own: str, reader: Reader) -> dict[str, Frame]:
     """Other frames that marks adjusted in a frame can be carried to."""
     out: dict[str, Frame] = {}
-    if not (frame.has_datum and tied(frame)):
+    if not in_space(frame):
         return out
     for key in reader.rows(FrameRecord, active=True).ids.tolist():
         try:
             other = reader.frame(key) if key != own else None
         except FenwindError:
             continue  # it has a doubt of its own
-        if other is not None and other.has_datum and tied(other):
+        if other is not None and in_space(other):
             out[key] = other
     return out
 
@@ -273,7 +278,7 @@ def _network(inputs: _Inputs) -> tuple[Network, list[int]]:
     down = dict(step.down)
     one = inputs.observations
     rows = tuple(_weighed(_row(one, i, names), down.get(one.key(i), 1.0)) for i in chosen)
-    space = frame.has_datum and tied(frame)
+    space = in_space(frame)
     dimensions = _dimensions({row.kind for row in rows}, space)
     seen = {n for row in rows for n in (row.at, row.to, row.back)}
     net = Network(

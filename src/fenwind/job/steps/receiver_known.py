@@ -17,7 +17,7 @@ from fenwind.job.reader import Digest, Reader
 from fenwind.job.state import JobState
 from fenwind.job.steps.known import given_in
 from fenwind.job.steps.outcome import Gathering, Node
-from fenwind.procedures.onto_plane import tied
+from fenwind.procedures.onto_plane import in_space
 from fenwind.procedures.rover import Point, given_point
 from fenwind.progress import Progress
 from fenwind.quantities.angles import RAD_PER_DEGREE
@@ -90,7 +90,7 @@ class ReceiverKnown(Gathering):
                 frame = reader.frame(key)
             except FenwindError:
                 continue
-            if frame.has_datum and tied(frame):
+            if in_space(frame):
                 found.append((key, frame, given_in(reader, key)))
         return _Inputs(frames=tuple(found)), None
 
