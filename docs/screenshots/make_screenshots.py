@@ -145,6 +145,32 @@ class Pictures:
         while w.bridge.job.undo_text:
             w.bridge.undo()
 
+    def instrument(self) -> None:
+        """With a stand-in total station in a process of its own."""
+        w, page = self.w, self.w.pages["Setups"].setups
+        w.bridge.do(gestures.set_field([w.bridge.state.info], "frame", "map", "Show the map frame"))
+        w.show_stage("Setups")
+        panel, live, standin = page.instrument, page.live, page.standin
+        standin.open()
+        standin.stands.setCurrentText("P-12")
+        standin.toggle()
+        self.until(lambda: live.state is not None and not live.doing)
+        standin.hide()
+        panel._begin("St-3, 1.6, 14, 880, 55")
+        panel._set(both_faces=True)
+        for name in ("T-04", "T-08", "T-09", "K-04"):
+            told: list[bool] = []
+            there = "P-04" if name == "K-04" else name
+            standin.say("station", lambda told=told: told.append(True), do="go", mark=there)
+            self.until(lambda told=told: told)
+            panel._name(name)
+            for work in (panel.find_prism, panel.measure):
+                work()
+                self.until(lambda: not live.doing)
+        self.shot("instrument")
+        panel.end()
+        standin.stop()
+
     def until(self, true: Any) -> None:
         """Let the window work until something is so."""
         while not true():
@@ -226,6 +252,7 @@ if __name__ == "__main__":
         pictures.steps,
         pictures.night,
         pictures.sessions,
+        pictures.instrument,
     ):
         take()
     pictures.launch.shell.close()

@@ -5,9 +5,10 @@ import csv
 import io
 import itertools
 import math
-from typing import Any
+from typing import Any, ClassVar
 
 import numpy as np
+from pyproj import CRS, Transformer
 from scipy.optimize import least_squares
 
 from tests.support import CommandCase
@@ -439,6 +440,17 @@ class Resect(Command):
         self.assertAlmostEqual(check["de"], 0.05 * math.sin(away), 4)
         self.assertAlmostEqual(check["dn"], 0.05 * math.cos(away), 4)
         self.assertEqual((self.rules(found), len(found["residuals"])), ([], 4))
+        # A scale that is only shown moves no check; one that is applied does.
+        short = self.shots("ABCDE", factor=0.99998)
+        missed = {}
+        for scale in ("fixed", "show", "apply"):
+            told = self.run_json(
+                "resect", short, self.control(), "--hi", "1.5", "--heights", "--check", "D", "--scale", scale
+            )
+            missed[scale] = math.hypot(told["checks"][0]["de"], told["checks"][0]["dn"])
+        self.assertEqual(missed["show"], missed["fixed"])
+        self.assertGreater(missed["show"], 0.003)
+        self.assertLess(missed["apply"], 0.0005)
 
     def test_bad_input(self) -> None:
         for shots, words in (
@@ -451,6 +463,79 @@ class Resect(Command):
             with self.subTest(shots=shots):
                 said = self.run_json("resect", self.write("s.csv", shots), self.control(), code=2)
                 self.assertIn(words, said)
+
+
+class OnTheGrid(Command):
+    """Directions and distances of the ellipsoid, by pyproj's geodesics and nothing of ours, far from the
+    middle of a zone in the south, and in a system of the meridian of Paris: --frame gives the places back."""
+
+    SYSTEMS: ClassVar = {"EPSG:32734": (380_000.0, 6_250_000.0), "EPSG:27572": (210_000.0, 2_350_000.0)}
+    PLACES: ClassVar = {
+        "P": (0, 0),
+        "A": (800, 2600),
+        "B": (3600, 3900),
+        "C": (5800, 6700),
+        "Q": (8200, 8000),
+    }
+    H = 620.0
+
+    def geodesics(self, code: str) -> Any:
+        """Azimuth (degrees) and level distance at the height of all marks between two of them."""
+        crs = CRS(code)
+        back = Transformer.from_crs(crs, crs.geodetic_crs, always_xy=True)
+        geod, east, north = crs.get_geod(), *self.SYSTEMS[code]
+        meridian = math.degrees(crs.prime_meridian.longitude * crs.prime_meridian.unit_conversion_factor)
+
+        def line(a: str, b: str) -> tuple[float, float]:
+            (x1, y1), (x2, y2) = (
+                back.transform(east + self.PLACES[k][0], north + self.PLACES[k][1]) for k in (a, b)
+            )
+            unit = crs.geodetic_crs.axis_info[0].unit_conversion_factor * 180.0 / math.pi
+            lon1, lat1, lon2, lat2 = x1 * unit + meridian, y1 * unit, x2 * unit + meridian, y2 * unit
+            azimuth, _, length = geod.inv(lon1, lat1, lon2, lat2)
+            s2 = math.sin(math.radians(lat1)) ** 2
+            radius = geod.b / (1.0 - geod.es * s2)  # of Gauss
+            return azimuth % 360.0, length * (radius + self.H) / radius
+
+        return line
+
+    def place(self, code: str, name: str) -> str:
+        (e, n), (de, dn) = self.SYSTEMS[code], self.PLACES[name]
+        return f"{name},{e + de:.4f},{n + dn:.4f}"
+
+    def test_traverses_and_setups(self) -> None:
+        for code in self.SYSTEMS:
+            line = self.geodesics(code)
+            rows = []
+            for kind, back, here, there in (("right", "P", "A", "B"), ("left", "A", "B", "C")):
+                turn = line(here, there)[0] - line(here, back)[0]
+                angle = (turn if kind == "right" else -turn) % 360.0
+                rows.append([here, there, kind, f"{angle:.9f}", f"{line(here, there)[1]:.5f}", 0])
+            book = self.table("b.csv", "from,to,direction_kind,direction_dms,distance,dh", rows)
+            closing = (line("C", "Q")[0] - line("C", "B")[0]) % 360.0
+            ends = (
+                "--start", f"{self.place(code, 'A')},{self.H}", "--backsight", self.place(code, "P"),
+                "--close", f"{self.place(code, 'C')},{self.H}", "--foresight", self.place(code, "Q"),
+                "--closing-angle", f"{-closing % 360.0:.9f}", "--method", "none",
+            )  # fmt: skip
+            plain = self.run_json("traverse", book, *ends, "--spec", "1:10")
+            found = self.run_json("traverse", book, *ends, "--frame", code)
+            self.assertGreater(plain["misclosure"], 0.2)
+            self.assertLess(found["misclosure"], 0.002, code)
+            self.assertLess(abs(found["angular_misclosure_s"]), 0.02, code)
+            self.assertGreater(abs(plain["angular_misclosure_s"]), 1.0)
+            shots = [[n, f"{(line('B', n)[0] - 40.0) % 360.0:.9f}", "", f"{line('B', n)[1]:.5f}", "", ""]
+                     for n in "PACQ"]  # fmt: skip
+            seen = self.table("s.csv", "target,hz_deg,za_deg,sd,ht,prism_mm", shots)
+            marks = [[*self.place(code, n).split(","), self.H] for n in "PACQ"]
+            known = self.table("k.csv", "name,e,n,h", marks)
+            found = self.run_json("resect", seen, known, "--frame", code)
+            e, n = (o + d for o, d in zip(self.SYSTEMS[code], self.PLACES["B"], strict=True))
+            self.assertLess(math.hypot(found["e"] - e, found["n"] - n), 0.002, code)
+            self.assertLess(max(abs(v["v_hz_s"]) for v in found["residuals"]), 0.02, code)
+        for more, word in ((("--frame", code, "--factor", "0.9"), "same twice"), (("--geoid", "g"), "needs"),
+                           (("--frame", "EPSG:2225"), "in metres")):  # fmt: skip
+            self.assertIn(word, self.run_json("resect", seen, known, *more, code=2))
 
 
 class Level(Command):

@@ -178,6 +178,27 @@ class Everyday(QtTestCase):
         w.actions.run("edit.undo")
         self.assertTrue(self.b.state.marks["P-08"].active)
 
+    def test_the_centre_of_what_cannot_be_occupied(self) -> None:
+        w, page = self.w, self.w.pages["Marks"]
+        w.show_stage("Marks")
+        page.pick({"P-08"})
+        w.actions.run("marks.centre")
+        self.assertIn("Select two opposite points", w.line.text())
+        page.pick({"P-08", "P-09"})
+        w.actions.run("marks.centre")
+        self.assertIn("halfway between P-08, P-09", page.marks.ask.label.text())
+        self.answer("P-08", page.marks.ask)
+        self.assertIn("one of the points around it", w.line.text())
+        self.answer("Mast", page.marks.ask)
+        adopted = self.b.derived.adopted[self.b.frame_id]
+        e = [float(adopted.e_m[adopted.index[n]]) for n in ("P-08", "Mast", "P-09")]
+        self.assertAlmostEqual(e[1], 0.5 * (e[0] + e[2]), 8)
+        self.assertEqual(self.b.selection, "Mast")
+        self.assertIn("Mast", w.plan_pane.plan.scene.names)
+        page.pick({"Mast"})
+        w.actions.run("marks.no_centre")
+        self.assertNotIn("Mast", self.b.derived.adopted[self.b.frame_id].index)
+
 
 def _png() -> bytes:
     """A picture of two pixels."""

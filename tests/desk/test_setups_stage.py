@@ -1,10 +1,19 @@
 """The Setups stage through the window: what each sighting leaves over, checks, a file taken in."""
 
-import numpy as np
+import math
+import socket
 
+import numpy as np
+from PySide6.QtWidgets import QApplication
+
+from fenwind.desk.stages.instrument_panel import InstrumentPanel
 from fenwind.job.gestures import change_frame
+from fenwind.job.job import Job
+from fenwind.job.setup_gestures import change
+from fenwind.job.steps.sightings import air_ppm
 from fenwind.quantities.angles import RAD_PER_SECOND
-from fenwind.records.setups import Setup
+from fenwind.records.entries import Gesture, amend
+from fenwind.records.setups import Air, Setup
 from tests.desk.qt_case import QtTestCase
 
 SHOTS = "target,hz_deg,za_deg,sd,ht,prism_mm\nT-04,10.0,90.2,300.0,1.3,0\nT-09,80.0,89.0,310.0,1.3,0\n"
@@ -26,7 +35,8 @@ class SetupsStage(QtTestCase):
         self.assertEqual(
             page.statement.text(),
             "The instrument at St-1 is placed by what it sighted in ETRS89 / UTM 32N, 0.000 m high, heights "
-            f"too, distances to the grid by {found.factor:.7f}.",
+            f"too, distances to the grid by {found.factor:.7f}, targets held, scale 1, air not corrected "
+            "for.",
         )
         self.assertIn("8 left over", page.verdict.text())
         self.assertEqual(self.cells("part"), ["known"] * 3 + ["check", "known", "new", "new"])
@@ -62,6 +72,14 @@ class SetupsStage(QtTestCase):
         self.assertNotEqual(page.found().found.e, before)
         b.undo()
         self.assertEqual(page.found().found.e, before)
+        self.w.actions.run("setups.plan")
+        self.assertEqual(self.cells("part")[0], "known, plan")
+        b.undo()
+        self.choose(page.statement.parts["scale"], "scale estimated and only shown")
+        f = page.found().found
+        ppm = f"{(f.scale - 1.0) * 1e6:+.1f} ± {f.sigma_scale * 1e6:.1f} ppm".replace("-", "−")
+        self.assertIn(f"its distances are off by {ppm}", page.verdict.text())
+        b.undo()
         page._toggle(page.table.records.rows[3])
         self.assertEqual(self.cells("part")[3], "left out")
         self.choose(page.statement.parts["grid"], "as they were measured")
@@ -76,6 +94,21 @@ class SetupsStage(QtTestCase):
             page.ask.ok.click()
             self.assertEqual(page.ask.isHidden(), kept)
         self.assertEqual(b.state.of(Setup)["setup-2"].height_m, 1.6)
+        self.choose(page.statement.parts["scale"], "scale estimated and only shown")
+        self.assertEqual(b.state.of(Setup)["setup-2"].scale, "show")
+        page.statement.parts["air"].click()
+        page.ask.edit.setText("30, 900")
+        page.ask.ok.click()
+        shown = f"{air_ppm(b.state.of(Setup)['setup-2'].air):+.1f}"
+        self.assertIn(f"air 30 °C, 900 hPa, 60 %: {shown} ppm", page.statement.text())
+        self.choose(page.statement.parts["targets"], "targets by their weights")
+        self.assertEqual(b.state.of(Setup)["setup-2"].targets, "weighted")
+        b.do(change_frame(b.state.frames[b.frame_id], "feet", unit="ft"))
+        self.assertIn("5.249 ft high", page.statement.text())
+        page.statement.parts["height"].click()
+        page.ask.edit.setText("5")
+        page.ask.ok.click()
+        self.assertEqual(b.state.of(Setup)["setup-2"].height_m, 1.524)
 
     def test_a_file_is_taken_in(self) -> None:
         page, b = self.page, self.b
@@ -97,6 +130,9 @@ class SetupsStage(QtTestCase):
     def test_field_work_out_and_in(self) -> None:
         """Written as LandXML and as a field book, each taken in again: the same setups, under new names."""
         page, b = self.page, self.b
+        first = b.state.of(Setup)["setup-1"]
+        air, many = Air(temperature_c=30.0, pressure_hpa=900.0), len(first.target)
+        b.do(change(first, "x", air=air, round=(1,) * many, time=("2026-05-04T08:00:00Z",) * many))
         known = [s for s in b.state.of(Setup).values() if s.active]
         for name in ("work.xml", "work.csv"):
             path = str(self.folder / name)
@@ -111,8 +147,162 @@ class SetupsStage(QtTestCase):
                 self.assertAlmostEqual(new.height_m, old.height_m, 4)
                 for a, c, p, q in zip(old.distance_m, new.distance_m, old.prism_m, new.prism_m, strict=True):
                     if a is not None and c is not None:
-                        self.assertAlmostEqual(a + p, c + q, 4)
+                        longer = 1.0 if old.air is None else 1.0 + air_ppm(air) * 1e-6
+                        self.assertAlmostEqual(a * longer + p, c + q, 4)
+                if name.endswith("csv"):
+                    self.assertEqual((any(new.round), any(new.time)), (any(old.round), any(old.time)))
             b.undo()
         self.assertFalse(page.write_to(str(self.folder / "nowhere" / "work.xml")))
         page.open_file(str(self.folder / "nothing.xml"))
         self.assertTrue(page.ask.isHidden())
+
+
+class WithAnInstrument(QtTestCase):
+    """With a stand-in in a process of its own, through the window."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.w = self.open()
+        self.w.show_stage("Setups")
+        self.b, self.page = self.w.bridge, self.w.pages["Setups"].setups
+        self.b.do(Gesture("x", (amend(self.b.state.info, frame="map"),)))
+        self.panel, self.live, self.standin = self.page.instrument, self.page.live, self.page.standin
+        self.w.actions.run("setups.standin")
+        self.standin.stands.setCurrentText("P-12")
+        self.standin.start.click()
+        self.addCleanup(self.standin.stop)
+        self.wait_for(lambda: self.live.state is not None and not self.live.doing)
+
+    def carry(self, name: str) -> None:
+        """Carry the prism to a mark."""
+        told: list[bool] = []
+        self.standin.say("station", then=lambda: told.append(True), do="go", mark=name)
+        self.wait_for(lambda: told)
+
+    def sight(self, name: str, carried: str = "") -> None:
+        """Carry the prism, name it on the plan, find it and read it."""
+        self.carry(carried or name)
+        self.b.select(name)
+        if self.panel.target != name:  # it was selected before
+            self.panel.statement.parts["target"].click()
+            self.answer(name)
+        for button in ("find", "measure"):
+            self.panel.buttons[button].click()
+            self.wait_for(lambda: not self.live.doing)
+            self.assertEqual(self.live.problem, "")
+
+    def _kept(self) -> dict[str, Setup]:
+        job = Job.open(self.b.job.path, read_only=True)
+        self.addCleanup(job.close)
+        return job.state.of(Setup)
+
+    def answer(self, text: str) -> None:
+        self.page.ask.edit.setText(text)
+        self.page.ask.ok.click()
+
+    def test_from_the_tripod_to_a_point_set_out(self) -> None:
+        b, panel, before = self.b, self.panel, len(self.b.state.of(Setup))
+        panel.buttons["begin"].click()
+        self.answer("St-9, 1.6, 99, 1013")
+        self.assertIn("temperature of 99", self.w.line.text())
+        self.answer("St-9, 1.6, 12, 1013.25, 60")
+        self.sight("T-04")
+        self.assertIn("1 mark with a distance", panel.result.text())
+        key = list(b.state.of(Setup))[-1]
+        b.undo()  # the first reading is gone, the instrument still stands
+        self.assertEqual(len([s for s in b.state.of(Setup).values() if s.active]), before)
+        panel.buttons["measure"].click()
+        self.wait_for(lambda: not self.live.doing)
+        panel.statement.parts["faces"].click()
+        QApplication.activePopupWidget().actions()[1].trigger()
+        for name in ("T-08", "T-09"):
+            self.sight(name)
+        said = r"^T-09 leaves over: direction [+−]?\d\.\d″, distance [+−]?\d\.\d mm, height"
+        self.assertRegex(panel.result.text(), said)
+        setup = list(b.state.of(Setup).values())[-1]
+        self.assertNotEqual(setup.id, key)
+        self.assertEqual((setup.face, setup.round), ((1, 1, 2, 1, 2), (1, 1, 1, 1, 1)))
+        self.assertEqual((setup.height_m, setup.frame, setup.targets), (1.6, "map", "weighted"))
+        self.assertEqual((setup.sigma_direction_s, setup.air.applied_ppm), (1.0, 0.0))
+        self.assertTrue(all(setup.time))
+        columns = {c.key: c for c in self.page.table.records.columns}
+        row = self.page.table.records.rows[2]
+        self.assertEqual([columns[k].text(row) for k in ("face", "round")], ["2", "1"])
+        self.assertEqual(columns["time"].text(row), setup.time[2][11:19])
+        placed = b.derived.of_kind("setup")[setup.id]
+        self.assertLess(math.hypot(placed.found.e - 463_470.0, placed.found.n - 6_795_860.0), 0.008)
+        # Every reading is in the file as it is shown.
+        self.assertEqual(self._kept()[setup.id], setup)
+        self.sight("K-77", carried="P-04")
+        said = panel.result.text().replace("\u2009", "")
+        self.assertRegex(said, r"^K-77 lies at E 463(209|210)\.\d+   N 67968(39|40)\.")
+        self.sight("T-04")  # which was read in one face before
+        self.assertEqual(list(b.state.of(Setup).values())[-1].round[-2:], (2, 1))
+        self.misread(panel)
+        rows = len(list(b.state.of(Setup).values())[-1].target)
+        self.carry("T-07")
+        b.select("T-07")
+        panel.statement.parts["role"].click()
+        QApplication.activePopupWidget().actions()[2].trigger()
+        self.sight("T-07", carried="T-07")
+        self.assertRegex(panel.result.text(), r"^To T-07: E [+−]?0\.00\d   N [+−]?0\.00\d   H [+−]?0\.0\d\d ")
+        self.assertEqual(len(list(b.state.of(Setup).values())[-1].target), rows)
+
+    def misread(self, panel: InstrumentPanel) -> None:
+        """With the prism on T-09 a check on T-07, and what is to go to it, show the way between them. What
+        the instrument applies by itself is taken off, and must not change."""
+        self.standin.say("station", do="set", prism_mm=5.0)
+        self.sight("T-09")
+        way = r"2(44\.9|45\.0)\d\d   N {}1(29\.9|30\.0)\d\d "
+        for role, words in (("check", "T-07 misses by: E −" + way.format("−")),
+                            ("set out", "To T-07: E \\+" + way.format("\\+"))):  # fmt: skip
+            self.b.select("T-07")
+            panel._use_role(role)
+            panel.buttons["measure"].click()
+            self.wait_for(lambda: not self.live.doing)
+            self.assertRegex(panel.result.text(), words)
+        last = list(self.b.state.of(Setup).values())[-1]
+        self.assertEqual(last.prism_m[-1], -0.005)
+        self.assertEqual(dict(last.use)[len(last.target) - 1], "check")
+        self.standin.say("station", do="set", prism_mm=0.0, ppm=9.0)
+        panel._use_role("check")
+        panel.buttons["measure"].click()
+        self.wait_for(lambda: not self.live.doing)
+        self.assertIn("9.0 ppm now, 0.0 when it was set up", self.w.line.text())
+        self.standin.say("station", do="set", ppm=0.0)
+
+    def test_what_goes_wrong_is_said(self) -> None:
+        panel = self.panel
+        self.b.do(change_frame(self.b.state.frames["map"], "feet", unit="ft"))
+        panel.buttons["begin"].click()
+        self.answer("St-9, 5")
+        self.assertEqual(panel.setup.height_m, 1.524)
+        panel.buttons["measure"].click()  # which mark?
+        self.answer("T-04")
+        panel.buttons["measure"].click()
+        self.wait_for(lambda: not self.live.doing)
+        self.assertIn("no prism in sight", panel.links.text())
+        self.standin.troubles[0].click()
+        panel.buttons["find"].click()
+        self.wait_for(lambda: not self.live.doing)
+        self.assertIn("It is out of level", panel.links.text())
+        panel.buttons["measure"].click()
+        self.wait_for(lambda: not self.live.doing)
+        self.assertIn("the instrument is out of level", panel.links.text())
+        with socket.create_server(("127.0.0.1", 0)) as deaf:  # it takes the question, and that is all
+            where = self.live.where
+            self.live.connect_to(f"127.0.0.1:{deaf.getsockname()[1]}")
+            self.assertIn("It is connecting", panel.links.text())
+            panel.buttons["stop"].click()
+            self.wait_for(lambda: not self.live.doing)
+            self.assertIn("You stopped it connecting", panel.links.text())
+            self.live.connect_to(where)
+            self.wait_for(lambda: not self.live.doing)
+        self.standin.stop()
+        panel.buttons["measure"].click()
+        self.wait_for(lambda: not self.live.doing)
+        self.assertIn("Cannot connect", panel.links.text())
+        panel.buttons["end"].click()
+        panel.statement.parts["where"].click()
+        self.answer("nowhere")
+        self.assertIn("no place to connect to", self.w.line.text())

@@ -17,7 +17,7 @@ from fenwind.desk.plan_scene import Scene
 from fenwind.desk.plan_symbols import RING, SQUARE, TRIANGLE
 from fenwind.desk.scene import error_ellipses
 from fenwind.desk.table import Column, RecordTable, plain_tip, shortened
-from fenwind.desk.theme import font
+from fenwind.desk.theme import DAY, NIGHT, font
 from fenwind.desk.trail import broken
 from fenwind.job import gestures
 from fenwind.job.job import Job
@@ -58,6 +58,35 @@ class Tables(QtTestCase):
         table.resize(400, 200)
         table.show()
         return table
+
+    def test_names_sort_as_people_count(self) -> None:
+        table = self.table()
+        names = ["P-10", "p-2", "", "P-1", "10", "9", "P-1a", "T-02"]
+        table.records.set_rows([{"name": n, "e": 1.0, "held": True} for n in names])
+        table.sortByColumn(0, Qt.SortOrder.AscendingOrder)
+        shown = [table.proxy.index(i, 0).data() for i in range(len(names))]
+        self.assertEqual(shown, ["9", "10", "P-1", "P-1a", "p-2", "P-10", "T-02", ""])
+
+    def test_every_colour_of_text_stands_out(self) -> None:
+        """Contrast of at least 4.5 by day and night (WCAG 2.1, 1.4.3, with its formula, from memory)."""
+
+        def light(name: str) -> float:
+            parts = [int(name[i : i + 2], 16) / 255.0 for i in (1, 3, 5)]
+            r, g, b = (p / 12.92 if p <= 0.03928 else ((p + 0.055) / 1.055) ** 2.4 for p in parts)
+            return 0.2126 * r + 0.7152 * g + 0.0722 * b
+
+        paper = ("paper", "sheet", "chosen")
+        text = {
+            "ink": (*paper, "part", "alarm", "map"), "faint": (*paper, "map"), "off_text": (*paper, "map"),
+            "water": ("paper", "sheet", "part", "part_hover", "alarm", "map"), "reed": ("paper", "sheet"),
+            "sun": ("paper", "sheet", "alarm"), "flare": (*paper, "alarm"), "rail_text": ("rail",),
+            "on_ink": ("ink",), "grid_text": ("map",),
+        }  # fmt: skip
+        for roles in (DAY, NIGHT):
+            for role, grounds in text.items():
+                for ground in grounds:
+                    a, b = sorted((light(getattr(roles, role)), light(getattr(roles, ground))))
+                    self.assertGreaterEqual((b + 0.05) / (a + 0.05), 4.5, (role, ground, roles is NIGHT))
 
     def test_numbers_are_never_cut(self) -> None:
         metrics = QFontMetrics(font(13))

@@ -11,13 +11,14 @@ from fenwind.errors import ProcedureError
 from fenwind.geodesy.geocentric import enu_axes
 from fenwind.job.job import Job
 from fenwind.job.network_gestures import adjust_everything, change, set_off, weigh_down
+from fenwind.job.steps.sightings import air_ppm
 from fenwind.procedures.network_model import computed, positions_of
 from fenwind.quantities.angles import RAD_PER_SECOND
 from fenwind.records.entries import Add, amend
 from fenwind.records.lines import LevelBook, TraverseBook
 from fenwind.records.network import NetworkStep
 from fenwind.records.sessions import BaseSetup, Occupation
-from fenwind.records.setups import Setup
+from fenwind.records.setups import Air, Setup
 from fenwind.reports.network_words import missing_words
 from fenwind.standins.tarnholt_days import true_places
 from tests.support import DemoCase
@@ -175,6 +176,21 @@ class Everything(DemoCase):
             )
             kept = amend(self.job.state.of(TraverseBook)["t-9"], frame="map", dh_m=tuple(heights))
             self.job.record("x", (kept,))
+
+    def test_setups_as_they_are_said_to_count(self) -> None:
+        """Distances corrected for the air; what takes part in plan or in height alone does so here."""
+        before = self.found().observations
+        one = self.job.state.of(Setup)["setup-1"]
+        air = Air(temperature_c=30.0, pressure_hpa=900.0)
+        self.job.record("x", (amend(one, air=air, use=((0, "plan"), (1, "height"), (2, "check"))),))
+        after = self.found().observations
+        mine = [key.split(":")[1:] for key in after.origin if str(key).startswith("setup-1:")]
+        kinds = [[kind for row, kind in mine if row == str(i)] for i in range(4)]
+        self.assertEqual(
+            kinds, [["direction", "distance"], ["zenith"], [], ["direction", "zenith", "distance"]]
+        )
+        lengths = [o.value[o.origin.index("setup-1:0:distance")][0] for o in (before, after)]
+        self.assertAlmostEqual(lengths[1] / lengths[0], 1.0 + air_ppm(air) * 1e-6, 10)
 
     def test_rows_are_left_out_by_what_they_are(self) -> None:
         """A key stays when other field work comes in before it; a base gone takes its vectors along."""

@@ -7,6 +7,7 @@ import numpy as np
 
 from fenwind.geodesy.frames import FrameSpec, HeightReference
 from fenwind.job.job import Job
+from fenwind.records.centres import Centre
 from fenwind.records.entries import Add, amend
 from fenwind.records.lines import LevelBook, TraverseBook
 from fenwind.records.network import DesignStep, EpochsStep, NetworkStep, ObservationSet
@@ -27,7 +28,7 @@ from fenwind.records.records import (
     TwoFigures,
 )
 from fenwind.records.sessions import Antenna, BaseSetup, Equipment, Occupation
-from fenwind.records.setups import Setup
+from fenwind.records.setups import Air, Setup
 from tests.support import TempFolder
 
 #: One record of each kind with no field at its default.
@@ -116,8 +117,11 @@ EVERY_KIND: tuple[Record, ...] = (
         target_height_m=(1.3, 0.0),
         prism_m=(0.0, -0.03), face=(1, 2), use=((1, "check"),), heights=False, grid=False, k=0.2,
         sigma_direction_s=3.0, sigma_zenith_s=4.0, sigma_distance_m=0.002, sigma_distance_ppm=1.0,
-        active=False,
+        active=False, round=(1, 2), time=("t1", "t2"), targets="weighted", scale="show",
+        air=Air(temperature_c=-3.5, pressure_hpa=1 / 3 * 1e3, humidity_percent=7.0, carrier_um=0.85,
+                reference=281.8, applied_ppm=-4.5),
     ),
+    Centre(id="ce", name="n", mark="m", rim=("a", "b"), active=False),
     TraverseBook(
         id="tb", name="n", frame="f", source="s", here=("m", "a"), there=("a", "b"),
         kind=("right", "azimuth"),
@@ -136,6 +140,7 @@ EVERY_KIND: tuple[Record, ...] = (
         rover="/dev/r", corrections="ntrip://u@h:1/n", base="h:2", base_control="h:3", rover_control="h:4",
         antenna="M", height_m=1.8, method="slant", epochs=30, solution="float", max_sigma_h_m=0.01,
         max_sigma_v_m=0.02, max_pdop=3.0, weights="pdop", mask_deg=15.0, rate_hz=5, interval_s=10.0,
+        instrument="h:5", target_m=1.2, prism_m=-0.03, both_faces=True,
         active=False,
     ),
     PositionChoice(id="c", mark="m", frame="f", origin="fit", reason="nearer", active=False),

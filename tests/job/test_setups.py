@@ -1,27 +1,40 @@
 """Setups as steps of a job: against the truth of the demo, against the command, blunders named."""
 
+import itertools
 import math
+import unittest
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
 
 from fenwind.doubts.of_job import Judge
 from fenwind.doubts.settling import settle
-from fenwind.errors import FenwindError
+from fenwind.errors import FenwindError, ProcedureError
 from fenwind.exchange.setup_csv import read_sightings, setup_record
-from fenwind.geodesy.frames import FrameSpec
+from fenwind.geodesy.air import refractivity, velocity_ppm
+from fenwind.geodesy.frames import FrameSpec, HeightReference, open_frame
+from fenwind.geodesy.geocentric import to_xyz
+from fenwind.geodesy.grid_line import grid_lines
 from fenwind.job.job import Job
 from fenwind.job.live_place import LivePlane
-from fenwind.job.setup_gestures import change, set_use, take_setup
+from fenwind.job.reader import with_grid_folder
+from fenwind.job.setup_gestures import Sighted, add_sightings, change, set_use, take_setup, take_setups
 from fenwind.job.steps.fit import fit_node
 from fenwind.job.steps.known_places import KnownPlace, _add
+from fenwind.job.steps.occupied import occupied
+from fenwind.job.steps.setup import options_of
+from fenwind.job.steps.sightings import air_typed, air_values, round_spreads, sightings_of
 from fenwind.procedures.positions import Positions
-from fenwind.procedures.resection import ResectionOptions, Sighting, case_of, part_of, reduce
-from fenwind.procedures.side_shots import oriented, side_shots
-from fenwind.records.entries import amend
+from fenwind.procedures.resection import ResectionOptions, Sighting, case_of, part_of, reduce, solve
+from fenwind.procedures.setup_figure import largest_gap, plan_sigma, with_one_more
+from fenwind.procedures.side_shots import oriented, pointing, side_shots
+from fenwind.quantities.angles import RAD_PER_SECOND
+from fenwind.records.entries import Add, amend
 from fenwind.records.records import FrameRecord, GivenPosition, Mark
-from fenwind.records.setups import Setup
+from fenwind.records.setups import Air, Setup
 from fenwind.reports.trail import trail
+from fenwind.standins.of_job import station_world_of_job
 from fenwind.standins.tarnholt import CENTRE_EN
 from fenwind.standins.tarnholt_days import true_places
 from fenwind.standins.tarnholt_setups import POINTS, STATION
@@ -109,6 +122,17 @@ class Demo(DemoCase):
             self.assertLess(abs(back[1] - lon) * 3.1e6, within)
             self.assertLess(abs(back[2] - h), within)
 
+    def test_places_go_to_receivers_and_back_in_another_datum(self) -> None:
+        """In a frame on an ellipsoid of another century receivers speak of WGS 84: 100 m away."""
+        spec = FrameSpec(name="old", crs="EPSG:27572", height=HeightReference(kind="ellipsoid"))
+        self.job.record("x", (Add(record=FrameRecord(id="old", spec=spec)),))
+        plane = LivePlane(self.job.state, self.derive(self.job), "old", str(self.folder))
+        lat, lon, h = plane.back(669_430.0, 2_227_847.0, 281.5)
+        at = plane.place(to_xyz(lat, lon, h))
+        np.testing.assert_allclose((at.e_m, at.n_m), (669_430.0, 2_227_847.0), atol=0.01)
+        own = open_frame(spec).inverse(669_430.0, 2_227_847.0)
+        self.assertGreater(math.hypot((lat - own[0]) * 6.4e6, (lon - own[1]) * 4.4e6), 40.0)
+
     def test_a_known_mark_is_from_the_list_that_the_receivers_know(self) -> None:
         """T-02 is given in the dam grid as well, which has no datum."""
         links = trail(self.job.state, self.derive(self.job), self.job.state.marks["S-02"], "map")
@@ -139,6 +163,163 @@ class Demo(DemoCase):
             d for d in Judge().judge(self.job.state, self.derive(self.job)).open if d.subject == "setup-1"
         ]
         self.assertEqual([d.rule for d in checks], ["resect.check"])
+
+    def test_targets_that_receivers_measured_take_part_with_their_weight(self) -> None:
+        """From marks that only a rover saw, from one base: what their errors share is in the covariance of
+        the setup, worked out here with the whole matrix and slopes by differences."""
+        state, names = self.job.state, ("S-01", "S-02", "S-03", "S-04")
+        keys = [state.mark_named(n).id for n in names]
+        plane = self.derive(self.job).outcomes[occupied("map")].result.levelled
+        rows = [plane.index[key] for key in keys]
+        at = np.array([[plane.e_m[r], plane.n_m[r], plane.height_m[r]] for r in rows])
+        middle, shots = np.array([40.0, -30.0, 2.0]) + at.mean(axis=0), []
+        for name, (e, n, h) in zip(names, (at - middle).tolist(), strict=True):
+            way = math.hypot(e, n, h)
+            zenith = math.acos(h / way)
+            shots.append(Sighting(target=name, direction=math.atan2(e, n) - 1.0, zenith=zenith, distance=way))
+        record = replace(setup_record(shots, ""), station="St-7", sigma_distance_m=0.001)
+        self.job.record(*take_setups(state, [record], "map", set()))
+        key = list(self.job.state.of(Setup))[-1]
+        self.assertIn("0 marks", str(self.found(key)))  # of held marks nothing is known
+        self.job.record(*change(self.setup_of(key), "x", targets="weighted", grid=False))
+        found = self.found(key)
+        self.assertEqual(found.part, ("held",) * 4)
+        start = np.array([found.found.e, found.found.n, found.found.orientation])
+
+        def place(shift: np.ndarray) -> np.ndarray:
+            got = solve(replace(found.case, known=found.case.known + shift), "fixed", start)
+            return np.array([got.e, got.n, got.h])
+
+        slope, spread = np.zeros((3, 12)), np.zeros((3, 3))
+        for column in range(12):
+            shift = np.zeros((3, 4))
+            shift[column % 3, column // 3] = 0.01
+            slope[:, column] = (place(shift) - place(-shift)) / 0.02
+        for i, j in itertools.permutations(range(4), 2):
+            one, two = (slope[:, 3 * k : 3 * k + 3] for k in (i, j))
+            spread += one @ plane.joint.between(np.array([rows[i]]), np.array([rows[j]]))[:, :, 0] @ two.T
+        alone = solve(found.case, "fixed", start)
+        self.assertGreater(spread[0, 0], 0.2 * alone.covariance[0, 0])
+        np.testing.assert_allclose(found.found.covariance - alone.covariance, spread, rtol=1e-3, atol=1e-9)
+        held = solve(replace(found.case, reduced=reduce(shots, options_of(self.setup_of(key), 1.0))), "fixed")
+        self.assertLess(held.covariance[0, 0], 0.5 * alone.covariance[0, 0])
+
+    def test_sightings_in_plan_or_in_height_alone(self) -> None:
+        before = self.found().found
+        one = self.setup_of()
+        heights = (one.target_height_m[0] + 5.0, *one.target_height_m[1:])
+        self.job.record(*change(one, "a pole booked 5 m too long", target_height_m=heights))
+        self.job.record(*set_use(self.setup_of(), [0], "plan"))
+        self.job.record(*set_use(self.setup_of(), [1], "height"))
+        found = self.found()
+        residuals = found.found.residuals
+        np.testing.assert_array_equal(
+            np.isnan(residuals[:, :2]), [[False, True], [False, True], [True, False]]
+        )
+        self.assertLess(abs(found.found.h - before.h), 0.004)
+        self.assertLess(math.hypot(found.found.e - before.e, found.found.n - before.n), 0.004)
+        self.assertEqual(found.part[:2], ("held", "held"))
+        self.job.record(*set_use(self.setup_of("setup-2"), [0], "height"))
+        self.assertIn("no direction", str(self.found("setup-2")))  # the other known mark is a check
+
+    def test_a_scale_is_shown_or_applied(self) -> None:
+        one, plain = self.setup_of(), self.found()
+        self.job.record(*change(one, "x", distance_m=tuple(d * (1.0 - 1e-4) for d in one.distance_m)))
+        fixed = self.found()
+        self.job.record(*change(self.setup_of(), "x", scale="show"))
+        shown = self.found()
+        self.assertAlmostEqual(
+            (shown.found.scale - 1.0) * 1e6, 100.0, delta=4.0 * shown.found.sigma_scale * 1e6
+        )
+        np.testing.assert_array_equal(shown.shots.position, fixed.shots.position)
+        self.job.record(*change(self.setup_of(), "x", scale="apply"))
+        applied = self.found()
+        np.testing.assert_allclose(applied.shots.position[:2], plain.shots.position[:2], atol=0.008)
+        hd = applied.reduced.hd[5]  # of K-01: what the scale is not known to is in it
+        way = applied.shots.shared[:2, :2, 5] @ np.ones(2)
+        whole = applied.found.whole
+        azimuth = applied.reduced.direction[5] + applied.found.orientation
+        own = np.array([[1, 0, hd * math.cos(azimuth), 0, hd * math.sin(azimuth)],
+                        [0, 1, -hd * math.sin(azimuth), 0, hd * math.cos(azimuth)]])  # fmt: skip
+        np.testing.assert_allclose(way, own @ whole @ own.T @ np.ones(2), rtol=1e-4)
+        rules = [d.rule for d in Judge().judge(self.job.state, self.derive(self.job)).open]
+        self.assertIn("resect.scale-applied", rules)
+
+    def test_each_line_goes_by_its_own_factor_at_the_height_of_the_instrument(self) -> None:
+        frame = open_frame(with_grid_folder(self.job.state.frames["map"].spec, str(self.folder)))
+        found = self.found("setup-2")
+        self.job.record(*change(self.setup_of("setup-2"), "x", grid=False))
+        plain = self.found("setup-2")
+        axis = np.array([[found.found.e], [found.found.n], [found.found.h + found.setup.height_m]])
+        ends = np.vstack([found.shots.position[:2], np.full(5, axis[2, 0])])
+        lines = grid_lines(frame, axis, ends)
+        np.testing.assert_allclose(found.reduced.hd / plain.reduced.hd, lines.factor, atol=1e-10)
+        turn = found.reduced.direction - plain.reduced.direction
+        np.testing.assert_allclose(turn, lines.arc_to_chord, atol=1e-9)
+        self.assertGreater(float(np.abs(turn).max()), 1e-8)
+        self.job.record(*change(self.setup_of("setup-2"), "x", grid=True, height_m=101.593))
+        higher = self.found("setup-2").reduced.hd / found.reduced.hd
+        np.testing.assert_allclose(higher, 1.0 - 100.0 / 6.39e6, atol=1e-7)
+
+    def test_a_world_to_practise_in(self) -> None:
+        """Its plumb line leans away from where the geoid rises."""
+        derived, folder = self.derive(self.job), str(self.folder)
+        world = station_world_of_job(self.job.state, derived, folder, {"mark": "P-12"}, 1.6)["station"]
+        lat, lon, _ = true_places()["P-12"]
+        frame = open_frame(with_grid_folder(self.job.state.frames["map"].spec, folder))
+        n = frame.geoid_height(np.array([lat, lat + 1e-5, lat]), np.array([lon, lon, lon + 1e-5]))
+        north, east = (n[1:] - n[0]) / (6.371e6 * 1e-5 * np.array([1.0, math.cos(lat)])) / RAD_PER_SECOND
+        self.assertAlmostEqual(world["lean_north_s"], -north, delta=0.5)
+        self.assertAlmostEqual(world["lean_east_s"], -east, delta=0.5)
+        self.assertGreater(math.hypot(north, east), 1.5)
+
+    def test_readings_come_one_by_one_and_are_corrected_for_the_air(self) -> None:
+        one = self.setup_of()
+        row = Sighted(
+            target=" K-09 ", direction_rad=1.0, zenith_rad=1.5, distance_m=500.0, target_height_m=1.2,
+            prism_m=-0.03, face=2, round=2, time="2026-05-04T08:00:00Z",
+        )  # fmt: skip
+        self.job.record(*add_sightings(self.job.state, one, [row], "check"))
+        after, mark = self.setup_of(), self.job.state.mark_named("K-09")
+        self.assertEqual(after.target, (*one.target, mark.id))
+        self.assertEqual(
+            (after.round[-2:], after.time[-2:], after.face[-1], after.zenith_rad[-1], dict(after.use)[7]),
+            ((0, 2), ("", "2026-05-04T08:00:00Z"), 2, 1.5, "check"),
+        )
+        bad = replace(row, target="St-1")
+        self.assertRaises(ProcedureError, add_sightings, self.job.state, after, [bad])
+        draft = replace(one, id="", station="P-12", target=(), direction_rad=(), use=())
+        gesture = add_sightings(self.job.state, draft, [row], "check", {"P-12"})
+        begun = gesture.entries[-1].record
+        self.assertEqual((begun.word, begun.use, begun.round), ("known", ((0, "check"),), (2,)))
+        self.assertEqual(round_spreads(after, self.found().reduced), {})
+        twice = [replace(row, target="K-01", direction_rad=1.0 + 5e-4 * k, round=k, face=1) for k in (1, 2)]
+        both = replace(twice[1], face=2, direction_rad=1.0 + math.pi + 5e-4 * 4, zenith_rad=2 * math.pi - 1.5)
+        self.job.record(*add_sightings(self.job.state, after, [*twice, both]))
+        self.job.record(*set_use(self.setup_of(), [5], "off"))
+        spread = round_spreads(self.setup_of(), self.found().reduced)["K-01"]
+        self.assertEqual(spread.count, 2)  # both faces of a round are one
+        self.assertAlmostEqual(spread.sigma[0] / 5e-4, 0.75 / math.sqrt(2.0), delta=0.01)
+        told = [
+            d for d in Judge().judge(self.job.state, self.derive(self.job)).open if d.rule == "resect.rounds"
+        ]
+        self.assertEqual(told[0].names, ("K-01",))
+        self.job.undo(), self.job.undo()
+        usual = Air(temperature_c=12.0, pressure_hpa=1013.25, applied_ppm=3.0)
+        for text, values in (
+            ("8, 990", (8, 990, 60, 3)), ("-5, 700, 10", (-5, 700, 10, 3)),
+            ("8, 990, 20, -4.5", (8, 990, 20, -4.5)),
+        ):  # fmt: skip
+            typed = air_typed(text, usual)
+            self.assertEqual(typed and air_values(typed), values)
+        self.assertIsNone(air_typed(" ", usual))
+        self.assertRaises(FenwindError, air_typed, "8", usual)
+        before = [s.distance for s in sightings_of(after)]
+        air = Air(temperature_c=30.0, pressure_hpa=900.0, applied_ppm=10.0)
+        ppm = velocity_ppm(air.reference, refractivity(30.0, 900.0, 60.0)) - 10.0
+        self.assertAlmostEqual(air.reference, refractivity(12.0, 1013.25, 60.0), 2)
+        for was, now in zip(before, sightings_of(replace(after, air=air)), strict=True):
+            self.assertAlmostEqual(now.distance / was, 1.0 + ppm * 1e-6, 12)
 
     def test_too_little_says_what_is_missing(self) -> None:
         self.job.record(*set_use(self.setup_of(), [0, 1, 2, 4], "off"))
@@ -215,6 +396,35 @@ class WhatIsKnown(CommandCase):
         _add(places, at(1.0), "given", False)
         _add(places, at(2.0), "adjusted", False)
         self.assertEqual((places["a"].origin, float(places["a"].at[0])), ("given", 1.0))
+
+
+class Figures(unittest.TestCase):
+    def test_one_more_target_equals_solving_again(self) -> None:
+        marks = {**MARKS, "D": (700.0, 2300.0, 51.0)}
+        options = ResectionOptions(instrument_height=0.0, heights=False, sigma_direction=2e-5, plane=True)
+        shots = [
+            _sighting(name, math.atan2(e, n), math.pi / 2, math.hypot(e, n))
+            for name, e, n in ((name, e - 1090.0, n - 1990.0) for name, (e, n, _) in marks.items())
+        ]
+
+        def solved(count: int) -> tuple[Any, Any]:
+            known = np.array([*marks.values()])[:count].T
+            case = case_of(reduce(shots[:count], options), known, False)
+            return case, solve(case, "fixed")
+
+        case, found = solved(3)
+        places = np.array([marks["D"][:2], (1095.0, 1992.0)]).T
+        hz, za = pointing(replace(found, h=100.0), np.array([1180.0, 2090.0, 150.0]), 1.5, 3.5)
+        self.assertAlmostEqual((hz + found.orientation) % math.tau, math.atan2(90.0, 100.0), 6)
+        self.assertAlmostEqual(za, math.atan2(math.hypot(90.0, 100.0), 52.0), 6)
+        after = with_one_more(found, places, options)
+        self.assertAlmostEqual(float(after[0]) / plan_sigma(solved(4)[1].covariance), 1.0, 4)
+        self.assertLess(float(after[1]), plan_sigma(found.covariance))
+        azimuths = sorted(
+            math.degrees(math.atan2(e - 1090.0, n - 1990.0)) % 360.0 for e, n, _ in MARKS.values()
+        )
+        gaps = [(b - a) % 360.0 for a, b in zip(azimuths, [*azimuths[1:], azimuths[0]], strict=True)]
+        self.assertAlmostEqual(math.degrees(largest_gap(case, found)), max(gaps), 6)
 
 
 class OnAKnownMark(CommandCase):

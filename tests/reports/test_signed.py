@@ -165,6 +165,9 @@ class Signed(DemoCase):
 
     def test_figures_of_setups_traverses_and_levelling(self) -> None:
         report, found = self.report("Setup 1")
+        grid = f"distances to the grid by {found.factor:.7f} in the middle, each by its own line's, "
+        self.assertIn(f"{grid}targets held, scale 1, air not corrected for", report.statement)
+        self.assertIn("placed by what it sighted, 0.000 m high: E 463", report.statement)
         for i, row in enumerate(self.table(report, "Sightings").rows):
             self.assertAlmostEqual(number(row[7]), float(found.reduced.hd[i]), delta=5.1e-5)
             self.assertAlmostEqual(number(row[8]), float(found.reduced.dh[i]), delta=5.1e-5)

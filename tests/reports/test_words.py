@@ -5,17 +5,44 @@ from dataclasses import replace
 
 from fenwind.geodesy.frames import HeightReference
 from fenwind.job import gestures
+from fenwind.job.steps.sightings import air_ppm
 from fenwind.quantities.lengths import FOOT, METRE
 from fenwind.records.entries import amend
+from fenwind.records.setups import Air, Setup
 from fenwind.reports.fit_report import fit_report
 from fenwind.reports.handover import checks_of
 from fenwind.reports.model import Table
-from fenwind.reports.statement import sentence, statement_of_fit
+from fenwind.reports.setup_words import grid_words, treated_words
+from fenwind.reports.statement import further_words, sentence, statement_of_fit
 from fenwind.reports.trail import trail
 from tests.support import TempFolder, made_up_pairs
 
 
+class Setups(unittest.TestCase):
+    def test_how_a_setup_is_treated(self) -> None:
+        air = Air(temperature_c=30.0, pressure_hpa=900.0, carrier_um=0.85)
+        setup = Setup(id="s", name="s", frame="f", station="a", air=air, targets="weighted", scale="apply")
+        self.assertEqual(
+            treated_words(setup),
+            "targets by their weights, scale estimated and applied, air 30 °C, 900 hPa, 60 %: "
+            f"{air_ppm(air):+.1f} ppm (first velocity correction, carrier 0.85 µm)",
+        )
+        self.assertEqual([grid_words(False, 0.9996), grid_words(True, 1.0)], ["as they were measured"] * 2)
+        self.assertEqual(grid_words(True, 0.9996), "to the grid by 0.9996000")
+
+
 class Sentences(TempFolder):
+    def test_what_a_further_pair_will_add(self) -> None:
+        names = made_up_pairs().names
+        for plan, heights, words in (
+            (1, 1, "With one pair it is only shifted: .* One height shifts all by the same"),
+            (1, 0, "With one pair .* Heights stay as they are: holding one would shift them all"),
+            (2, 2, "Two pairs cannot check turn and scale: a third will.$"), (3, 0, "^$"),
+        ):  # fmt: skip
+            options = {"no_horizontal": frozenset(names[plan:]), "no_height": frozenset(names[heights:])}
+            result = made_up_pairs().fit(height="shift" if heights else "none", **options)
+            self.assertRegex(further_words(result), words)
+
     def test_what_heights_are_counted_over_and_the_checks(self) -> None:
         job = self.demo()
         self.addCleanup(job.close)

@@ -75,7 +75,9 @@ def _end(path: str, points: PointList, name: str, frame: Frame) -> tuple[float, 
 
 def _as_json(result: Inverse) -> str:
     from fenwind.commands.reading import dump, number
+    from fenwind.quantities.angles import RAD_PER_SECOND
 
+    bend = result.arc_to_chord_rad
     angles = {
         "grid_azimuth_deg": result.grid_azimuth_rad,
         "geodetic_azimuth_deg": result.geodetic_azimuth_rad,
@@ -87,11 +89,13 @@ def _as_json(result: Inverse) -> str:
             "ground_distance": number(result.ground_distance_m),
             **{k: None if v is None else math.degrees(v) for k, v in angles.items()},
             "combined_factor": number(result.combined_factor),
+            "arc_to_chord_s": None if bend is None else number(bend / RAD_PER_SECOND),
         }
     )
 
 
 def _words(result: Inverse, unit: LengthUnit) -> str:
+    from fenwind.quantities.angles import RAD_PER_SECOND
     from fenwind.quantities.bearings import format_azimuth
     from fenwind.quantities.lengths import format_length
 
@@ -105,4 +109,6 @@ def _words(result: Inverse, unit: LengthUnit) -> str:
     lines |= {key: "-" if v is None else format_azimuth(v, "degrees", 2) for key, v in angles.items()}
     factor = result.combined_factor
     lines["combined factor"] = "-" if factor is None else f"{factor:.9f}"
-    return "\n".join(f"{key:20}  {value}" for key, value in lines.items())
+    bend = result.arc_to_chord_rad
+    lines["arc to chord (t - T)"] = "-" if bend is None else f"{bend / RAD_PER_SECOND:+.2f} s"
+    return "\n".join(f"{key:21} {value}" for key, value in lines.items())

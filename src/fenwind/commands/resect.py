@@ -7,6 +7,7 @@ import math
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
+from fenwind.commands.traverse import add_frame, frame_of
 from fenwind.errors import ParseError, ProcedureError
 
 if TYPE_CHECKING:
@@ -14,7 +15,8 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
     from fenwind.exchange.named_csv import KnownMark
-    from fenwind.procedures.resection import Case, Reduced, Resection, ResectionOptions
+    from fenwind.geodesy.frames import Frame
+    from fenwind.procedures.resection import Case, Reduced, Resection, ResectionOptions, Sighting
 
 _DESCRIPTION = """Place an instrument. SHOTS: target,hz_deg,za_deg,sd,ht,prism_mm[,face], one row a sighting;
 za, sd, ht, prism_mm may be empty. CONTROL: name,e,n,h, optional sh,sv: marks then take part with their
@@ -38,6 +40,7 @@ def add_parser(verbs: Any) -> None:
     parser.add_argument("--sigma-zenith", metavar="S", type=float, default=5.0, help="seconds (5)")
     parser.add_argument("--sigma-distance", metavar="MM,PPM", default="3,2")
     parser.add_argument("--check", metavar="NAME,..", help="targets that are only compared")
+    add_frame(parser)
     parser.add_argument("--json", action="store_true", help="print one JSON object, nothing rounded")
 
 
@@ -67,6 +70,11 @@ def run(options: argparse.Namespace) -> int:
     takes_part = np.array([s.target not in checks for s in shots])
     case = part_of(every, takes_part)
     found = solve(case, settings.scale)
+    frame = frame_of(options)
+    if frame is not None:
+        every = _on_grid(frame, shots, settings, every, found)
+        case = part_of(every, takes_part)
+        found = solve(case, settings.scale, np.array([found.e, found.n, found.orientation]))
     used = [control[s.target] for s, part in zip(shots, takes_part.tolist(), strict=True) if part]
     if any(m.sh or m.sv for m in used):
         case = _weighted(case, used, found)
@@ -80,6 +88,30 @@ def run(options: argparse.Namespace) -> int:
         "checks": _checks(found, every, takes_part), "doubts": doubts_json(resect_doubts(look)),
     }  # fmt: skip
     return answer(payload, _words(payload), options.json)
+
+
+def _on_grid(
+    frame: Frame, shots: list[Sighting], settings: ResectionOptions, case: Case, found: Resection
+) -> Case:
+    """All sightings by their own lines. Raises ProcedureError without any height, or with a factor typed as
+    well."""
+    import numpy as np
+
+    from fenwind.procedures.grid_sightings import line_factors, turned
+    from fenwind.procedures.resection import case_of, reduce
+
+    if settings.factor != 1.0:
+        raise ParseError("--factor and --frame say the same twice", hint="Leave one of them out")
+    heights = case.known[2][np.isfinite(case.known[2])]
+    height = found.h if math.isfinite(found.h) else float(heights.mean()) if heights.size else math.nan
+    if not math.isfinite(height):
+        raise ProcedureError(
+            "distances cannot be brought to the grid without heights", hint="Give h in CONTROL"
+        )
+    at = height + settings.instrument_height
+    factors, turns = line_factors(frame, found, case.known, at, 1.0)
+    reduced = turned(reduce(shots, replace(settings, factor=factors)), turns)
+    return case_of(reduced, case.known, settings.heights)
 
 
 def _weighted(case: Case, marks: list[KnownMark], found: Resection) -> Case:
@@ -145,11 +177,10 @@ def _checks(found: Resection, every: Case, takes_part: NDArray[np.bool_]) -> lis
     from fenwind.commands.reading import number
 
     r = every.reduced
-    azimuth = r.direction + found.orientation
+    azimuth, hd = r.direction + found.orientation, found.applied * r.hd
     measured = np.stack(
         [
-            found.e + found.scale * r.hd * np.sin(azimuth), found.n + found.scale * r.hd * np.cos(azimuth),
-            found.h + r.dh,
+            found.e + hd * np.sin(azimuth), found.n + hd * np.cos(azimuth), found.h + r.dh,
         ]
     ) - every.known  # fmt: skip
     out = []

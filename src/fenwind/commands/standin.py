@@ -27,6 +27,15 @@ def add_parser(verbs: Any) -> None:
         "--for", dest="seconds", metavar="SECONDS", type=float, help="simulated seconds to run for"
     )
     gnss.add_argument("--start", metavar="ISO-TIME", help="simulated time of the start, UTC; default: now")
+    station = kinds.add_parser(
+        "station", help="a robotic total station",
+        description="Listens on 127.0.0.1 only, on a free port, and prints one line of JSON that names it.",
+    )  # fmt: skip
+    station.add_argument(
+        "--world", metavar="FILE", required=True, help="true marks, instrument, prisms: JSON"
+    )
+    station.add_argument("--seed", metavar="N", type=int, default=1)
+    station.add_argument("--for", dest="seconds", metavar="SECONDS", type=float, help="seconds to run for")
 
 
 def run(options: argparse.Namespace) -> int:
@@ -36,14 +45,20 @@ def run(options: argparse.Namespace) -> int:
     from fenwind.standins.serve import serve
     from fenwind.standins.world import read_world
 
+    if options.seed < 0:
+        raise ParseError(f"--seed {options.seed}: expected 0 or more", hint="Give a whole number")
+    if options.seconds is not None and not options.seconds >= 0.0:
+        raise ParseError(f"--for {options.seconds:g}: expected 0 or more", hint="Give seconds")
+    if options.kind == "station":
+        from fenwind.standins.serve import serve_station
+        from fenwind.standins.station import Station, read_station_world
+
+        asyncio.run(serve_station(Station(read_station_world(options.world), options.seed), options.seconds))
+        return 0
     if not 1.0 <= options.speed <= 100.0:
         raise ParseError(
             f"--speed {options.speed:g}: expected 1 to 100", hint="Give simulated seconds a second"
         )
-    if options.seed < 0:
-        raise ParseError(f"--seed {options.seed}: expected 0 or more", hint="Give a whole number")
-    if options.seconds is not None and not options.seconds >= 0.0:
-        raise ParseError(f"--for {options.seconds:g}: expected 0 or more", hint="Give simulated seconds")
     world = read_world(options.world)
     asyncio.run(serve(world, options.seed, start_time(options.start), options.speed, options.seconds))
     return 0

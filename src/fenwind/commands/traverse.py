@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 from fenwind.errors import ParseError, ProcedureError
 
 if TYPE_CHECKING:
+    from fenwind.geodesy.frames import Frame
     from fenwind.procedures.traverse import Ends, Options, Sight, Traverse, TraverseResult
 
 _DESCRIPTION = """Compute a traverse. BOOK: from,to,direction_kind,direction_dms,distance[,dh], rows in the
@@ -37,7 +38,31 @@ def add_parser(verbs: Any) -> None:
     parser.add_argument("--heights-by", choices=("distance", "setups"), default="distance")
     parser.add_argument("--spec", metavar="1:N", default="1:10000")
     parser.add_argument("--angle-limit", metavar="S", type=float, help="for the whole figure, seconds")
+    add_frame(parser)
     parser.add_argument("--json", action="store_true", help="print one JSON object, nothing rounded")
+
+
+def add_frame(parser: argparse.ArgumentParser) -> None:
+    """Options of lines that are brought to the grid."""
+    parser.add_argument(
+        "--frame", metavar="CODE", help="projected frame of e,n: each distance is brought to its grid by its "
+        "line's own factor, each direction by its arc-to-chord"
+    )  # fmt: skip
+    parser.add_argument("--geoid", metavar="FILE", help="geoid grid that heights are counted from")
+
+
+def frame_of(options: argparse.Namespace) -> Frame | None:
+    """The frame of --frame and --geoid, None without. Raises ParseError for a geoid alone."""
+    from fenwind.geodesy.frames import open_frame, working_frame_spec
+
+    if options.frame is None:
+        if options.geoid is not None:
+            raise ParseError("--geoid needs --frame", hint="Name the frame of e,n")
+        return None
+    spec = working_frame_spec(options.frame, options.geoid or "")
+    if spec.unit != "m":
+        raise ParseError("--frame: coordinates here are in metres", hint="Use a frame in metres")
+    return open_frame(spec)
 
 
 def run(options: argparse.Namespace) -> int:
@@ -54,6 +79,9 @@ def run(options: argparse.Namespace) -> int:
     check_heights(legs, options.book)
     work = Traverse(names=names, legs=legs, shots=shots, ends=ends, options=_options(options))
     found = solve(work)
+    frame = frame_of(options)
+    if frame is not None:
+        work, found = _on_grid(options, frame, work, found)
     limit = options.angle_limit
     limits = Limits(
         spec=_spec(options.spec),
@@ -62,6 +90,32 @@ def run(options: argparse.Namespace) -> int:
     )
     payload = _json(work, found, limits.angle) | {"doubts": doubts_json(traverse_doubts(work, found, limits))}
     return answer(payload, _words(payload), options.json)
+
+
+def _on_grid(
+    options: argparse.Namespace, frame: Frame, work: Traverse, found: TraverseResult
+) -> tuple[Traverse, TraverseResult]:
+    import numpy as np
+
+    from fenwind.exchange.named_csv import typed_mark
+    from fenwind.procedures.grid_sightings import traverse_on_grid
+    from fenwind.procedures.traverse import solve
+
+    if not np.isfinite(found.adjusted[2]).all():
+        raise ProcedureError(
+            "distances cannot be brought to the grid without heights",
+            hint="Give the height of the start, and dh in every leg",
+        )
+
+    def place(mark: str | None, option: str, near: int) -> Any:
+        if mark is None:
+            return None
+        one = typed_mark(mark, option)
+        return np.array([one.e, one.n, found.adjusted[2, near]])
+
+    back, fore = place(options.backsight, "--backsight", 0), place(options.foresight, "--foresight", -1)
+    work = traverse_on_grid(frame, work, found, back, fore, 1.0)
+    return work, solve(work)
 
 
 def _ends(options: argparse.Namespace, rows: list[Sight]) -> tuple[str, str | None, Ends]:

@@ -8,6 +8,7 @@ import os
 import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
+from functools import partial
 
 from PySide6.QtCore import QObject, Signal
 
@@ -302,9 +303,10 @@ class JobBridge(QObject):
             self._start()
 
     def _start(self) -> None:
-        task = Task(self._thinker.think, self.state.snapshot())
+        before = self._results.derived
+        task = Task(partial(_thought, self._thinker, before), self.state.snapshot())
         revision = self._revision
-        task.signals.succeeded.connect(lambda results: self._on_results(revision, results))
+        task.signals.succeeded.connect(lambda found: self._on_results(revision, *found))
         task.signals.failed.connect(
             lambda error: self._on_stopped(f"The results could not be derived: {error!r}.")
         )
@@ -317,13 +319,13 @@ class JobBridge(QObject):
         self._task = self._runner.start(task)
         self.busy.emit(True)
 
-    def _on_results(self, revision: int, results: Results) -> None:
+    def _on_results(self, revision: int, results: Results, changes: list[Moved]) -> None:
         self._task = None
         if revision != self._revision:
             self._start()
             return
         self.busy.emit(False)
-        self._attach(results)
+        self._attach(results, changes)
 
     def _on_stopped(self, text: str) -> None:
         self._task = None
@@ -341,16 +343,26 @@ class JobBridge(QObject):
         self._files.shut_down()
         self.job.close()
 
-    def _attach(self, results: Results) -> None:
+    def _attach(self, results: Results, changes: list[Moved] | None = None) -> None:
+        """Show results; changes: what moved, where a worker has found that out."""
         before, self._results = self._results.derived, results
         self.before = before
         if self.selection and self.state.mark_named(self.selection) is None:
             self.selection = ""
-        changes: list[Moved] = []
-        for key, after in self.derived.adopted.items():
-            if key in before.adopted:
-                change = moved(key, before.adopted[key], after)
-                if change.names or change.appeared or change.gone:
-                    changes.append(change)
+        changes = moves(before, self.derived) if changes is None else changes
         self.changed.emit()
         self.moved.emit(changes)
+
+
+def _thought(
+    thinker: Thinker, before: Derived, state: JobState, *, progress: Progress
+) -> tuple[Results, list[Moved]]:
+    """In a worker: the results of a state, and what moved."""
+    results = thinker.think(state, progress=progress)
+    return results, moves(before, results.derived)
+
+
+def moves(before: Derived, after: Derived) -> list[Moved]:
+    """What moved, appeared or is gone, by frames that both have."""
+    every = [moved(key, before.adopted[key], a) for key, a in after.adopted.items() if key in before.adopted]
+    return [one for one in every if one.names or one.appeared or one.gone]

@@ -469,7 +469,7 @@ class Plan(QWidget):
                 if not any(box.intersects(other) for other in taken):
                     taken.append(box)
                     p.setPen(
-                        colour("off")
+                        colour("off_text")
                         if self.scene.off[row]
                         else colour("ink")
                         if self.scene.symbol[row]

@@ -3,7 +3,6 @@ everything of the job on the window's thread."""
 
 from __future__ import annotations
 
-from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -22,9 +21,10 @@ from fenwind.geodesy.geocentric import enu_axes, from_xyz, to_xyz
 from fenwind.job.job import new_id
 from fenwind.job.live_place import ground_xyz
 from fenwind.job.measuring import Row, keep_rows, kept_rows, settled
+from fenwind.job.session_gestures import set_equipment
 from fenwind.job.session_view import rover_of
 from fenwind.job.steps.base import PlacedBase, antenna_model
-from fenwind.records.entries import Add, Entry, Gesture, amend
+from fenwind.records.entries import Gesture
 from fenwind.records.sessions import BaseSetup, Equipment, Occupation
 
 FloatArray = NDArray[np.float64]
@@ -82,12 +82,7 @@ class Receivers(QObject):
 
     def set_equipment(self, **changes: Any) -> bool:
         """Change what the job says of the equipment."""
-        old = self.bridge.state.of(Equipment).get("equipment")
-        if old is None:
-            entry: Entry = Add(record=replace(Equipment(), **changes))
-        else:
-            entry = amend(old, **changes)
-        return self.bridge.do(Gesture("Equipment", (entry,)))
+        return self.bridge.do(set_equipment(self.bridge.state, **changes))
 
     # Listening
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import html
 import math
+import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -211,13 +212,23 @@ class SortFilter(QSortFilterProxyModel):
         empty_a, empty_b = _empty(a), _empty(b)
         if empty_a or empty_b:
             return (not empty_a and empty_b) if rising else (empty_a and not empty_b)
-        return bool(a < b) if isinstance(a, (type(b), int, float)) else str(a) < str(b)
+        if isinstance(a, str) or not isinstance(a, (type(b), int, float)):
+            return natural(str(a)) < natural(str(b))
+        return bool(a < b)
+
+
+def natural(text: str) -> tuple[tuple[int, int, str], ...]:
+    """A key that sorts names as people do: P-2 before P-10, whatever the case of letters."""
+    parts = _PARTS.findall(text.casefold())
+    return tuple((0, int(number), "") if number else (1, 0, word) for number, word in parts)
 
 
 def _empty(value: Any) -> bool:
     return value is None or value == "" or (isinstance(value, float) and math.isnan(value))
 
 
+#: Numbers and what is between them; digits of any script that int() reads.
+_PARTS = re.compile(r"(\d{1,18})|(\D+|\d)")
 _RIGHT = int(Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight)
 _LEFT = int(Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft)
 
@@ -279,7 +290,7 @@ class CellDelegate(QStyledItemDelegate):
         has_bar = not math.isnan(bar)
         painter.setPen(
             colour(
-                {"faint": "faint", "off": "off", "doubt": "flare", "reed": "reed", "sun": "sun"}.get(
+                {"faint": "faint", "off": "off_text", "doubt": "flare", "reed": "reed", "sun": "sun"}.get(
                     tone, "ink"
                 )
             )

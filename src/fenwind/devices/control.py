@@ -4,13 +4,17 @@ from __future__ import annotations
 
 import json
 import time
+from collections.abc import Callable
 from typing import Any
 
 from fenwind.devices.transport import Address, DeviceError, Link
 
 
-def command(where: Address, timeout_s: float = 5.0, **values: Any) -> dict[str, Any]:
-    """Send one command and give its answer. Raises DeviceError when there is none, or it says no."""
+def command(
+    where: Address, timeout_s: float = 5.0, check: Callable[[], object] = lambda: None, **values: Any
+) -> dict[str, Any]:
+    """Send one command and give its answer; check: called while it waits, and may raise to end that. Raises
+    DeviceError when there is none, or it says no."""
     link = Link(where)
     link.open()
     try:
@@ -19,6 +23,7 @@ def command(where: Address, timeout_s: float = 5.0, **values: Any) -> dict[str, 
         until = time.monotonic() + timeout_s
         while b"\n" not in answer and time.monotonic() < until and len(answer) < 200_000:
             answer += link.read(0.2)
+            check()
     finally:
         link.close()
     try:

@@ -202,7 +202,7 @@ def _offset(case: Case, found: Resection, kind: int, rows: NDArray[np.bool_]) ->
     """How much too large the readings of a target are, metres, in the mean."""
     known, r = case.known[:, rows], case.reduced
     if kind == 1:
-        d = np.hypot(known[0] - found.e, known[1] - found.n) / found.scale
+        d = np.hypot(known[0] - found.e, known[1] - found.n) / found.applied
         return float(np.mean(r.hd[rows] - d))
     return float(np.mean(r.dh[rows] - (known[2] - found.h))) if math.isfinite(found.h) else math.nan
 

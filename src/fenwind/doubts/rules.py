@@ -85,7 +85,7 @@ RULES: tuple[Rule, ...] = (
     Rule(about="job", look=job_rules.changed_after_use, limit="0"),
     Rule(about="job", look=job_rules.scale_without_reason, limit="a scale of 1"),
     Rule(about="job", look=network_job.networks, limit="the alpha of the network"),
-    Rule(about="job", look=setup_job.setups, limit="15 mm in plan, 20 mm in height"),
+    Rule(about="job", look=setup_job.setups, limit="15 mm in plan, 20 mm in height; 3.5 sigmas"),
     Rule(about="job", look=line_job.lines, limit="the limits of the traverse and of the levelling"),
 )
 

@@ -14,6 +14,7 @@ from fenwind.doubts.resect_rules import Looked, resect_doubts
 from fenwind.job.derive import Derived
 from fenwind.job.state import JobState
 from fenwind.job.steps.setup import Placed
+from fenwind.job.steps.sightings import round_spreads
 from fenwind.quantities.angles import RAD_PER_SECOND
 from fenwind.quantities.lengths import format_way
 from fenwind.quantities.numbers import format_fixed
@@ -21,6 +22,8 @@ from fenwind.records.setups import Setup
 
 #: What a check may miss by, plan and height, metres (common practice, no source).
 CHECK_H_M, CHECK_V_M = 0.015, 0.020
+#: What readings of one target may spread by, in their own sigmas: two do so by chance in one of 2,000.
+SPREAD = 3.5
 
 
 def setups(state: JobState, derived: Derived) -> Iterator[Doubt]:
@@ -30,6 +33,7 @@ def setups(state: JobState, derived: Derived) -> Iterator[Doubt]:
 
 def _about(found: Placed) -> Iterator[Doubt]:
     yield from _checks(found)
+    yield from _rounds(found)
     checks = found.part.count("check")
     if found.setup.word == "known" and len(set(found.case.reduced.targets)) < 2 and not checks:
         yield Doubt(
@@ -41,7 +45,7 @@ def _about(found: Placed) -> Iterator[Doubt]:
     sighted = {found.names.get(key, "") for key in found.setup.target}
     seconds = RAD_PER_SECOND
     look = Looked(
-        case=found.case, found=found.found, scale="fixed", checks=checks,
+        case=found.case, found=found.found, scale=found.setup.scale, checks=checks,
         others={
             found.names[key]: (float(p.at[0]), float(p.at[1]), float(p.at[2]))
             for key, p in found.known.items()
@@ -85,6 +89,19 @@ def _checks(found: Placed) -> Iterator[Doubt]:
                 text=f"The check on {found.names[key]} from {found.setup.name} misses by {format_way(over)} "
                 f"in {way}.",
             )  # fmt: skip
+
+
+def _rounds(found: Placed) -> Iterator[Doubt]:
+    """The target whose readings differ most, where they do so by more than they should."""
+    spreads = round_spreads(found.setup, found.reduced)
+    key, spread = max(spreads.items(), key=lambda one: one[1].worst, default=("", None))
+    if spread is not None and spread.worst > SPREAD:
+        yield Doubt(
+            rule="resect.rounds", subject=found.setup.id, names=(found.names[key],), value=spread.worst,
+            limit=SPREAD, unit="",
+            text=f"The {spread.count} readings of {found.names[key]} from {found.setup.name} spread by "
+            f"{format_fixed(spread.worst, 1)} times what is stated of one: the tripod may have moved.",
+        )  # fmt: skip
 
 
 _judged = OnceJudged("setup", "resect", _about)

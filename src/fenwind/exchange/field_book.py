@@ -6,14 +6,18 @@ import csv
 import io
 import math
 from collections.abc import Iterable, Mapping
+from dataclasses import replace
 
 from fenwind.exchange.files import read_head, write_text
 from fenwind.exchange.landxml_survey import FieldSetup, read_field_work
 from fenwind.exchange.named_csv import read_named
 from fenwind.exchange.setup_csv import NEEDED, sighting
+from fenwind.job.steps.sightings import air_ppm
 from fenwind.records.setups import Setup
 
-COLUMNS = ("setup", "station", "hi", *NEEDED, "face")
+#: May be left out: what is still to be applied for the air, the round, the time of a reading (UTC).
+MORE = ("face", "ppm", "round", "time")
+COLUMNS = ("setup", "station", "hi", *NEEDED, *MORE)
 
 
 def read_setups(path: str) -> dict[str, FieldSetup]:
@@ -22,7 +26,7 @@ def read_setups(path: str) -> dict[str, FieldSetup]:
     if read_head(path, 4096).lstrip(b"\xef\xbb\xbf \t\r\n").startswith(b"<"):
         return {key: setup for key, setup in read_field_work(path).setups.items() if setup.shots}
     out: dict[str, FieldSetup] = {}
-    for row in read_named(path, ("setup", "station", *NEEDED), ("hi", "face"))[1]:
+    for row in read_named(path, ("setup", "station", *NEEDED), ("hi", *MORE))[1]:
         key, station = row.text("setup"), row.text("station")
         height = row.number("hi")
         known = out.setdefault(
@@ -35,7 +39,11 @@ def read_setups(path: str) -> dict[str, FieldSetup]:
         shot = sighting(row, 0.0, lambda name: True, "")
         if shot.target == station:
             raise row.bad("target", "another mark than the station")
-        known.shots.append(shot)
+        ppm, count = row.number("ppm"), row.number("round", "a whole number", lambda v: v == int(v) >= 0)
+        longer = 1.0 if math.isnan(ppm) else 1.0 + ppm * 1e-6
+        known.shots.append(replace(shot, distance=shot.distance * longer))
+        known.rounds.append(0 if math.isnan(count) else int(count))
+        known.times.append(row.text("time", needed=False))
     return out
 
 
@@ -53,6 +61,7 @@ def write_field_book(path: str, setups: Iterable[Setup], names: Mapping[str, str
     out = csv.writer(text, lineterminator="\n")
     out.writerow(COLUMNS)
     for setup in setups:
+        ppm = "" if setup.air is None else f"{air_ppm(setup.air):.3f}"
         for i, target in enumerate(setup.target):
             zenith, distance = setup.zenith_rad[i], setup.distance_m[i]
             out.writerow([
@@ -60,6 +69,7 @@ def write_field_book(path: str, setups: Iterable[Setup], names: Mapping[str, str
                 f"{math.degrees(setup.direction_rad[i]):.7f}",
                 "" if zenith is None else f"{math.degrees(zenith):.7f}",
                 "" if distance is None else f"{distance:.5f}", f"{setup.target_height_m[i]:.4f}",
-                f"{setup.prism_m[i] * 1000.0:.2f}", setup.face[i],
+                f"{setup.prism_m[i] * 1000.0:.2f}", setup.face[i], ppm,
+                setup.round[i] or "" if setup.round else "", setup.time[i] if setup.time else "",
             ])  # fmt: skip
     write_text(path, text.getvalue())

@@ -19,6 +19,7 @@ from fenwind.exchange.files import read_head, write_bytes
 from fenwind.exchange.landxml import LINEAR_UNITS, NAMESPACE
 from fenwind.exchange.network_csv import Observation, Sigmas, read_network
 from fenwind.exchange.xml_in import elements, local, parse_xml
+from fenwind.job.steps.sightings import air_ppm
 from fenwind.procedures.resection import Sighting, in_face_one
 from fenwind.quantities.angles import RAD_PER_GON, parse_angle
 from fenwind.quantities.lengths import UNITS
@@ -27,11 +28,14 @@ from fenwind.records.setups import Setup
 
 @dataclass(kw_only=True)
 class FieldSetup:
-    """One set-up of an instrument: the station's name, how high it stood, and what it sighted."""
+    """One set-up of an instrument: the station's name, how high it stood, and what it sighted, with round and
+    time of each sighting where a file has them."""
 
     station: str
     height_m: float = 0.0
     shots: list[Sighting] = field(default_factory=list)
+    rounds: list[int] = field(default_factory=list)
+    times: list[str] = field(default_factory=list)
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -294,5 +298,6 @@ def _attributes(setup: Setup, i: int, key: str) -> dict[str, str]:
     if zenith is not None:
         out["zenithAngle"] = f"{math.degrees(zenith):.7f}"
     if distance is not None:
-        out["slopeDistance"] = f"{distance + setup.prism_m[i]:.5f}"
+        longer = 1.0 if setup.air is None else 1.0 + air_ppm(setup.air) * 1e-6
+        out["slopeDistance"] = f"{distance * longer + setup.prism_m[i]:.5f}"
     return out

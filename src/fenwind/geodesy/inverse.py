@@ -7,7 +7,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from fenwind.geodesy.frames import FloatArray, Frame
+from fenwind.geodesy.frames import Frame
+from fenwind.geodesy.grid_line import GridLines, grid_lines
 from fenwind.quantities.angles import wrap_positive
 
 
@@ -23,6 +24,7 @@ class Inverse:
     combined_factor: float | None
     ground_distance_m: float | None
     height_difference_m: float | None
+    arc_to_chord_rad: float | None
 
 
 def inverse(
@@ -39,40 +41,17 @@ def inverse(
     azimuth = wrap_positive(math.atan2(e2 - e1, n2 - n1))
     rise = None if h1 is None or h2 is None else h2 - h1
     if not frame.has_datum:
-        return _result(grid, azimuth, None, None, None, rise)
-    east, north = [e1, 0.5 * (e1 + e2), e2], [n1, 0.5 * (n1 + n2), n2]
-    lat, lon = frame.inverse(east, north)
-    az_rad, _, length = frame.geod.inv(lon[0], lat[0], lon[2], lat[2], radians=True)
-    combined = None
-    if h1 is not None and h2 is not None:
-        mean_h = 0.5 * (h1 + h2) + float(frame.geoid_height(lat[1], lon[1]))
-        scale = frame.line_scale(lat, lon, _azimuths(frame, lat, lon))
-        line_scale = (scale[0] + 4.0 * scale[1] + scale[2]) / 6.0
-        combined = float(line_scale * frame.elevation_factor(lat[1], mean_h))
-    return _result(grid, azimuth, float(length), wrap_positive(float(az_rad)), combined, rise)
+        return _result(grid, azimuth, None, rise)
+    ends = [np.array([[e], [n], [math.nan if h is None else h]]) for e, n, h in (start, end)]
+    return _result(grid, azimuth, grid_lines(frame, ends[0], ends[1]), rise)
 
 
-def _azimuths(frame: Frame, lat: FloatArray, lon: FloatArray) -> FloatArray:
-    """Geodetic azimuths of the line at its start, middle and end, radians."""
-    there = frame.geod.inv(lon[[0, 1, 2]], lat[[0, 1, 2]], lon[[2, 2, 0]], lat[[2, 2, 0]], radians=True)[0]
-    return np.asarray(there)
-
-
-def _result(
-    grid: float,
-    azimuth: float,
-    length: float | None,
-    geodetic: float | None,
-    combined: float | None,
-    rise: float | None,
-) -> Inverse:
-    usable = combined is not None and math.isfinite(combined)
+def _result(grid: float, azimuth: float, line: GridLines | None, rise: float | None) -> Inverse:
+    combined = float(line.factor[0]) if line is not None and math.isfinite(line.factor[0]) else None
     return Inverse(
-        grid_distance_m=grid,
-        grid_azimuth_rad=azimuth,
-        ellipsoid_distance_m=length,
-        geodetic_azimuth_rad=geodetic,
-        combined_factor=combined if usable else None,
-        ground_distance_m=grid / combined if combined is not None and usable else None,
-        height_difference_m=rise,
-    )
+        grid_distance_m=grid, grid_azimuth_rad=azimuth,
+        ellipsoid_distance_m=None if line is None else float(line.length[0]),
+        geodetic_azimuth_rad=None if line is None else wrap_positive(float(line.azimuth[0])),
+        combined_factor=combined, ground_distance_m=None if combined is None else grid / combined,
+        height_difference_m=rise, arc_to_chord_rad=None if line is None else float(line.arc_to_chord[0]),
+    )  # fmt: skip

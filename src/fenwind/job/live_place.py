@@ -15,7 +15,7 @@ from fenwind.job.derive import Derived
 from fenwind.job.reader import with_grid_folder
 from fenwind.job.state import JobState
 from fenwind.job.steps.fit import fit_node
-from fenwind.job.steps.receiver_known import receiver_system
+from fenwind.job.steps.receiver_known import receiver_system, to_receivers
 from fenwind.procedures.fit import FitResult
 from fenwind.procedures.onto_plane import into_datum, tied
 from fenwind.procedures.positions import Positions
@@ -79,15 +79,15 @@ class LivePlane:
         return OnPlane(e_m=float(found.e_m[0]), n_m=float(found.n_m[0]), height_m=float(found.height_m[0]))
 
     def back(self, e_m: float, n_m: float, height_m: float) -> tuple[float, float, float] | None:
-        """Latitude and longitude (radians) and ellipsoidal height of a place on the plane, in the frame's own
-        datum; None where no way leads there."""
+        """Latitude and longitude (radians) and ellipsoidal height of a place on the plane, in the system that
+        receivers' positions are in; None where no way leads there."""
         if self._frame is None or not (self._frame.has_datum and tied(self._frame)):
             return None
         e, n, h = np.array([e_m]), np.array([n_m]), np.array([height_m])
         if self._fit is not None:
             e, n, h = self._fit.inverse(e, n, h)
         lat, lon = self._frame.inverse(e, n)
-        up = h + self._frame.geoid_height(lat, lon)
+        lat, lon, up = to_receivers(self._frame, lat, lon, h + self._frame.geoid_height(lat, lon))
         found = (float(lat[0]), float(lon[0]), float(up[0]))
         return found if np.isfinite(found).all() else None
 

@@ -7,6 +7,7 @@ from typing import Any
 
 from fenwind.errors import ProcedureError
 from fenwind.job.state import JobState
+from fenwind.records.centres import Centre
 from fenwind.records.entries import Entry, Gesture, amend
 from fenwind.records.lines import LevelBook, TraverseBook
 from fenwind.records.network import DesignStep, EpochsStep, NetworkStep, ObservationSet
@@ -38,6 +39,7 @@ MARK_FIELDS: dict[type[Record], tuple[str, ...]] = {
     LevelBook: ("first", "second", "free"),
     FitStep: ("uses", "pivot"),
     TwoFigures: ("mark",),
+    Centre: ("mark", "rim"),
 }
 
 

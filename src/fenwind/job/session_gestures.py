@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable
 from dataclasses import replace
+from typing import Any
 
 from fenwind.errors import FenwindError, ProcedureError
 from fenwind.geodesy.antenna import METHODS, Method, reduced
@@ -15,7 +16,7 @@ from fenwind.job.steps.base import antenna_model, base_node
 from fenwind.quantities.lengths import METRE, LengthUnit, parse_length
 from fenwind.records.entries import Add, Entry, Gesture, amend
 from fenwind.records.records import Mark
-from fenwind.records.sessions import BaseSetup, BaseWord, Occupation
+from fenwind.records.sessions import BaseSetup, BaseWord, Equipment, Occupation
 
 
 def stand_on(base: BaseSetup, word: BaseWord, mark: Mark | None = None) -> Gesture:
@@ -35,6 +36,14 @@ def set_check(rows: Iterable[Occupation], check: bool) -> Gesture:
     """Make occupations checks, that are compared only, or let them take part."""
     what = "Occupations as checks" if check else "Let occupations take part"
     return Gesture(what, tuple(amend(o, check=check) for o in rows if o.check != check))
+
+
+def set_equipment(state: JobState, **changes: Any) -> Gesture:
+    """Change what the job says of the equipment."""
+    old = state.of(Equipment).get("equipment")
+    if old is None:
+        return Gesture("Equipment", (Add(record=replace(Equipment(), **changes)),))
+    return Gesture("Equipment", (amend(old, **changes),))
 
 
 def antenna_height(text: str, method: Method, unit: LengthUnit = METRE) -> tuple[float, Method]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Sequence
-from dataclasses import replace
+from dataclasses import dataclass, fields, replace
 from typing import Any
 
 from fenwind.errors import ProcedureError
@@ -46,6 +46,50 @@ def take_setups(state: JobState, found: Sequence[Setup], frame: str, known: Coll
     ]  # fmt: skip
     what = kept[0].name if len(kept) == 1 else f"{len(kept)} setups"
     return Gesture(f"Take in {what}", (*entries, *(Add(record=setup) for setup in kept)))
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Sighted:
+    """One sighting as it comes from an instrument: a row of a setup, its target by name."""
+
+    target: str
+    direction_rad: float
+    zenith_rad: float | None
+    distance_m: float | None
+    target_height_m: float
+    prism_m: float
+    face: int
+    round: int
+    time: str
+
+
+def add_sightings(
+    state: JobState,
+    setup: Setup,
+    sighted: Sequence[Sighted],
+    use: ShotUse = "used",
+    known: Collection[str] = (),
+) -> Gesture:
+    """Add what was sighted to a setup, with new marks for names that the job has not; use: what that does. A
+    setup that is not in the job yet, whose station is a name, begins with it. Raises ProcedureError without a
+    frame or a name, and for a setup that is sighted from itself."""
+    sighted = [replace(one, target=one.target.strip()) for one in sighted]
+    rows = len(setup.target)
+    said = {} if use == "used" else dict.fromkeys(range(rows, rows + len(sighted)), use)
+    changes: dict[str, Any] = {"use": (*setup.use, *said.items())}
+    if setup.id not in state.of(Setup):
+        changes |= {f.name: tuple(getattr(one, f.name) for one in sighted) for f in fields(Sighted)}
+        return take_setups(state, [replace(setup, **changes)], setup.frame, known)
+    names = [one.target for one in sighted]
+    station = state.marks[setup.station].name if setup.station in state.marks else ""
+    if station in names:
+        raise ProcedureError(f"{station} is sighted from itself", hint="Give the target another name")
+    ids, entries = marks_named(state, names)
+    for one in fields(Sighted):
+        before = getattr(setup, one.name) or ((0,) if one.name == "round" else ("",)) * rows
+        fresh = [getattr(row, one.name) for row in sighted]
+        changes[one.name] = (*before, *([ids[n] for n in names] if one.name == "target" else fresh))
+    return Gesture(f"Sight {', '.join(dict.fromkeys(names))}", (*entries, amend(setup, **changes)))
 
 
 def set_use(setup: Setup, rows: Iterable[int], use: ShotUse) -> Gesture:

@@ -8,7 +8,7 @@ instrument's height: hd = S sin z - (1 - K/2) S^2 sin z cos z / R, dh = S cos z 
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Literal
 
@@ -51,7 +51,7 @@ class ResectionOptions:
     heights: bool = False
     plane: bool = False
     k: float = 0.13
-    factor: float = 1.0
+    factor: float | FloatArray = 1.0
     scale: Scale = "fixed"
     sigma_direction: float = 5.0 * math.pi / 648000.0
     sigma_zenith: float = 5.0 * math.pi / 648000.0
@@ -77,7 +77,8 @@ class Reduced:
 class Resection:
     """Where the instrument stands. residuals (3, k) adjusted - observed of direction, hd and dh, nan where
     one was not used. covariance of e, n or e, n, h; whole of e, n, orientation, then h and scale where they
-    were solved for. scale is the estimated one, 1 where it is fixed."""
+    were solved for. scale is the estimated one, 1 where it is fixed; applied: the one that distances go
+    by, 1 where it is only shown."""
 
     e: float
     n: float
@@ -92,6 +93,7 @@ class Resection:
     residuals: FloatArray
     standardised: FloatArray = field(repr=False)
     whole: FloatArray = field(repr=False, default_factory=lambda: np.zeros((0, 0)))
+    applied: float = 1.0
 
     @property
     def variance_factor(self) -> float | None:
@@ -103,10 +105,11 @@ class Resection:
 # ---------------------------------------------------------------------------------------------------------
 
 
-def reduce(shots: Sequence[Sighting], options: ResectionOptions) -> Reduced:
-    """Bring to face 1, take collimation and index off, reduce to horizontal distance and height difference.
-    Raises ProcedureError for a reading that cannot be."""
-    hz, za, collimation, index = in_face_one(shots)
+def reduce(shots: Sequence[Sighting], options: ResectionOptions, off: Collection[int] = ()) -> Reduced:
+    """Bring to face 1, take collimation and index off, reduce to horizontal distance and height difference;
+    off: rows that say nothing of the instrument's errors. Raises ProcedureError for a reading that cannot
+    be."""
+    hz, za, collimation, index = in_face_one(shots, off)
     names = [s.target for s in shots]
     s = np.array([shot.distance + shot.prism_m for shot in shots])
     if (s <= 0.0).any():
@@ -120,14 +123,17 @@ def reduce(shots: Sequence[Sighting], options: ResectionOptions) -> Reduced:
     )  # fmt: skip
 
 
-def in_face_one(shots: Sequence[Sighting]) -> tuple[FloatArray, FloatArray, float, float]:
+def in_face_one(
+    shots: Sequence[Sighting], off: Collection[int] = ()
+) -> tuple[FloatArray, FloatArray, float, float]:
     """Directions and zenith angles (k,) as of face 1, without collimation and index, which follow: nan where
-    nothing was read in both faces."""
+    nothing was read in both faces. off: rows that do not count for those."""
     second = np.array([s.face == 2 for s in shots])
     hz = np.array([s.direction for s in shots]) - np.where(second, math.pi, 0.0)
     za = np.array([s.zenith for s in shots])
     za = np.where(second, 2.0 * math.pi - za, za)
-    collimation, index = _faces([s.target for s in shots], hz, za, second)
+    kept = [i for i in range(len(shots)) if i not in off]
+    collimation, index = _faces([shots[i].target for i in kept], hz[kept], za[kept], second[kept])
     sin = np.where(np.isfinite(za), np.sin(np.where(np.isfinite(za), za, 0.5 * math.pi)), 1.0)
     c = 0.0 if math.isnan(collimation) else collimation
     i = 0.0 if math.isnan(index) else index
@@ -212,6 +218,30 @@ def with_known_sigmas(reduced: Reduced, known: FloatArray, covariance: FloatArra
     return replace(reduced, covariance=reduced.covariance + more)
 
 
+def moves_with_targets(case: Case, found: Resection) -> FloatArray:
+    """How what is solved for moves with the places of the targets: (n, 3, k), to the coordinates of every
+    sighting's target from all unknowns of `found.whole`."""
+    heights, free = not math.isnan(found.h), found.whole.shape[0] > 3 + (not math.isnan(found.h))
+    x = [
+        found.e,
+        found.n,
+        found.orientation,
+        *([found.h] if heights else []),
+        *([found.applied] if free else []),
+    ]
+    rows = _computed(case, np.array(x), heights, free)[1]
+    de, dn = case.known[0] - found.e, case.known[1] - found.n
+    d2, scale = de * de + dn * dn, found.applied
+    d, zero = np.sqrt(d2), np.zeros(de.size)
+    by_place = np.array(
+        [[dn / d2, -de / d2, zero], [de / d / scale, dn / d / scale, zero], [zero, zero, zero + 1.0]]
+    )
+    weights = np.zeros((3, 3, de.size))
+    for k, (used, lower) in enumerate(zip(*_rows(case), strict=True)):
+        weights[used[:, None], used, k] = lower.T @ lower
+    return np.asarray(-np.einsum("ab,ibk,ijk,jmk->amk", found.whole, rows, weights, by_place))
+
+
 def case_of(reduced: Reduced, known: FloatArray, heights: bool) -> Case:
     """The case of all sightings, some of whose targets have no height."""
     hd = np.isfinite(reduced.hd)
@@ -270,7 +300,8 @@ def solve(case: Case, scale: Scale, start: FloatArray | None = None, tried: int 
 
 
 def _check_enough(case: Case) -> None:
-    marks = len(set(case.reduced.targets))
+    in_plan = np.flatnonzero(case.used[:2].any(axis=0))
+    marks = len({case.reduced.targets[i] for i in in_plan})
     distances = bool(case.used[1].any())
     if marks < 2 or (marks < 3 and not distances):
         raise ProcedureError(
@@ -385,7 +416,7 @@ def _result(
         covariance=q[np.ix_(unknowns, unknowns)], sigma_orientation=math.sqrt(max(q[2, 2], 0.0)),
         sigma_scale=math.sqrt(max(q[-1, -1], 0.0)) if free else math.nan, dof=found.dof,
         sum_squares=found.sum_squares, residuals=np.where(case.used, off, np.nan),
-        standardised=w.reshape(3, -1), whole=q,
+        standardised=w.reshape(3, -1), whole=q, applied=float(found.x[-1]) if free else 1.0,
     )  # fmt: skip
 
 

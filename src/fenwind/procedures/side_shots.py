@@ -26,7 +26,9 @@ def oriented(case: Case, station: FloatArray, covariance: FloatArray) -> Resecti
     way = case.known - station[:, None]
     azimuth = np.arctan2(way[0], way[1])
     off = azimuth - r.direction
-    weight = 1.0 / r.covariance[0, 0]
+    weight = np.where(case.used[0], 1.0 / r.covariance[0, 0], 0.0)
+    if not weight.any():
+        raise ProcedureError("no direction turns the circle", hint="Let a sighting take part in plan")
     first = math.atan2(float(np.sum(weight * np.sin(off))), float(np.sum(weight * np.cos(off))))
     turn = first + float(np.sum(weight * wrap_all(off - first)) / np.sum(weight))
     d = np.hypot(way[0], way[1])
@@ -52,6 +54,17 @@ def oriented(case: Case, station: FloatArray, covariance: FloatArray) -> Resecti
     )  # fmt: skip
 
 
+def pointing(
+    found: Resection, at: FloatArray, instrument_height: float, target_height: float
+) -> tuple[float, float]:
+    """Direction of the circle and zenith angle (radians, face 1) to a target so high over a place (3,), near
+    enough to find its prism: level where a height is not known."""
+    e, n = at[0] - found.e, at[1] - found.n
+    rise = float(at[2] + target_height - found.h - instrument_height)
+    level = math.pi / 2.0 if math.isnan(rise) else math.atan2(math.hypot(e, n), rise)
+    return (math.atan2(e, n) - found.orientation) % (2.0 * math.pi), level
+
+
 @dataclass(frozen=True, kw_only=True, eq=False)
 class SideShots:
     """Positions (3, k) of sightings: e, n, h, nan where a distance or a height is lacking, and their
@@ -66,18 +79,20 @@ class SideShots:
 def side_shots(found: Resection, r: Reduced) -> SideShots:
     """Positions of everything sighted."""
     azimuth = r.direction + found.orientation
-    sin, cos, hd = np.sin(azimuth), np.cos(azimuth), found.scale * r.hd
+    sin, cos, hd = np.sin(azimuth), np.cos(azimuth), found.applied * r.hd
     position = np.stack([found.e + hd * sin, found.n + hd * cos, found.h + r.dh])
     k = hd.size
     one, zero = np.ones(k), np.zeros(k)
-    # By e, n, orientation and h of the instrument, then by direction, distance and height difference.
-    own = np.array([[one, zero, hd * cos, zero], [zero, one, -hd * sin, zero], [zero, zero, zero, one]])
+    # By e, n, orientation, h and scale of the instrument, then by direction, distance and height difference.
+    own = np.array(
+        [[one, zero, hd * cos, zero, r.hd * sin], [zero, one, -hd * sin, zero, r.hd * cos],
+         [zero, zero, zero, one, zero]]
+    )  # fmt: skip
     seen = np.array([[hd * cos, sin, zero], [-hd * sin, cos, zero], [zero, zero, one]])
-    whole = np.zeros((4, 4))
-    size = min(found.whole.shape[0], 4)
-    whole[:size, :size] = found.whole[:size, :size]
-    if math.isnan(found.h):
-        whole[3], whole[:, 3] = 0.0, 0.0
+    whole = np.zeros((5, 5))
+    place = [0, 1, 2, *([] if math.isnan(found.h) else [3]), *([] if found.applied == 1.0 else [4])]
+    size = min(found.whole.shape[0], len(place))
+    whole[np.ix_(place[:size], place[:size])] = found.whole[:size, :size]
     shared = np.einsum("iak,ab,jbk->ijk", own, whole, own)
     each = np.einsum("iak,abk,jbk->ijk", seen, np.nan_to_num(r.covariance), seen)
     for axis, lacking in enumerate(~np.isfinite(position)):

@@ -17,7 +17,7 @@ class TraverseBook:
     back, close, fore: ids of marks. distance_m horizontal; dh_m: height of `there` less that of `here`,
     None without. The start line is an azimuth, or leads to the mark `back`; the closing line likewise, to
     `fore`. close: empty for an open traverse; loop: `close` is the start, under another name or its own.
-    grid: distances go by the frame's own factor there. spec: the n of 1:n asked for; angle_limit_s: of the
+    grid: distances go by the factors of their lines. spec: the n of 1:n asked for; angle_limit_s: of the
     whole figure, None for twice the sigma times the root of the number of angles."""
 
     id: str

@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from typing import Literal
 
 from fenwind.geodesy.frames import FrameSpec
+from fenwind.records.centres import Centre
 from fenwind.records.lines import LevelBook, TraverseBook
 from fenwind.records.network import DesignStep, EpochsStep, NetworkStep, ObservationSet
 from fenwind.records.sessions import Antenna, BaseSetup, Equipment, Occupation
@@ -249,6 +250,7 @@ Record = (
     | TraverseBook
     | LevelBook
     | TwoFigures
+    | Centre
 )
 KINDS: dict[str, type[Record]] = {
     "job": JobInfo,
@@ -274,5 +276,6 @@ KINDS: dict[str, type[Record]] = {
     "traverse": TraverseBook,
     "levelling": LevelBook,
     "figures": TwoFigures,
+    "centre": Centre,
 }
 KIND_OF: dict[type, str] = {cls: kind for kind, cls in KINDS.items()}

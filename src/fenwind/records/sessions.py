@@ -106,7 +106,9 @@ class Equipment:
     """What the desk measures with: where the receivers are listened to and spoken to (places as the
     command line has them, never a password), the rover's antenna, and when an epoch counts. max_*: None for
     no limit. weights: of several occupations in the mean of a mark. mask_deg, rate_hz, interval_s: what
-    receivers are set to: the lowest satellite, sentences a second of a rover, seconds between raw epochs."""
+    receivers are set to: the lowest satellite, sentences a second of a rover, seconds between raw epochs.
+    instrument: where the total station is spoken to; target_m, prism_m: height and constant of the prism that
+    is carried; both_faces: every target is read in both."""
 
     id: str = "equipment"
     rover: str = ""
@@ -126,4 +128,8 @@ class Equipment:
     mask_deg: float = 10.0
     rate_hz: int = 1
     interval_s: float = 1.0
+    instrument: str = ""
+    target_m: float = 1.5
+    prism_m: float = 0.0
+    both_faces: bool = False
     active: bool = True

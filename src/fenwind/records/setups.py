@@ -6,8 +6,23 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal
 
-ShotUse = Literal["used", "check", "off"]
+ShotUse = Literal["used", "check", "off", "plan", "height"]
+ScaleWord = Literal["fixed", "show", "apply"]
 StationWord = Literal["free", "known"]
+TargetsWord = Literal["held", "weighted"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Air:
+    """The air of a setup: degrees C, hPa, % of humidity; of the instrument its carrier (micrometres), the
+    refractivity (ppm) for which it needs no correction, and what it had applied by itself (ppm)."""
+
+    temperature_c: float
+    pressure_hpa: float
+    humidity_percent: float = 60.0
+    carrier_um: float = 0.658
+    reference: float = 286.34
+    applied_ppm: float = 0.0
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -15,8 +30,11 @@ class Setup:
     """A setup, a column a field and a row a sighting. station: id of the mark under the instrument; word: its
     place is found from the sightings, or is the one that the mark has. target: ids of marks; zenith_rad,
     distance_m None where they were not read; prism_m: to be added to the distance; face 1 or 2. use: what
-    was said of some sightings by their row. heights: the height is found too. grid: distances go by the
-    frame's own factor there. k: refraction; sigmas of one sighting."""
+    was said of some sightings by their row, plan and height: they take part in that alone. heights: the
+    height is found too. grid: distances go by the factors of their lines. k: refraction; sigmas of one
+    sighting. round, time (UTC): of each sighting, empty where nobody told. air: what distances are corrected
+    for, None for nothing. targets: held as they are known, or known as well as they are. scale: 1, or
+    estimated and only shown, or estimated and applied."""
 
     id: str
     name: str
@@ -41,3 +59,8 @@ class Setup:
     sigma_distance_m: float = 0.003
     sigma_distance_ppm: float = 2.0
     active: bool = True
+    round: tuple[int, ...] = ()
+    time: tuple[str, ...] = ()
+    air: Air | None = None
+    targets: TargetsWord = "held"
+    scale: ScaleWord = "fixed"

@@ -70,7 +70,11 @@ _CAPTION = "Triangles are known marks, rings stations; lines are legs and side s
 def _traverse_words(found: Walked) -> str:
     book, work = found.book, found.work
     figure = "open" if work.ends.close is None else "a loop" if work.ends.loop else "a link"
-    grid = f", distances brought to the grid by {found.factor:.7f}" if found.factor != 1.0 else ""
+    grid = (
+        f", distances brought to the grid by {found.factor:.7f} in the middle, each by its own line's"
+        if found.factor != 1.0
+        else ""
+    )
     return (
         f"{book.name} from {work.names[0]} to {work.names[-1]} over {len(work.legs)} legs, {figure}, "
         "adjusted "

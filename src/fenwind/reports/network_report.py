@@ -19,12 +19,14 @@ from fenwind.procedures.positions import Positions
 from fenwind.procedures.regions import ellipses
 from fenwind.quantities.angles import RAD_PER_SECOND, format_angle, usual_decimals
 from fenwind.quantities.bearings import format_azimuth
+from fenwind.quantities.lengths import format_length
 from fenwind.quantities.numbers import format_fixed
 from fenwind.reports import evidence
 from fenwind.reports.fit_report import mm
 from fenwind.reports.model import Figure, Paragraph, Report, Section, Table
 from fenwind.reports.network_words import missing_words, opinion_words, weighing_words
 from fenwind.reports.plan_figure import PlanContent, plan_figure
+from fenwind.reports.setup_words import grid_words, rounds_words, scale_words, treated_words
 
 FloatArray = NDArray[np.float64]
 ANGLES = ("direction", "angle", "azimuth", "zenith")
@@ -202,12 +204,15 @@ def _setup_words(state: JobState, found: Placed) -> str:
     at += [] if math.isnan(f.h) else [f"H {format_fixed(f.h / unit.metres, 4)}"]
     factor = f"; {f.dof} left over, variance factor {format_fixed(f.variance_factor, 2)}" if (
         f.variance_factor is not None) else ""  # fmt: skip
+    own = " in the middle, each by its own line's" if s.grid and found.factor != 1.0 else ""
     return (
-        f"{s.name} at {state.mark_name(s.station)}, {place}: {', '.join(at)} {unit.key}{factor}; horizontal "
-        f"distances times {found.factor:.7f}, refraction {s.k:g}, directions of {s.sigma_direction_s:g}″, "
+        f"{s.name} at {state.mark_name(s.station)}, {place}, {format_length(s.height_m, unit, 3)} high: "
+        f"{', '.join(at)} {unit.key}{factor}{scale_words(found)}; distances "
+        f"{grid_words(s.grid, found.factor)}{own}, {treated_words(s)}; "
+        f"refraction {s.k:g}, directions of {s.sigma_direction_s:g}″, "
         f"zenith angles of {s.sigma_zenith_s:g}″, distances of {s.sigma_distance_m * 1000:g} mm + "
-        f"{s.sigma_distance_ppm:g} ppm."
-    )
+        f"{s.sigma_distance_ppm:g} ppm. {rounds_words(found)}"
+    ).rstrip()
 
 
 def _sightings(state: JobState, found: Placed) -> Table:

@@ -129,8 +129,22 @@ def statement_of_fit(state: JobState, step: FitStep, case: FitCase | None) -> tu
         pivot=(names[0], names[1]) if len(names) == 2 else None,
         checks=checks,
         fits=case is None or model_fits(case.result),
-        price=price_words(case.result) if case is not None else "",
+        price=(further_words(case.result) or price_words(case.result)) if case is not None else "",
     )
+
+
+def further_words(result: FitResult) -> str:
+    """What each further pair will add, while there are one or two in plan or in height; empty with more."""
+    plan, heights = int(result.pairs.used_h.sum()), int(result.pairs.used_v.sum())
+    said = {
+        1: "With one pair it is only shifted: a second will turn it and show its scale, a third check both.",
+        2: "Two pairs cannot check turn and scale: a third will.",
+    }.get(plan, "")  # fmt: skip
+    if said and result.options.height == "none":
+        return f"{said} Heights stay as they are: holding one would shift them all by the same."
+    if said and heights == 1:
+        return f"{said} One height shifts all by the same; a second held one will check it, a fourth a tilt."
+    return said
 
 
 def price_words(result: FitResult) -> str:

@@ -159,9 +159,10 @@ def _behind(derived: Derived, mark: Mark, frame: str) -> Iterator[Node]:
     if adopted is not None and row is not None and basis == "adjusted":
         yield network_node(adopted.sets[adopted.set_row[row]].key)
         return
-    kinds = {"observed": ("setup", "sighted"), "traversed": ("traverse",)}.get(basis)
+    kinds = {"observed": ("setup", "sighted"), "traversed": ("traverse",), "centre": ("centre",)}.get(basis)
     if kinds is not None:
-        yield from (node for kind in kinds for node in derived.outcomes if node.kind == kind)
+        here = [n for n in derived.outcomes if n.detail[:1] in ((), (frame,))]
+        yield from (node for kind in kinds for node in here if node.kind == kind)
         return
     fits = [o for o in derived.fits.values() if o.raw is not None and o.step.target_frame == frame]
     last = next((o for o in reversed(fits) if o.raw and mark.id in o.raw.occupied.plane.index), None)

@@ -335,18 +335,18 @@ class Simulation:
             self.corrections = bool(c.get("on", self.corrections))
             self.set = c.get("set", self.set)
         if "channel" in c:
-            r.channel = int(_number(c, "channel"))
+            r.channel = int(number(c, "channel"))
         return {}
 
     def _set_mask(self, which: str, r: Receiver, c: dict[str, Any]) -> dict[str, Any]:
-        degrees = _number(c, "degrees")
+        degrees = number(c, "degrees")
         if not 0.0 <= degrees < 90.0:
             raise Refused("degrees from 0 to 90")
         r.mask_deg = degrees
         return {}
 
     def _set_rate(self, which: str, r: Receiver, c: dict[str, Any]) -> dict[str, Any]:
-        rate = _number(c, "hz")
+        rate = number(c, "hz")
         if rate not in (1, 2, 5):
             raise Refused("hz is 1, 2 or 5")
         r.rate = int(rate)
@@ -357,7 +357,7 @@ class Simulation:
             r.logging = None
             return {}
         name = str(c.get("name") or f"{which}-{self.time:%Y%m%d-%H%M%S}.log")
-        r.interval = max(_number(c, "interval") if "interval" in c else 1.0, 1.0)
+        r.interval = max(number(c, "interval") if "interval" in c else 1.0, 1.0)
         r.logging = name
         r.files.setdefault(name, {"epochs": 0, "time": self.time.isoformat()})
         return {}
@@ -378,8 +378,8 @@ class Simulation:
 
     def _fetch(self, which: str, r: Receiver, c: dict[str, Any]) -> dict[str, Any]:
         data = self._bytes(which, str(c.get("name")), r)
-        at = int(_number(c, "offset")) if "offset" in c else 0
-        length = int(_number(c, "length")) if "length" in c else 32_768
+        at = int(number(c, "offset")) if "offset" in c else 0
+        length = int(number(c, "length")) if "length" in c else 32_768
         piece = data[max(at, 0) : max(at, 0) + max(min(length, 48_000), 0)]
         return {
             "data": base64.b64encode(piece).decode("ascii"),
@@ -414,7 +414,7 @@ class Simulation:
 
     def _pole(self, which: str, r: Receiver, c: dict[str, Any]) -> dict[str, Any]:
         self._rover_only(which)
-        height = _number(c, "height")
+        height = number(c, "height")
         if not 0.0 <= height <= 10.0:
             raise Refused("a pole is 0 to 10 m")
         r.height = height
@@ -422,7 +422,7 @@ class Simulation:
 
     def _tilt(self, which: str, r: Receiver, c: dict[str, Any]) -> dict[str, Any]:
         self._rover_only(which)
-        r.tilt = (_number(c, "degrees"), _number(c, "bearing") if "bearing" in c else 0.0)
+        r.tilt = (number(c, "degrees"), number(c, "bearing") if "bearing" in c else 0.0)
         return {}
 
     def _truth(self, which: str, r: Receiver, c: dict[str, Any]) -> dict[str, Any]:
@@ -435,25 +435,26 @@ class Simulation:
         if what not in TROUBLES:
             raise Refused(f"there is no trouble {what!r}; there are {', '.join(TROUBLES)}")
         if what == "battery":
-            r.battery = _number(c, "percent", 0.0) if on else 96.0
+            r.battery = number(c, "percent", 0.0) if on else 96.0
         elif what == "storage":
-            r.storage_mb = _number(c, "mb", 0.0) if on else 512.0
+            r.storage_mb = number(c, "mb", 0.0) if on else 512.0
         elif what == "bump":
-            way = np.array([_number(c, k, 0.0) for k in ("de", "dn", "dh")])
+            way = np.array([number(c, k, 0.0) for k in ("de", "dn", "dh")])
             r.bumped = r.bumped + way if on else np.zeros(3)
         elif what == "bubble":
-            r.tilt = (_number(c, "degrees", 1.0), _number(c, "bearing", 0.0)) if on else (0.0, 0.0)
+            r.tilt = (number(c, "degrees", 1.0), number(c, "bearing", 0.0)) if on else (0.0, 0.0)
         elif on:
             r.on.add(what)
             if what == "obstruction" and "mask" in c:
-                r.obstruction_deg = _number(c, "mask")
+                r.obstruction_deg = number(c, "mask")
         else:
             r.on.discard(what)
         self._skies.clear()
         return {}
 
 
-def _number(found: dict[str, Any], key: str, absent: float | None = None) -> float:
+def number(found: dict[str, Any], key: str, absent: float | None = None) -> float:
+    """A number of a command. Raises Refused."""
     value = found.get(key, absent)
     if isinstance(value, bool) or not isinstance(value, (int, float)) or not math.isfinite(value):
         raise Refused(f"{key} is missing or no number")
@@ -461,7 +462,7 @@ def _number(found: dict[str, Any], key: str, absent: float | None = None) -> flo
 
 
 def _place(c: dict[str, Any]) -> Place:
-    lat, lon, h = _number(c, "lat"), _number(c, "lon"), _number(c, "h")
+    lat, lon, h = number(c, "lat"), number(c, "lon"), number(c, "h")
     if abs(lat) > 90.0 or abs(lon) > 360.0 or abs(h) > 1e6:
         raise Refused("that is no place on earth")
     return Place(lat=lat * RAD_PER_DEGREE, lon=lon * RAD_PER_DEGREE, h=h)

@@ -16,11 +16,13 @@ import tty
 from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import dataclass, field
-from datetime import datetime
+from datetime import UTC, datetime
+from functools import partial
 from typing import Any
 
 from fenwind.standins.caster import Caster
 from fenwind.standins.receivers import Refused, Simulation
+from fenwind.standins.station import Station
 from fenwind.standins.world import World
 
 #: Bytes that may wait for one client; more and the next messages pass it by.
@@ -160,39 +162,49 @@ class StandIns:
     # -----------------------------------------------------------------------------------------------------
 
     def _controller(self, which: str) -> Callable[..., Any]:
-        async def serve(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
-            with suppress(ConnectionError, asyncio.CancelledError):
-                while True:
-                    try:
-                        line = await reader.readuntil(b"\n")
-                    except asyncio.LimitOverrunError as error:
-                        await reader.read(error.consumed + 1)  # the rest of it comes as lines of its own
-                        writer.write(_answer({"ok": False, "error": "the line is too long"}))
-                        continue
-                    except asyncio.IncompleteReadError:
-                        break
-                    if writer.transport.get_write_buffer_size() <= MOST_WAITING:
-                        writer.write(_answer(self._command(which, line)))
-                    await asyncio.sleep(0)
-            writer.close()
+        def respond(line: bytes) -> dict[str, Any]:
+            now = self.simulation.time.isoformat()
+            return answered(line, now, partial(self.simulation.control, which))
 
-        return serve
+        return line_server(respond)
 
-    def _command(self, which: str, line: bytes) -> dict[str, Any]:
-        """The answer to a line of the control port."""
-        now = self.simulation.time.isoformat()
-        try:
-            command = json.loads(line)
-        except (ValueError, RecursionError):
-            return {"ok": False, "time": now, "error": "that is no JSON"}
-        if not isinstance(command, dict):
-            return {"ok": False, "time": now, "error": "a command is an object with do"}
-        try:
-            return {"ok": True, "time": now} | self.simulation.control(which, command)
-        except Refused as error:
-            return {"ok": False, "time": now, "error": str(error)}
-        except (TypeError, ValueError, OverflowError) as error:
-            return {"ok": False, "time": now, "error": f"that cannot be: {error}"}
+
+def line_server(respond: Callable[[bytes], dict[str, Any]]) -> Callable[..., Any]:
+    """Serves clients that send a line and get a line, whatever they send."""
+
+    async def serve(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        with suppress(ConnectionError, asyncio.CancelledError):
+            while True:
+                try:
+                    line = await reader.readuntil(b"\n")
+                except asyncio.LimitOverrunError as error:
+                    await reader.read(error.consumed + 1)  # the rest of it comes as lines of its own
+                    writer.write(_answer({"ok": False, "error": "the line is too long"}))
+                    continue
+                except asyncio.IncompleteReadError:
+                    break
+                if writer.transport.get_write_buffer_size() <= MOST_WAITING:
+                    writer.write(_answer(respond(line)))
+                await asyncio.sleep(0)
+        writer.close()
+
+    return serve
+
+
+def answered(line: bytes, now: str, control: Callable[[dict[str, Any]], dict[str, Any]]) -> dict[str, Any]:
+    """The answer to a line: what a command came to, or why not."""
+    try:
+        command = json.loads(line)
+    except (ValueError, RecursionError):
+        return {"ok": False, "time": now, "error": "that is no JSON"}
+    if not isinstance(command, dict):
+        return {"ok": False, "time": now, "error": "a command is an object with do"}
+    try:
+        return {"ok": True, "time": now} | control(command)
+    except Refused as error:
+        return {"ok": False, "time": now, "error": str(error)}
+    except (TypeError, ValueError, OverflowError) as error:
+        return {"ok": False, "time": now, "error": f"that cannot be: {error}"}
 
 
 def _answer(found: dict[str, Any]) -> bytes:
@@ -212,3 +224,25 @@ async def serve(world: World, seed: int, start: datetime, speed: float, seconds:
         await stand_ins.run(seconds)
     finally:
         stand_ins.close()
+
+
+async def serve_station(station: Station, seconds: float | None) -> None:
+    """Open the port of an instrument, print where it is, run until the end or a signal."""
+
+    def respond(line: bytes) -> dict[str, Any]:
+        return answered(line, datetime.now(UTC).isoformat(timespec="milliseconds"), station.control)
+
+    ended, loop = asyncio.Event(), asyncio.get_running_loop()
+    for number in (signal.SIGTERM, signal.SIGINT):
+        loop.add_signal_handler(number, ended.set)
+    server = await asyncio.start_server(line_server(respond), "127.0.0.1", 0, limit=LONGEST_LINE)
+    port = server.sockets[0].getsockname()[1]
+    sys.stdout.write(f"{json.dumps({'station': {'port': port}})}\n")
+    sys.stdout.flush()
+    try:
+        async with asyncio.timeout(seconds):
+            await ended.wait()
+    except TimeoutError:
+        pass
+    finally:
+        server.close()

@@ -64,20 +64,25 @@ class World:
 
 def read_world(path: str | os.PathLike[str]) -> World:
     """Read a world. Raises FormatError with what is wrong where."""
+    found = read_json(path)
+    try:
+        return world_of(found)
+    except FormatError as error:
+        raise FormatError(error.message, where=str(path), hint=error.hint) from error
+
+
+def read_json(path: str | os.PathLike[str]) -> Any:
+    """What a world file holds. Raises FormatError."""
     where = str(path)
     try:
         with open(path, encoding="utf-8") as file:
-            found = json.load(file)
+            return json.load(file)
     except OSError as error:
         raise FormatError(
             f"cannot be read: {error.strerror}", where=where, hint="Name a world file"
         ) from error
-    except ValueError as error:
+    except (ValueError, RecursionError) as error:
         raise FormatError(f"is no JSON: {error}", where=where, hint="Correct the file") from error
-    try:
-        return world_of(found)
-    except FormatError as error:
-        raise FormatError(error.message, where=where, hint=error.hint) from error
 
 
 def world_of(found: Any) -> World:
@@ -85,13 +90,13 @@ def world_of(found: Any) -> World:
     if not isinstance(found, dict):
         raise FormatError("a world is an object", hint="See docs/formats/world.md")
     antennas = antennas_of(found.get("antennas", []))
-    marks = {str(m.get("name")): _place(m, "marks") for m in _list(found, "marks")}
+    marks = {str(m.get("name")): place_in(m, "marks") for m in list_in(found, "marks")}
     base, rover = _required(found, "base", dict), found.get("rover", {})
     antenna = base.get("antenna", {})
-    height, method = _number(antenna, "height", 0.0), str(antenna.get("method", "vertical"))
+    height, method = number_in(antenna, "height", 0.0), str(antenna.get("method", "vertical"))
     model = str(antenna.get("model", ""))
     systems = found.get("systems", "GREC")
-    errors = ERRORS | {k: _number(found.get("errors", {}), k, ERRORS[k]) for k in ERRORS}
+    errors = ERRORS | {k: number_in(found.get("errors", {}), k, ERRORS[k]) for k in ERRORS}
     for key in found.get("errors", {}):
         if key not in ERRORS:
             raise FormatError(f"errors: {key!r} is not known", hint=f"Use {', '.join(ERRORS)}")
@@ -103,25 +108,26 @@ def world_of(found: Any) -> World:
     first = next(iter(marks.values()), None)
     return World(
         marks=marks,
-        base=_at(base, marks, "base"),
+        base=place_at(base, marks, "base"),
         base_height=arp,
         base_antenna=model,
-        rover=_at(rover, marks, "rover")
+        rover=place_at(rover, marks, "rover")
         if rover.get("mark") or "lat" in rover
-        else first or _at(base, marks, "base"),
-        pole=_number(rover, "pole", 2.0),
+        else first or place_at(base, marks, "base"),
+        pole=number_in(rover, "pole", 2.0),
         rover_antenna=str(rover.get("model", "")),
-        separation=_number(found, "separation", 0.0),
+        separation=number_in(found, "separation", 0.0),
         antennas=antennas,
         systems="".join(s for s in "GREC" if s in systems) or "GREC",
-        mask_deg=_number(found, "mask", 10.0),
+        mask_deg=number_in(found, "mask", 10.0),
         broadcast=str(sky.get("broadcast", "")) if isinstance(sky, dict) else "",
-        trouble=tuple(sorted(_list(found, "trouble"), key=lambda t: _number(t, "at_s", 0.0))),
+        trouble=tuple(sorted(list_in(found, "trouble"), key=lambda t: number_in(t, "at_s", 0.0))),
         errors=errors,
     )
 
 
-def _list(found: dict[str, Any], key: str) -> list[dict[str, Any]]:
+def list_in(found: dict[str, Any], key: str) -> list[dict[str, Any]]:
+    """The objects under a key. Raises FormatError."""
     values = found.get(key, [])
     if not isinstance(values, list) or not all(isinstance(v, dict) for v in values):
         raise FormatError(f"{key}: expected a list of objects", hint="Correct the file")
@@ -135,27 +141,30 @@ def _required(found: Any, key: str, kind: type) -> Any:
     return value
 
 
-def _number(found: Any, key: str, default: float) -> float:
+def number_in(found: Any, key: str, default: float) -> float:
+    """A number under a key. Raises FormatError."""
     value = found.get(key, default) if isinstance(found, dict) else default
     if isinstance(value, bool) or not isinstance(value, (int, float)) or not math.isfinite(value):
         raise FormatError(f"{key}: {value!r} found, expected a number", hint="Correct the file")
     return float(value)
 
 
-def _place(found: dict[str, Any], what: str) -> Place:
+def place_in(found: dict[str, Any], what: str) -> Place:
+    """The place that lat, lon (degrees) and h say. Raises FormatError."""
     for key in ("lat", "lon", "h"):
         if key not in found:
             raise FormatError(f"{what}: {key} is missing", hint="Give lat, lon (degrees) and h (metres)")
-    lat, lon = _number(found, "lat", 0.0), _number(found, "lon", 0.0)
+    lat, lon = number_in(found, "lat", 0.0), number_in(found, "lon", 0.0)
     if abs(lat) > 90.0 or abs(lon) > 360.0:
         raise FormatError(f"{what}: {lat}, {lon} is no place on earth", hint="Give degrees")
-    return Place(lat=lat * RAD_PER_DEGREE, lon=lon * RAD_PER_DEGREE, h=_number(found, "h", 0.0))
+    return Place(lat=lat * RAD_PER_DEGREE, lon=lon * RAD_PER_DEGREE, h=number_in(found, "h", 0.0))
 
 
-def _at(found: dict[str, Any], marks: dict[str, Place], what: str) -> Place:
+def place_at(found: dict[str, Any], marks: dict[str, Place], what: str) -> Place:
+    """The place of the mark that is named, or the one that is said. Raises FormatError."""
     name = found.get("mark")
     if name is None:
-        return _place(found, what)
+        return place_in(found, what)
     if name not in marks:
         raise FormatError(f"{what}: there is no mark {name!r}", hint=f"Use one of {', '.join(marks)}")
     return marks[name]

@@ -23,6 +23,7 @@ from PySide6.QtWidgets import (
 from fenwind.desk.bridge import JobBridge
 from fenwind.desk.shell import PlainLabel, look
 from fenwind.desk.stage_table import Stage
+from fenwind.desk.stages.centres import ask_centre
 from fenwind.desk.stages.sheet import Sheet
 from fenwind.desk.statement import choice
 from fenwind.desk.table import Column, RecordTable
@@ -31,6 +32,7 @@ from fenwind.errors import FenwindError
 from fenwind.geodesy.frames import height_words
 from fenwind.job import gestures
 from fenwind.job.adopted import Adopted, Candidate
+from fenwind.job.centre_gestures import no_centre
 from fenwind.job.job import new_id
 from fenwind.job.merging import merge_marks
 from fenwind.quantities.lengths import parse_length
@@ -58,15 +60,15 @@ class MarkRow:
 
 @dataclass(frozen=True, kw_only=True, eq=False)
 class MarkRows(Sequence[MarkRow]):
-    """The rows of marks, each made when it is looked at: a job may have a hundred thousand. given: ids of
-    marks with a given position; typed: coordinates typed so far, and elsewhere: name of another frame that a
-    position was given in, by mark id."""
+    """The rows of marks, each made when it is looked at: a job may have a hundred thousand. given: by id
+    the marks with a given position; typed: coordinates typed so far, by mark id; elsewhere: names of the
+    other frames, each with what is given in it by mark id."""
 
     marks: Sequence[Mark]
     adopted: Adopted | None
-    given: set[str]
+    given: Mapping[str, int]
     typed: Mapping[str, dict[str, float]]
-    elsewhere: Mapping[str, str]
+    elsewhere: Sequence[tuple[str, Mapping[str, int]]]
 
     def __len__(self) -> int:
         return len(self.marks)
@@ -86,7 +88,7 @@ class MarkRows(Sequence[MarkRow]):
         if adopted is None or place is None:
             typed = self.typed.get(mark.id, {})
             e, n, height = (typed.get(key, math.nan) for key in ("e_m", "n_m", "height_m"))
-            elsewhere = self.elsewhere.get(mark.id, "")
+            elsewhere = next((name for name, known in self.elsewhere if mark.id in known), "")
             why = f"no position here: given in {elsewhere}" if elsewhere else ""
             return MarkRow(mark=mark, e=e, n=n, height=height, why=why)
         return MarkRow(
@@ -315,21 +317,20 @@ class MarksTable(Sheet):
 
     def _rows(self) -> MarkRows:
         state, bridge = self.bridge.state, self.bridge
-        marks, frame = list(state.marks.values()), bridge.frame_id
+        marks, frame, given = list(state.marks.values()), bridge.frame_id, bridge.derived.given
         if self._class:
             field = "mark_class" if self._by == "class" else "code"
             marks = [mark for mark in marks if getattr(mark, field) == self._class]
         return MarkRows(
             marks=marks,
             adopted=bridge.derived.adopted.get(frame),
-            given={g.mark for g in state.given.values() if g.active and g.frame == frame},
+            given=given[frame].index if frame in given else {},
             typed=self._typed,
-            elsewhere={
-                g.mark: state.frames[g.frame].spec.name
-                for g in state.given.values()
-                if g.frame != frame and g.active and g.frame in state.frames
-            },
-        )
+            elsewhere=[
+                (state.frames[key].spec.name, known.index)
+                for key, known in given.items() if key != frame and key in state.frames
+            ],
+        )  # fmt: skip
 
     def _menu_class(self, menu: QMenu) -> None:
         choice(menu, "every class", partial(self._show_class, ""), checked=not self._class)
@@ -405,6 +406,15 @@ class MarksTable(Sheet):
 
         self.ask.ask(f"{kept.name} and {other.name} are one mark. Which name stays?", answer, text=kept.name,
                      button="Merge them")  # fmt: skip
+
+    def make_centre(self) -> None:
+        """Ask which mark is the middle of the selected ones."""
+        ask_centre(self.bridge, self.ask, [r.mark for r in self.table.selected_rows()])
+
+    def no_centre(self) -> None:
+        """Let the selected marks be centres no longer."""
+        marks = [r.mark for r in self.table.selected_rows()]
+        self.bridge.attempt(lambda: no_centre(self.bridge.state, marks))
 
     def choose_position(self) -> None:
         """Offer all positions that the selected mark could have in the frame shown."""

@@ -137,6 +137,22 @@ class MarksPage(StagePage):
             ("control", "Make control of the selection", CONTROL_TIP, table.make_control, "", True),
             ("derive", "Derive the selection again", RELEASE_TIP, table.release_control, "", True),
             ("merge", "Merge two marks into one …", MERGE_TIP, table.merge, "", True),
+            (
+                "centre",
+                "Make the centre of the selection …",
+                "Of two opposite points, or of a circle through three or more on its rim",
+                table.make_centre,
+                "",
+                True,
+            ),
+            (
+                "no_centre",
+                "No centre any more",
+                "The selected marks are no centres of others",
+                table.no_centre,
+                "",
+                True,
+            ),
             ("adopt", "Adopt another position …", ADOPT_TIP, table.choose_position, "", True),
             ("off", "Switch marks off", OFF_TIP, partial(table.switch, False), "", True),
             (

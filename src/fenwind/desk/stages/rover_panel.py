@@ -11,6 +11,7 @@ from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QMenu, QPushButton, QVBoxLayout, QWidget
 
 from fenwind.desk.askline import AskLine
+from fenwind.desk.bridge import JobBridge
 from fenwind.desk.receivers import Receivers
 from fenwind.desk.shell import PlainLabel, WholeLabel, look, show_look
 from fenwind.desk.sky_charts import ScatterChart, SkyChart
@@ -301,22 +302,8 @@ class RoverPanel(QWidget):
             self.to_mark.setText("")
         else:
             to = (adopted.e_m[row] - at.e_m, adopted.n_m[row] - at.n_m, adopted.height_m[row] - at.height_m)
-            self._say_way(to)
+            self.to_mark.setText(way_said(self.bridge, self.mark, to))
         return at
-
-    def _say_way(self, to: tuple[float, float, float]) -> None:
-        unit = self.bridge.unit
-        e, n, h = (float(v) for v in to)
-        words = [
-            f"{axis.title} {format_fixed(axis.of(e, n) / unit.metres, 3, sign=True)}"
-            for axis in self.bridge.axes
-        ]
-        if math.isfinite(h):
-            words.append(f"H {format_fixed(h / unit.metres, 3, sign=True)}")
-        style = self.bridge.angle_style
-        bearing = format_azimuth(math.atan2(e, n) % (2.0 * math.pi), style, 1 if style == "gon" else 0)
-        way = f"{format_fixed(math.hypot(e, n) / unit.metres, 3)} {unit.key}"
-        self.to_mark.setText(f"To {self.mark}: {'   '.join(words)}   {way} at {bearing}")
 
     # What is done
 
@@ -447,3 +434,18 @@ def _age_words(epoch: Epoch | None) -> str:
     if epoch is None or epoch.age is None:
         return "none"
     return f"{epoch.age:.1f} s old"
+
+
+def way_said(bridge: JobBridge, mark: str, to: tuple[float, float, float]) -> str:
+    """How far it is to a mark, east, north and up in metres, in the coordinates and the unit shown."""
+    unit = bridge.unit
+    e, n, h = (float(v) for v in to)
+    words = [
+        f"{axis.title} {format_fixed(axis.of(e, n) / unit.metres, 3, sign=True)}" for axis in bridge.axes
+    ]
+    if math.isfinite(h):
+        words.append(f"H {format_fixed(h / unit.metres, 3, sign=True)}")
+    style = bridge.angle_style
+    bearing = format_azimuth(math.atan2(e, n) % (2.0 * math.pi), style, 1 if style == "gon" else 0)
+    way = f"{format_fixed(math.hypot(e, n) / unit.metres, 3)} {unit.key}"
+    return f"To {mark}: {'   '.join(words)}   {way} at {bearing}"

@@ -16,9 +16,12 @@ from PySide6.QtWidgets import QFileDialog, QMenu, QPushButton, QWidget
 
 from fenwind.desk.actions import ActionSpec
 from fenwind.desk.bridge import JobBridge
+from fenwind.desk.instrument import LiveInstrument
 from fenwind.desk.shell import PlainLabel, WholeLabel, look
 from fenwind.desk.stage_table import Stage
+from fenwind.desk.stages.instrument_panel import InstrumentPanel
 from fenwind.desk.stages.sheet import RecordSheet
+from fenwind.desk.standin_station import StandinStation
 from fenwind.desk.statement import choice
 from fenwind.desk.table import Column, RecordTable
 from fenwind.errors import FenwindError
@@ -28,24 +31,39 @@ from fenwind.exchange.setup_csv import read_sightings, setup_record
 from fenwind.geodesy.axes import ShownAxis
 from fenwind.job.setup_gestures import change, set_use, take_setup, take_setups
 from fenwind.job.steps.outcome import Node
-from fenwind.job.steps.setup import Placed
+from fenwind.job.steps.setup import Placed, options_of
+from fenwind.job.steps.sightings import air_typed, air_values
+from fenwind.procedures.setup_figure import largest_gap, plan_sigma, with_one_more
 from fenwind.quantities.angles import RAD_PER_SECOND, format_angle, usual_decimals
 from fenwind.quantities.lengths import format_length, parse_length
 from fenwind.quantities.numbers import format_fixed
 from fenwind.records.entries import Gesture
-from fenwind.records.setups import Setup, ShotUse
+from fenwind.records.setups import Air, Setup, ShotUse
 from fenwind.reports.fit_report import mm
+from fenwind.reports.setup_words import (
+    SCALES,
+    TARGETS,
+    air_words,
+    grid_words,
+    rounds_words,
+    scale_words,
+)
 from fenwind.reports.statement import Part
 
 #: Residuals are drawn against these, seconds and metres (common practice, no source).
 SEEN_S, SEEN_M = 15.0, 0.010
+#: One more target is worth a word when it brings the sigma down to this part.
+WORTH = 0.9
+#: What a sighting takes part in, where that is not all.
+ONLY = {"plan": ", plan", "height": ", height"}
 WORDS = {"held": "known", "check": "check", "off": "left out", "new": "new"}
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class _Row:
     """One sighting: direction (radians), residuals of direction (radians), distance and height (metres), nan
-    where they took no part; for a check and a new mark what it came to, e, n, h: differences and places."""
+    where they took no part; for a check and a new mark what it came to, e, n, h: differences and places;
+    round 0 and no time where nobody told."""
 
     number: int
     target: str
@@ -54,6 +72,10 @@ class _Row:
     residual: tuple[float, float, float]
     away: tuple[float, float, float]
     place: tuple[float, float, float]
+    only: str
+    face: int
+    round: int
+    time: str
 
 
 class SetupsSheet(RecordSheet):
@@ -66,22 +88,33 @@ class SetupsSheet(RecordSheet):
         self._waiting: Setup | None = None
         self.statement.set_menus(
             {"setup": self._menu_setup, "word": self._menu_word, "heights": self._menu_heights,
-             "grid": self._menu_grid}
+             "grid": self._menu_grid, "targets": self._menu_targets,
+             "scale": self._menu_scale}
         )  # fmt: skip
         self.statement.part_clicked.connect(self._on_part)
+        self.live = LiveInstrument(bridge)
+        self.standin = StandinStation(self.live, self)
+        self.standin.wants_place.connect(self.wants_place)
+        self.instrument = InstrumentPanel(self.live, self.ask, self._known)
+        self.instrument.begun.connect(self.look_at)
         self.verdict = WholeLabel("")
         self.column.addWidget(self.verdict)
+        self.column.addWidget(self.instrument)
         self.empty = PlainLabel("")
         self.empty.setWordWrap(True)
         look(self.empty, "faint")
         self.first = QPushButton("Take in a setup …")
         look(self.first, "main")
         self.first.clicked.connect(self._choose_file)
+        self.second = QPushButton("Work with an instrument …")
+        look(self.second, "second")
+        self.second.clicked.connect(self._use_instrument)
         self.table = RecordTable(self._columns())
         self.table.setAccessibleName("Sightings of the setup")
         self.table.row_picked.connect(lambda row: self.bridge.select(row.target))
         self.column.addWidget(self.empty)
         self.column.addWidget(self.first, 0, Qt.AlignmentFlag.AlignLeft)
+        self.column.addWidget(self.second, 0, Qt.AlignmentFlag.AlignLeft)
         self.column.addWidget(self.table, 1)
         self.column.addStretch(0)
 
@@ -126,7 +159,7 @@ class SetupsSheet(RecordSheet):
                 tone=lambda r: _tone(r) or "bold",
             ),
             Column(
-                key="part", title="part", text=lambda r: WORDS[r.part], width=64,
+                key="part", title="part", text=lambda r: WORDS[r.part] + r.only, width=64,
                 tone=lambda r: _tone(r) or "faint",
             ),
             left(0, "direction", "″", RAD_PER_SECOND, SEEN_S * RAD_PER_SECOND),
@@ -138,6 +171,11 @@ class SetupsSheet(RecordSheet):
                 key="direction", title="circle", right=True, width=108, tone=_tone, text=angle,
                 value=lambda r: r.direction,
             ),
+            Column(key="face", title="face", text=lambda r: f"{r.face}", value=lambda r: r.face, right=True,
+                   width=48, tone=_tone),
+            Column(key="round", title="round", text=lambda r: f"{r.round}" if r.round else "",
+                   value=lambda r: r.round, right=True, width=58, tone=_tone),
+            Column(key="time", title="time", unit="UTC", text=lambda r: r.time[11:19], width=78, tone=_tone),
         ]  # fmt: skip
 
     # What is shown
@@ -155,13 +193,16 @@ class SetupsSheet(RecordSheet):
     def show_job(self) -> None:
         setup, found = self.setup, self.found()
         self.empty.setVisible(setup is None)
-        self.first.setVisible(setup is None)
+        self.first.setVisible(setup is None and not self.live.where)
+        self.second.setVisible(setup is None and not self.live.where)
         for widget in (self.statement, self.verdict, self.table):
             widget.setVisible(setup is not None)
         if setup is None:
+            self.instrument.refresh()
             self.caption.setText("SETUPS")
             self.empty.setText(self.stage.empty)
             return
+        self.instrument.refresh()
         self.caption.setText(setup.name.upper())
         self.statement.show_parts(self._parts(setup, found))
         self.verdict.setText(self._verdict(setup, found))
@@ -172,16 +213,18 @@ class SetupsSheet(RecordSheet):
         state = self.bridge.state
         station = state.marks[setup.station].name if setup.station in state.marks else "a mark that is gone"
         frame = state.frames.get(setup.frame)
-        grid = "as they were measured"
-        if setup.grid and isinstance(found, Placed) and found.factor != 1.0:
-            grid = f"to the grid by {found.factor:.7f}"
+        grid = grid_words(setup.grid, found.factor if isinstance(found, Placed) else 1.0)
         word = "is placed by what it sighted" if setup.word == "free" else "stands on a known mark"
         return [
             Part(text="The instrument at "), Part(text=station, key="setup"), Part(text=" "),
             Part(text=word, key="word"), Part(text=f" in {frame.spec.name if frame else '?'}, "),
-            Part(text=f"{format_length(setup.height_m, decimals=3)} high", key="height"), Part(text=", "),
+            Part(text=f"{format_length(setup.height_m, self.bridge.unit, 3)} high", key="height"),
+            Part(text=", "),
             Part(text="heights too" if setup.heights else "in plan alone", key="heights"),
-            Part(text=", distances "), Part(text=grid, key="grid"), Part(text="."),
+            Part(text=", distances "), Part(text=grid, key="grid"), Part(text=", "),
+            Part(text=TARGETS[setup.targets], key="targets"), Part(text=", "),
+            Part(text=SCALES[setup.scale], key="scale"), Part(text=", air "),
+            Part(text=air_words(setup.air), key="air"), Part(text="."),
         ]  # fmt: skip
 
     def _axes(self, setup: Setup | None) -> tuple[ShownAxis, ShownAxis]:
@@ -198,22 +241,47 @@ class SetupsSheet(RecordSheet):
         if not math.isnan(f.h):
             shown.append(f"H {format_fixed(f.h / unit.metres, 3)}")
         place = "   ".join(shown)
-        sigma = np.sqrt(np.maximum(np.diag(f.covariance), 0.0))
         words = [f"It stands at {place} {unit.key}"]
         if setup.word == "free":
-            words.append(f" (± {mm(math.hypot(sigma[0], sigma[1]) / math.sqrt(2.0))} mm in plan)")
+            words.append(f" (± {mm(plan_sigma(f.covariance))} mm in plan)")
         if f.variance_factor is not None:
             words.append(f"; {f.dof} left over, variance factor {format_fixed(f.variance_factor, 2)}")
+        words.append(scale_words(found))
         faces = [
             f"{name} {format_fixed(value / RAD_PER_SECOND, 1, sign=True)}″"
             for name, value in (("collimation", found.reduced.collimation), ("index", found.reduced.index))
             if not math.isnan(value)
         ]
-        said = ["".join(words) + ".", *_checks_said(found)]
-        return " ".join(said) + (f" From both faces: {', '.join(faces)}." if faces else "")
+        said = ["".join(words) + ".", *_checks_said(found), rounds_words(found), self._figure(setup, found)]
+        return " ".join(filter(None, said)) + (f" From both faces: {', '.join(faces)}." if faces else "")
+
+    def _figure(self, setup: Setup, found: Placed) -> str:
+        """The gap that the targets of a free setup leave, and the known mark that would bring most."""
+        if setup.word != "free":
+            return ""
+        style = self.bridge.angle_style
+        gap = largest_gap(found.case, found.found)
+        said = f"Its targets leave a gap of {format_angle(gap, style, 0)}"
+        said += ": it stands outside their net" if gap > math.pi else ""
+        adopted = self.bridge.derived.adopted.get(setup.frame)
+        places = np.stack([adopted.e_m, adopted.n_m]) if adopted is not None else np.zeros((2, 0))
+        away = np.hypot(places[0] - found.found.e, places[1] - found.found.n)
+        reach = 1.5 * float(np.hypot(*(found.case.known[:2].T - [found.found.e, found.found.n]).T).max())
+        rows = [
+            i for i in np.flatnonzero((away > 1.0) & (away <= reach)).tolist()
+            if adopted is not None and adopted.basis[i] in ("given", "adjusted")
+            and adopted.ids[i] not in (setup.station, *setup.target)
+        ]  # fmt: skip
+        if adopted is None or not rows:
+            return f"{said}."
+        after = with_one_more(found.found, places[:, rows], options_of(setup, found.factor))
+        best = int(after.argmin())
+        if after[best] > WORTH * plan_sigma(found.found.covariance):
+            return f"{said}; no other known mark would bring much."
+        return f"{said}; {adopted.names[rows[best]]} as well would bring it to ± {mm(float(after[best]))} mm."
 
     def _rows(self, setup: Setup, found: Placed | FenwindError | None) -> list[_Row]:
-        state, nan3, out = self.bridge.seen, (math.nan,) * 3, []
+        state, nan3, out, said = self.bridge.seen, (math.nan,) * 3, [], dict(setup.use)
         for i, key in enumerate(setup.target):
             residual, away, place, part = nan3, nan3, nan3, "off"
             if isinstance(found, Placed):
@@ -229,7 +297,9 @@ class SetupsSheet(RecordSheet):
             out.append(
                 _Row(
                     number=i, target=name, part=part, direction=setup.direction_rad[i], residual=residual,
-                    away=away, place=place,
+                    away=away, place=place, only=ONLY.get(said.get(i, ""), "") if part == "held" else "",
+                    face=setup.face[i], round=setup.round[i] if setup.round else 0,
+                    time=setup.time[i] if setup.time else "",
                 )
             )  # fmt: skip
         return out
@@ -250,7 +320,13 @@ class SetupsSheet(RecordSheet):
 
         def make() -> Gesture:
             found = [
-                replace(setup_record(one.shots, path), station=one.station, height_m=one.height_m)
+                replace(
+                    setup_record(one.shots, path),
+                    station=one.station,
+                    height_m=one.height_m,
+                    round=tuple(one.rounds),
+                    time=tuple(one.times),
+                )
                 for one in read_setups(path).values()
             ]
             return take_setups(self.bridge.state, found, self.bridge.frame_id, self._known())
@@ -335,6 +411,11 @@ class SetupsSheet(RecordSheet):
                 )
         menu.addSeparator()
         choice(menu, "Take in a setup …", self._choose_file)
+        choice(menu, "Work with an instrument …", self._use_instrument)
+
+    def _use_instrument(self) -> None:
+        self.bridge.show_stage(self.stage.name)
+        self.instrument.ask_where()
 
     def _change(self, what: str, **changes: Any) -> bool:
         setup = self.setup
@@ -355,26 +436,65 @@ class SetupsSheet(RecordSheet):
     def _menu_grid(self, menu: QMenu) -> None:
         setup = self.setup
         for grid, words in (
-            (True, "to the grid by the frame's own factor there"),
+            (True, "to the grid, each by its own line's factor"),
             (False, "as they were measured"),
         ):
             choice(menu, words, partial(self._change, "Distances", grid=grid),
                    checked=setup is not None and setup.grid == grid)  # fmt: skip
 
-    def _on_part(self, key: str) -> None:
+    def _menu_targets(self, menu: QMenu) -> None:
         setup = self.setup
-        if setup is not None and key == "height":
+        for word, words in TARGETS.items():
+            choice(menu, words, partial(self._change, "How targets are known", targets=word),
+                   checked=setup is not None and setup.targets == word,
+                   tip="By their weights, marks that receivers measured take part as well"
+                   if word == "weighted" else "")  # fmt: skip
+
+    def _menu_scale(self, menu: QMenu) -> None:
+        setup = self.setup
+        for word, words in SCALES.items():
+            choice(menu, words, partial(self._change, "Scale", scale=word),
+                   checked=setup is not None and setup.scale == word,
+                   tip="It hides what the residuals would have told" if word == "apply" else "")  # fmt: skip
+
+    def _on_part(self, key: str) -> None:
+        setup, unit = self.setup, self.bridge.unit
+        if setup is None:
+            return
+        if key == "height":
             self.ask.ask(
-                "Height of the instrument over its mark, metres:", self._use_height,
-                text=f"{setup.height_m:.4f}", button="Put it right",
+                f"Height of the instrument over its mark, {unit.key}:", partial(self._answer, self._height),
+                text=f"{setup.height_m / unit.metres:.4f}", button="Put it right",
+            )  # fmt: skip
+        else:
+            now = "" if setup.air is None else ", ".join(f"{v:g}" for v in air_values(setup.air))
+            self.ask.ask(
+                "Air: °C, hPa, %, and the ppm that the instrument had applied; empty for no correction",
+                partial(self._answer, self._air), text=now, placeholder="12, 1013, 60, 0",
+                button="Correct for it",
             )  # fmt: skip
 
-    def _use_height(self, text: str) -> bool:
+    def _answer(self, use: Callable[[str], bool], text: str) -> bool:
         try:
-            return self._change("Instrument height", height_m=parse_length(text))
+            return use(text)
         except FenwindError as error:
             self.bridge.tell_error(error)
             return False
+
+    def _height(self, text: str) -> bool:
+        return self._change("Instrument height", height_m=parse_length(text, self.bridge.unit))
+
+    def _air(self, text: str) -> bool:
+        setup = self.setup
+        if setup is None:
+            return False
+        air = air_typed(text, setup.air or Air(temperature_c=12.0, pressure_hpa=1013.25))
+        return self._change("Air", air=air)
+
+    def _sight_more(self) -> None:
+        setup = self.setup
+        if setup is not None:
+            self.instrument.go_on(setup)
 
     def _toggle(self, row: _Row) -> None:
         following: dict[str, ShotUse] = {"held": "check", "check": "off", "off": "used", "new": "off"}
@@ -395,6 +515,14 @@ class SetupsSheet(RecordSheet):
 
     def select(self, name: str) -> None:
         self.table.pick(lambda row: row.target == name)
+        self.instrument.look_at(name)
+
+    def place_picked(self, e_m: float, n_m: float) -> None:
+        self.standin.carry(e_m, n_m)
+
+    def shut_down(self) -> None:
+        self.live.shut_down()
+        self.standin.shut_down()
 
     def pick(self, names: set[str]) -> bool:
         self.table.pick_all(lambda row: row.target in names)
@@ -418,7 +546,21 @@ class SetupsSheet(RecordSheet):
                        enabled=lambda: bool(self.bridge.state.of(Setup))),
             ActionSpec(id="setups.take", menu=self.stage.name, text="Take in a setup …",
                        tip="Sightings of one instrument from a list", run=self._choose_file),
+            ActionSpec(id="setups.instrument", menu=self.stage.name, text="Work with an instrument …",
+                       tip="A total station that is spoken to", run=self._use_instrument),
+            ActionSpec(id="setups.measure", menu=self.stage.name, text="Measure the target",
+                       tip="With the instrument that is set up", run=self.instrument.measure,
+                       enabled=lambda: self.instrument.setup is not None),
+            ActionSpec(id="setups.more", menu=self.stage.name, text="Sight more from this setup",
+                       tip="With the instrument, where it still stands", run=self._sight_more,
+                       enabled=lambda: bool(self.live.where) and self.setup is not None),
+            ActionSpec(id="setups.standin", menu=self.stage.name, text="Stand-in total station …",
+                       tip="A simulated instrument to practise with", run=self.standin.open),
             spec("use", "Let sightings take part", "They place the instrument", partial(use, "used")),
+            spec("plan", "Let sightings take part in plan alone", "Their heights say nothing",
+                 partial(use, "plan")),
+            spec("height", "Let sightings take part in height alone", "They place it in height only",
+                 partial(use, "height")),
             spec("check", "Compare sightings only", "As checks, they take no part", partial(use, "check")),
             spec("off", "Leave sightings out", "They are kept and take no part", partial(use, "off")),
         )  # fmt: skip

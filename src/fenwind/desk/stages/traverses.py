@@ -31,6 +31,7 @@ from fenwind.quantities.numbers import format_fixed, parse_number
 from fenwind.records.entries import Gesture
 from fenwind.records.lines import TraverseBook
 from fenwind.reports.fit_report import mm
+from fenwind.reports.setup_words import grid_words
 from fenwind.reports.statement import Part
 
 METHODS = {
@@ -127,8 +128,7 @@ class TraverseSheet(RecordSheet):
         loop = bool(book.close) and (book.loop or book.close == (book.here or ("",))[0])
         close = f"closes on {self.bridge.state.mark_name(book.close, '?')}" if book.close else "stays open"
         grid = "as they were measured"
-        if book.grid and isinstance(found, Walked) and found.factor != 1.0:
-            grid = f"to the grid by {found.factor:.7f}"
+        grid = grid_words(book.grid, found.factor if isinstance(found, Walked) else 1.0)
         return [
             Part(text="The traverse "), Part(text=book.name, key="traverse"),
             Part(text=f" begins at {start}, turned to "), Part(text=line, key="back"), Part(text=", and "),
@@ -280,7 +280,7 @@ class TraverseSheet(RecordSheet):
     def _menu_grid(self, menu: QMenu) -> None:
         book = self.book
         for grid, words in (
-            (True, "to the grid by the frame's own factor there"), (False, "as they were measured"),
+            (True, "to the grid, each by its own line's factor"), (False, "as they were measured"),
         ):  # fmt: skip
             choice(menu, words, partial(self._change, "Distances", grid=grid),
                    checked=book is not None and book.grid == grid)  # fmt: skip

@@ -15,7 +15,7 @@ from fenwind.geodesy.antenna import reduced
 from fenwind.geodesy.geocentric import enu_axes, from_xyz, to_xyz
 from fenwind.job.reader import Reader
 from fenwind.job.steps.known import mark_names
-from fenwind.job.steps.sightings import sightings_of
+from fenwind.job.steps.sightings import off_rows, sightings_of
 from fenwind.job.steps.vectors import antennas_of, vectors_node
 from fenwind.procedures.onto_plane import in_space
 from fenwind.procedures.resection import in_face_one
@@ -174,28 +174,29 @@ def _setups(reader: Reader) -> Iterator[_Seen]:
         setup = reader.record(Setup, key)
         assert setup is not None
         use, shots = dict(setup.use), sightings_of(setup)
-        hz, za, _, _ = in_face_one(shots)
+        hz, za, _, _ = in_face_one(shots, off_rows(setup))
         for i, target in enumerate(setup.target):
-            if use.get(i, "used") != "used":
+            part = use.get(i, "used")
+            if part in ("off", "check"):
                 continue
             seen = {
                 "hi": setup.height_m, "ht": setup.target_height_m[i], "at": setup.station, "to": target,
                 "group": setup.name,
             }  # fmt: skip
-            distance = setup.distance_m[i]
+            length = shots[i].distance + shots[i].prism_m
             sigma = setup.sigma_direction_s * RAD_PER_SECOND
-            yield _Seen(
-                key=f"{key}:{i}:direction", kind="direction", setup=key, covariance=(sigma**2,),
-                value=(float(hz[i]) % WHOLE,), **seen,  # type: ignore[arg-type]
-            )  # fmt: skip
-            if math.isfinite(za[i]) and setup.heights:
+            if part != "height":
+                yield _Seen(
+                    key=f"{key}:{i}:direction", kind="direction", setup=key, covariance=(sigma**2,),
+                    value=(float(hz[i]) % WHOLE,), **seen,  # type: ignore[arg-type]
+                )  # fmt: skip
+            if math.isfinite(za[i]) and setup.heights and part != "plan":
                 sigma = setup.sigma_zenith_s * RAD_PER_SECOND
                 yield _Seen(
                     key=f"{key}:{i}:zenith", kind="zenith", covariance=(sigma**2,),
                     value=(float(za[i]),), **seen,  # type: ignore[arg-type]
                 )  # fmt: skip
-            if distance is not None:
-                length = distance + setup.prism_m[i]
+            if math.isfinite(length) and part != "height":
                 sigma = setup.sigma_distance_m + setup.sigma_distance_ppm * 1e-6 * length
                 yield _Seen(
                     key=f"{key}:{i}:distance", kind="distance", covariance=(sigma**2,), value=(length,),

@@ -5,6 +5,7 @@ from __future__ import annotations
 from fenwind.job.steps.adoption import Adoption
 from fenwind.job.steps.base import Base
 from fenwind.job.steps.carried_on import CarriedOn
+from fenwind.job.steps.centre import CentreKind
 from fenwind.job.steps.design import DesignKind
 from fenwind.job.steps.elsewhere import GivenElsewhere
 from fenwind.job.steps.epochs import EpochsKind
@@ -42,6 +43,7 @@ STEP_KINDS: dict[str, StepKind] = {
         TraverseKind(),
         LevellingKind(),
         CarriedOn(),
+        CentreKind(),
         Adoption(),
     )
 }

@@ -13,6 +13,7 @@ from fenwind.geodesy.frames import Frame
 from fenwind.job.reader import Reader
 from fenwind.job.steps.known import known
 from fenwind.job.steps.network import network_node
+from fenwind.job.steps.occupied import occupied
 from fenwind.procedures.onto_plane import in_space
 from fenwind.procedures.positions import Positions
 from fenwind.records.network import NetworkStep
@@ -23,18 +24,19 @@ FloatArray = NDArray[np.float64]
 @dataclass(frozen=True, kw_only=True, eq=False)
 class KnownPlace:
     """What is known of a mark: position (3,) and covariance (3, 3), nan for what is not; where it comes
-    from, in words."""
+    from, in words; the set of positions that it is one of."""
 
     at: FloatArray
     covariance: FloatArray
     origin: str
+    among: Positions | None = None
 
 
 def known_places(
-    reader: Reader, frame: str, wanted: Collection[str], heights_alone: bool = False
+    reader: Reader, frame: str, wanted: Collection[str], heights_alone: bool = False, measured: bool = False
 ) -> dict[str, KnownPlace]:
-    """Known places of the marks wanted, by id: what is given first, then what networks adjusted.
-    heights_alone: a mark known by its height only is there too."""
+    """Known places of the marks wanted, by id: what is given first, then what networks adjusted, then what
+    receivers measured where that is wanted. heights_alone: a mark known by its height only is there too."""
     places: dict[str, KnownPlace] = {}
     _add(places, reader.result(known(frame)), "given", heights_alone)
     networks = reader.rows(NetworkStep, "name", active=True)
@@ -43,6 +45,8 @@ def known_places(
             if key == frame:
                 why = found.why if isinstance(found.why, str) else "adjusted"
                 _add(places, found.positions, why, heights_alone)
+    if measured:
+        _add(places, reader.result(occupied(frame)).levelled, "measured", heights_alone)
     return {key: place for key, place in places.items() if key in wanted}
 
 
@@ -52,7 +56,8 @@ def _add(places: dict[str, KnownPlace], found: Positions, origin: str, heights_a
         at = np.array([found.e_m[i], found.n_m[i], found.height_m[i]])
         enough = math.isfinite(at[2]) if heights_alone else math.isfinite(at[0] + at[1])
         if key not in places and enough:
-            places[key] = KnownPlace(at=at, covariance=np.array(found.covariance[:, :, i]), origin=origin)
+            covariance = np.array(found.covariance[:, :, i])
+            places[key] = KnownPlace(at=at, covariance=covariance, origin=origin, among=found)
 
 
 def grid_factor(frame: Frame, places: Iterable[KnownPlace]) -> float:

@@ -19,7 +19,8 @@ FloatArray = NDArray[np.float64]
 
 #: In which order positions are adopted when nobody chose: the first that a mark has. Steps name their place
 #: in it.
-ORDER = ("held", "converted", "network", "levelling", "setup", "traverse", "fit", "measured", "given")
+ORDER = ("held", "converted", "network", "levelling", "setup", "traverse", "fit", "measured", "centre",
+         "given")  # fmt: skip
 
 
 class Node(NamedTuple):

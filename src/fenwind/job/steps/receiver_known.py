@@ -110,6 +110,18 @@ class ReceiverKnown(Gathering):
         )  # fmt: skip
 
 
+def to_receivers(
+    frame: Frame, lat: FloatArray, lon: FloatArray, h: FloatArray
+) -> tuple[FloatArray, FloatArray, FloatArray]:
+    """Latitude, longitude (radians) and ellipsoidal height of a frame's own datum in the system that
+    receivers' positions are in beside it."""
+    if receiver_system(frame) != WGS84:
+        return lat, lon, h
+    system = frame.geodetic_crs.to_3d().to_wkt()
+    done = convert(system, WGS84, lon / RAD_PER_DEGREE, lat / RAD_PER_DEGREE, h, frame.spec.epoch_year)
+    return done.second * RAD_PER_DEGREE, done.first * RAD_PER_DEGREE, done.height
+
+
 def _of_frame(frame: Frame, rows: Any) -> tuple[list[str], FloatArray] | None:
     """Marks and latitude, longitude, height and sigmas (5, k) of what one frame gives."""
     e, n, height = rows["e_m"], rows["n_m"], rows["height_m"]
@@ -117,12 +129,7 @@ def _of_frame(frame: Frame, rows: Any) -> tuple[list[str], FloatArray] | None:
     if not fine.size:
         return None
     lat, lon = frame.inverse(e[fine], n[fine])
-    h = height[fine] + frame.geoid_height(lat, lon)
-    if receiver_system(frame) == WGS84:
-        system = frame.geodetic_crs.to_3d().to_wkt()
-        lon, lat = lon / RAD_PER_DEGREE, lat / RAD_PER_DEGREE
-        done = convert(system, WGS84, lon, lat, h, frame.spec.epoch_year)
-        lat, lon, h = done.second * RAD_PER_DEGREE, done.first * RAD_PER_DEGREE, done.height
+    lat, lon, h = to_receivers(frame, lat, lon, height[fine] + frame.geoid_height(lat, lon))
     values = np.stack([lat, lon, h, rows["sigma_h_m"][fine], rows["sigma_v_m"][fine]])
     there = np.isfinite(values[:3]).all(axis=0)
     return [rows["mark"][i] for i in fine[there]], values[:, there]

@@ -3,8 +3,10 @@ what else it sighted lies."""
 
 from __future__ import annotations
 
+import itertools
+import math
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -18,8 +20,10 @@ from fenwind.job.state import JobState
 from fenwind.job.steps.known import mark_names
 from fenwind.job.steps.known_places import KnownPlace, grid_factor, known_places
 from fenwind.job.steps.outcome import Drawing, Figures, Node, OfRecord, Outcome, TrailStep
-from fenwind.job.steps.sightings import sightings_of
+from fenwind.job.steps.sightings import off_rows, sightings_of
 from fenwind.procedures.average import means
+from fenwind.procedures.grid_sightings import line_factors, turned
+from fenwind.procedures.onto_plane import in_space
 from fenwind.procedures.positions import Positions
 from fenwind.procedures.resection import (
     Case,
@@ -27,9 +31,11 @@ from fenwind.procedures.resection import (
     Resection,
     ResectionOptions,
     case_of,
+    moves_with_targets,
     part_of,
     reduce,
     solve,
+    with_known_sigmas,
 )
 from fenwind.procedures.side_shots import SideShots, oriented, side_shots
 from fenwind.progress import Progress
@@ -47,8 +53,8 @@ def setup_node(key: str) -> Node:
 @dataclass(frozen=True, kw_only=True, eq=False)
 class Placed:
     """A setup and what came of it. part: for each sighting "held", "check", "off" or "new"; rows: of each
-    sighting in the case, -1 where it took no part. factor: of horizontal distances. shots: of every
-    sighting. new: positions of the station, where it was free, and of what was not known, by ids."""
+    sighting in the case, -1 where it took no part. factor: of horizontal distances in the middle. shots: of
+    every sighting. new: positions of the station, where it was free, and of what was not known, by ids."""
 
     setup: Setup
     names: Mapping[str, str]
@@ -82,20 +88,25 @@ class SetupKind(OfRecord):
         setup = reader.record(Setup, node.subject)
         assert setup is not None
         frame = reader.frame(setup.frame)
-        places = known_places(reader, setup.frame, {setup.station, *setup.target})
+        wanted, weighted = {setup.station, *setup.target}, setup.targets == "weighted"
+        places = known_places(reader, setup.frame, wanted, measured=weighted)
         return _Inputs(setup=setup, frame=frame, known=places, names=mark_names(reader)), None
 
     def solve(self, inputs: _Inputs, progress: Progress) -> Placed:
         """Place the instrument, then what it sighted. Raises ProcedureError with too little."""
         setup = inputs.setup
         part = _parts(inputs)
-        reduced, factor = _reduced(inputs)
+        factor = grid_factor(inputs.frame, inputs.known.values()) if setup.grid else 1.0
         unknown = KnownPlace(at=np.full(3, np.nan), covariance=np.full((3, 3), np.nan), origin="")
         at = np.array([inputs.known.get(key, unknown).at for key in setup.target]).reshape(-1, 3).T
         held = np.array([p == "held" for p in part], dtype=bool)
-        every = case_of(reduced, at, setup.heights)
-        case = part_of(every, held)
-        found = _on_known(inputs, case) if setup.word == "known" else solve(case, "fixed")
+        reduced = reduce(sightings_of(setup, inputs.names), options_of(setup, factor), off_rows(setup))
+        case, found = _solved(inputs, reduced, at, held)
+        if setup.grid and in_space(inputs.frame):
+            reduced = _by_own_lines(inputs, reduced, found, at, factor)
+            case, found = _solved(inputs, reduced, at, held, found)
+        if setup.targets == "weighted":
+            case, found = _weighted(inputs, case, found, np.flatnonzero(held).tolist())
         numbers = np.where(held, np.cumsum(held) - 1, -1)
         shots = side_shots(found, reduced)
         return Placed(
@@ -158,17 +169,71 @@ def _parts(inputs: _Inputs) -> tuple[str, ...]:
     return tuple(out)
 
 
-def _reduced(inputs: _Inputs) -> tuple[Reduced, float]:
-    """Sightings brought to face 1 and level, distances to the grid by the frame's own factor where wanted."""
+def _solved(
+    inputs: _Inputs, reduced: Reduced, at: FloatArray, held: NDArray[np.bool_], near: Resection | None = None
+) -> tuple[Case, Resection]:
+    """The case of the sightings that are held, and where the instrument is."""
+    case = part_of(_parted(inputs.setup, case_of(reduced, at, inputs.setup.heights)), held)
+    if inputs.setup.word == "known":
+        return case, _on_known(inputs, case)
+    start = None if near is None else np.array([near.e, near.n, near.orientation])
+    return case, solve(case, inputs.setup.scale, start)
+
+
+def _parted(setup: Setup, case: Case) -> Case:
+    """The case without the heights of sightings that take part in plan alone, and the other way round."""
+    used = case.used.copy()
+    for row, use in setup.use:
+        if use in ("plan", "height"):
+            used[[2] if use == "plan" else [0, 1], row] = False
+    return replace(case, used=used)
+
+
+def _by_own_lines(
+    inputs: _Inputs, reduced: Reduced, found: Resection, at: FloatArray, factor: float
+) -> Reduced:
+    """The sightings once more, each on the grid by its own line."""
     setup = inputs.setup
-    factor = grid_factor(inputs.frame, inputs.known.values()) if setup.grid else 1.0
-    options = ResectionOptions(
+    places = np.where(np.isfinite(at[:2]).all(axis=0), at, side_shots(found, reduced).position)
+    heights = [float(p.at[2]) for p in inputs.known.values() if math.isfinite(p.at[2])]
+    height = found.h if math.isfinite(found.h) else float(np.mean(heights)) if heights else math.nan
+    factors, turns = line_factors(inputs.frame, found, places, height + setup.height_m, factor)
+    every = sightings_of(setup, inputs.names)
+    return turned(reduce(every, options_of(setup, factors), off_rows(setup)), turns)
+
+
+def options_of(setup: Setup, factor: float | FloatArray) -> ResectionOptions:
+    """How the sightings of a setup are reduced, with the factor of its horizontal distances."""
+    return ResectionOptions(
         instrument_height=setup.height_m, heights=setup.heights, k=setup.k, factor=factor,
         sigma_direction=setup.sigma_direction_s * RAD_PER_SECOND,
         sigma_zenith=setup.sigma_zenith_s * RAD_PER_SECOND, sigma_distance_m=setup.sigma_distance_m,
         sigma_distance_ppm=setup.sigma_distance_ppm,
     )  # fmt: skip
-    return reduce(sightings_of(setup, inputs.names), options), factor
+
+
+def _weighted(inputs: _Inputs, case: Case, found: Resection, held: list[int]) -> tuple[Case, Resection]:
+    """The same with targets known as well as they are; what several of them have in common, such as the error
+    of their base, is in the covariance, though it weighs nothing."""
+    setup, unknown = inputs.setup, np.zeros((3, 3))
+    places = [inputs.known[setup.target[i]] for i in held]
+    covariance = np.stack([np.nan_to_num(p.covariance) for p in places] or [unknown], axis=2)
+    at = np.array([found.e, found.n])
+    case = replace(case, reduced=with_known_sigmas(case.reduced, case.known, covariance, at))
+    if setup.word == "known":
+        return case, _on_known(inputs, case)
+    found = solve(case, setup.scale, np.array([*at, found.orientation]))
+    ways, more = moves_with_targets(case, found), np.zeros_like(found.whole)
+    for a, b in itertools.permutations(range(len(places)), 2):
+        one, i, j = places[a].among, setup.target[held[a]], setup.target[held[b]]
+        if one is not None and one is places[b].among and one.joint is not None and i != j:
+            pair = (np.array([one.index[i]]), np.array([one.index[j]]))
+            more += ways[:, :, a] @ np.nan_to_num(one.joint.between(*pair)[:, :, 0]) @ ways[:, :, b].T
+    kept = [0, 1, 3][: found.covariance.shape[0]]
+    whole = found.whole + more
+    return case, replace(
+        found, whole=whole, covariance=whole[np.ix_(kept, kept)], sigma_orientation=math.sqrt(whole[2, 2])
+    )
 
 
 def _on_known(inputs: _Inputs, case: Case) -> Resection:

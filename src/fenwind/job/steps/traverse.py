@@ -1,4 +1,4 @@
-"""Traverses: along the chain of a book between what is known, with the frame's own factor, adjusted."""
+"""Traverses: along the chain of a book between what is known, each line on the grid, adjusted."""
 
 from __future__ import annotations
 
@@ -17,6 +17,7 @@ from fenwind.job.state import JobState
 from fenwind.job.steps.known import mark_names
 from fenwind.job.steps.known_places import KnownPlace, grid_factor, known_places
 from fenwind.job.steps.outcome import CandidateSet, Drawing, Figures, Node, OfRecord, Outcome, TrailStep
+from fenwind.procedures.grid_sightings import traverse_on_grid
 from fenwind.procedures.positions import Positions
 from fenwind.procedures.traverse import Ends, Options, Sight, Traverse, TraverseResult, solve, taken_apart
 from fenwind.procedures.traverse_errors import station_covariances
@@ -79,7 +80,7 @@ class TraverseKind(OfRecord):
         book = inputs.book
         places = [p for key, p in inputs.known.items()]
         factor = grid_factor(inputs.frame, places) if book.grid else 1.0
-        rows = _rows(inputs, factor)
+        rows = _rows(inputs)
         if not rows:
             raise ProcedureError("nothing is booked yet", hint="Book its legs in the order of the walk")
         name = inputs.names.get
@@ -92,6 +93,10 @@ class TraverseKind(OfRecord):
         )  # fmt: skip
         work = Traverse(names=names, legs=legs, shots=shots, ends=_ends(inputs), options=options)
         found = solve(work)
+        if factor != 1.0:
+            back, fore = (inputs.known[k].at if k in inputs.known else None for k in (book.back, book.fore))
+            work = traverse_on_grid(inputs.frame, work, found, back, fore, factor)
+            found = solve(work)
         limit = book.angle_limit_s
         seconds = 2.0 * book.sigma_angle_s * math.sqrt(found.angles) if limit is None else limit
         number = {id(leg): k for k, leg in enumerate(legs)}
@@ -149,7 +154,7 @@ class TraverseKind(OfRecord):
         return outcome.result if outcome.error is None else outcome.error
 
 
-def _rows(inputs: _Inputs, factor: float) -> list[Sight]:
+def _rows(inputs: _Inputs) -> list[Sight]:
     book, name = inputs.book, inputs.names.get
     columns = zip(
         book.here, book.there, book.kind, book.direction_rad, book.distance_m, book.dh_m, strict=True
@@ -157,7 +162,7 @@ def _rows(inputs: _Inputs, factor: float) -> list[Sight]:
     return [
         Sight(
             here=name(here, "?"), there=name(there, "?"), kind=kind, direction=direction,
-            distance=distance * factor, dh=math.nan if dh is None else dh,
+            distance=distance, dh=math.nan if dh is None else dh,
         )
         for here, there, kind, direction, distance, dh in columns
     ]  # fmt: skip
