@@ -156,7 +156,7 @@ class Pictures:
         standin.toggle()
         self.until(lambda: live.state is not None and not live.doing)
         standin.hide()
-        panel._begin("St-3, 1.6, 14, 880, 55")
+        panel._begin("St-3, 1.6")
         panel._set(both_faces=True)
         for name in ("T-04", "T-08", "T-09", "K-04"):
             told: list[bool] = []
@@ -166,7 +166,7 @@ class Pictures:
             panel._name(name)
             for work in (panel.find_prism, panel.measure):
                 work()
-                self.until(lambda: not live.doing)
+                self.until(lambda: not live.doing and not w.bridge.deriving)
         self.shot("instrument")
         panel.end()
         standin.stop()

@@ -8,9 +8,10 @@ import math
 from typing import Any, ClassVar
 
 import numpy as np
-from pyproj import CRS, Transformer
+from pyproj import CRS, Geod, Transformer
 from scipy.optimize import least_squares
 
+from tests.standins.test_station import read, station
 from tests.support import CommandCase
 
 #: Marks of a figure of our own, feet of nobody: metres.
@@ -213,6 +214,27 @@ class Traverse(Command):
         self.assertIn("left out", found["doubts"][0]["text"])
         found = self.run_json("traverse", self.book(), *self.START)
         self.assertEqual((found["figure"], self.rules(found)), ("open", ["traverse.unchecked"]))
+
+    def test_a_book_read_on_slopes(self) -> None:
+        """Steep, by what a simulated instrument reads: the geodesic at the mean height, and the heights."""
+        one = station(marks={"A": (-33.5, -70.6, 812.0), "B": (-33.488, -70.614, 1204.0)})
+        seen = read(one)
+        head = "from,to,direction_kind,direction_dms,distance,za,sd,hi,ht"
+        row = f"A,B,azimuth,45,,{seen['za']:.9f},{seen['sd']:.6f},1.6,1.3"
+        book = self.write("b.csv", f"{head}\n{row}\n")
+        found = self.run_json("traverse", book, "--start", "A,0,0,812")
+        e, n, h = (found["unadjusted"][1][k] for k in "enh")
+        flat = Geod(ellps="GRS80").inv(-70.6, -33.5, -70.614, -33.488)[2]
+        self.assertAlmostEqual(
+            math.hypot(e, n), flat * (1.0 + 0.5 * (812.0 + 1204.0) / 6.3745e6), delta=0.006
+        )
+        self.assertAlmostEqual(h, 1204.0, delta=0.006)
+        for cells, words in (
+            ("12,80,100,,", "column distance: '12' found, expected nothing"), (",80,,,", "column sd"),
+            (",,100,,", "column za"), (",200,100,,", "column za"), (",,,,", "a distance above 0"),
+        ):  # fmt: skip
+            book = self.write("b.csv", f"{head}\nA,B,azimuth,45,{cells}\n")
+            self.assertIn(words, self.run_json("traverse", book, "--start", "A,0,0", code=2))
 
     def test_bad_input(self) -> None:
         head = "from,to,direction_kind,direction_dms,distance"

@@ -5,6 +5,7 @@ import json
 from dataclasses import replace
 
 import numpy as np
+import pyogrio
 import pyproj
 import shapely
 from PySide6.QtCore import Qt
@@ -12,7 +13,9 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QPushButton
 
 from fenwind.desk.distortion_layer import words as value_words
+from fenwind.desk.stages.area_writing import written
 from fenwind.desk.theme import colour
+from fenwind.errors import ProcedureError
 from fenwind.job.gestures import set_field
 from tests.desk.qt_case import QtTestCase
 
@@ -167,6 +170,24 @@ class GroundStage(QtTestCase):
         way = marks.plane[:, [marks.names.index(n) for n in ("T-01", "T-05", "T-09")]]
         length = float(np.hypot(*np.diff(way, axis=1)).sum())
         self.assertAlmostEqual(area / (250.0 * length), 1.0, delta=0.05)
+        for name in ("a.geojson", "a.gpkg"):
+            path = str(self.folder / name)
+            written(path, page._laid, page.draft.kind, page.found.spec, page.found.frame, marks.plane)
+            meta, _, shape, fields = pyogrio.raw.read(path)
+            ring = shapely.from_wkb(shape[0])
+            self.assertEqual(meta["crs"], "EPSG:4326")
+            self.assertTrue(shapely.is_ccw(ring.exterior))
+            geod = pyproj.Geod(ellps="GRS80")
+            self.assertAlmostEqual(abs(geod.geometry_area_perimeter(ring)[0]) / area, 1.0, delta=2e-3)
+            told = dict(zip(meta["fields"].tolist(), (f[0] for f in fields), strict=True))
+            self.assertAlmostEqual(
+                told["largest_ppm"], page.designs[page.draft.kind].figures.largest * 1e6, 6
+            )
+            self.assertEqual(pyproj.CRS(told["definition"]), pyproj.CRS(page.found.spec.crs))
+        line = np.array([[0.0, 1.0, 2.0], [0.0, 1.0, 2.0]])
+        bare = replace(page._laid, outline=np.zeros((2, 0)))
+        with self.assertRaises(ProcedureError):
+            written(path, bare, page.draft.kind, page.found.spec, page.found.frame, line)
         use("the area between marks …", "area", "T-01 T-03 T-07 T-06")
         use("from the lowest to the highest …", "heights", "1180, 1300")
         self.assertIn(

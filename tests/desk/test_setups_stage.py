@@ -205,7 +205,8 @@ class WithAnInstrument(QtTestCase):
         panel.buttons["begin"].click()
         self.answer("St-9, 1.6, 99, 1013")
         self.assertIn("temperature of 99", self.w.line.text())
-        self.answer("St-9, 1.6, 12, 1013.25, 60")
+        self.assertIn("its sensors say 6.7, 869, 60", self.page.ask.label.text())
+        self.answer("St-9, 1.6")
         self.sight("T-04")
         self.assertIn("1 mark with a distance", panel.result.text())
         key = list(b.state.of(Setup))[-1]
@@ -224,6 +225,7 @@ class WithAnInstrument(QtTestCase):
         self.assertEqual((setup.face, setup.round), ((1, 1, 2, 1, 2), (1, 1, 1, 1, 1)))
         self.assertEqual((setup.height_m, setup.frame, setup.targets), (1.6, "map", "weighted"))
         self.assertEqual((setup.sigma_direction_s, setup.air.applied_ppm), (1.0, 0.0))
+        self.assertIn("as well would bring it to ±", self.page.verdict.text())
         self.assertTrue(all(setup.time))
         columns = {c.key: c for c in self.page.table.records.columns}
         row = self.page.table.records.rows[2]
@@ -247,6 +249,31 @@ class WithAnInstrument(QtTestCase):
         self.sight("T-07", carried="T-07")
         self.assertRegex(panel.result.text(), r"^To T-07: E [+−]?0\.00\d   N [+−]?0\.00\d   H [+−]?0\.0\d\d ")
         self.assertEqual(len(list(b.state.of(Setup).values())[-1].target), rows)
+
+    def test_while_results_are_on_their_way(self) -> None:
+        """In a job whose results take their time a reading is kept, and judged when they are there."""
+        self.b.long_s = 0.0
+        column = next(c for c in self.page.table.records.columns if c.key == "part")
+        seen: list[tuple[bool, str, str]] = []
+
+        def look() -> None:
+            self.page.refresh()
+            parts = " ".join(column.text(row) for row in self.page.table.records.rows)
+            seen.append((self.b.deriving, self.panel.result.text(), parts))
+
+        self.live.read.connect(look)  # after the panel has heard of it
+        self.panel.buttons["begin"].click()
+        self.answer("St-9, 1.6")
+        for name in ("T-04", "T-08", "T-09"):
+            self.sight(name)
+        for deriving, text, parts in seen:
+            self.assertTrue(deriving)
+            self.assertEqual(text, "Kept; what follows from it is being worked out.")
+            self.assertNotIn("left out", parts)
+        self.assertEqual(len(seen), 3)
+        self.wait_for(lambda: not self.b.deriving)
+        self.assertRegex(self.panel.result.text(), r"^T-09 leaves over: direction ")
+        self.assertEqual([column.text(row) for row in self.page.table.records.rows], ["known"] * 3)
 
     def misread(self, panel: InstrumentPanel) -> None:
         """With the prism on T-09 a check on T-07, and what is to go to it, show the way between them. What
@@ -277,6 +304,11 @@ class WithAnInstrument(QtTestCase):
         panel.buttons["begin"].click()
         self.answer("St-9, 5")
         self.assertEqual(panel.setup.height_m, 1.524)
+        panel.live.set_equipment(height_m=2.1, method="vertical", antenna="")
+        for text, metres in (("antenna -0.5", 2.1 - 0.1524), ("Antenna", 2.1), ("5", 1.524)):
+            panel.statement.parts["height"].click()
+            self.answer(text)
+            self.assertAlmostEqual(self.live.equipment.target_m, metres, 9)
         panel.buttons["measure"].click()  # which mark?
         self.answer("T-04")
         panel.buttons["measure"].click()

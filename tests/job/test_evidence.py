@@ -159,10 +159,13 @@ class ThroughTheLedger(TempFolder):
         job.record("job", [amend(job.state.info, **changed)])
         step = job.state.fits["fit"]
         job.record("fields", [amend(step, reason="why", uses=(("q", "both"),), pivot=None, scale=None)])
+        setup, air = job.state.of(Setup)["su"], Air(temperature_c=1 / 3, pressure_hpa=900.0)
+        job.record("air", [amend(setup, air=air)])
         job.close()
         again = Job.open(self.folder / "all.fenwind")
         self.addCleanup(again.close)
         wanted = {r.id: r for r in EVERY_KIND}
+        wanted["su"] = replace(setup, air=air)
         wanted["fit"] = replace(step, uses=(("q", "both"),), pivot=None, scale=None)
         self.assertEqual(again.state.records, wanted)
         self.assertEqual(again.state.amendments["fit"][0].old["pivot"], ("m", "q"))

@@ -26,7 +26,15 @@ from fenwind.job.steps.occupied import occupied
 from fenwind.job.steps.setup import options_of
 from fenwind.job.steps.sightings import air_typed, air_values, round_spreads, sightings_of
 from fenwind.procedures.positions import Positions
-from fenwind.procedures.resection import ResectionOptions, Sighting, case_of, part_of, reduce, solve
+from fenwind.procedures.resection import (
+    ResectionOptions,
+    Sighting,
+    case_of,
+    part_of,
+    reduce,
+    solve,
+    with_known_sigmas,
+)
 from fenwind.procedures.setup_figure import largest_gap, plan_sigma, with_one_more
 from fenwind.procedures.side_shots import oriented, pointing, side_shots
 from fenwind.quantities.angles import RAD_PER_SECOND
@@ -219,6 +227,8 @@ class Demo(DemoCase):
         self.assertLess(abs(found.found.h - before.h), 0.004)
         self.assertLess(math.hypot(found.found.e - before.e, found.found.n - before.n), 0.004)
         self.assertEqual(found.part[:2], ("held", "held"))
+        self.job.record(*set_use(self.setup_of(), [2, 4], "height"))
+        self.assertIn("1 mark with a distance", str(self.found()))
         self.job.record(*set_use(self.setup_of("setup-2"), [0], "height"))
         self.assertIn("no direction", str(self.found("setup-2")))  # the other known mark is a check
 
@@ -417,8 +427,17 @@ class Figures(unittest.TestCase):
         hz, za = pointing(replace(found, h=100.0), np.array([1180.0, 2090.0, 150.0]), 1.5, 3.5)
         self.assertAlmostEqual((hz + found.orientation) % math.tau, math.atan2(90.0, 100.0), 6)
         self.assertAlmostEqual(za, math.atan2(math.hypot(90.0, 100.0), 52.0), 6)
-        after = with_one_more(found, places, options)
+        after = with_one_more(found, places, np.zeros(2), options)
         self.assertAlmostEqual(float(after[0]) / plan_sigma(solved(4)[1].covariance), 1.0, 4)
+        four = solved(4)[0]
+        own = np.zeros((3, 3, 4))
+        own[[0, 1], [0, 1], 3] = 0.004**2  # what D itself is known to
+        loose = with_known_sigmas(four.reduced, four.known, own, np.array([found.e, found.n]))
+        less = float(with_one_more(found, places, np.full(2, 0.004), options)[0])
+        self.assertAlmostEqual(
+            less / plan_sigma(solve(replace(four, reduced=loose), "fixed").covariance), 1.0, 4
+        )
+        self.assertGreater(less, float(after[0]))
         self.assertLess(float(after[1]), plan_sigma(found.covariance))
         azimuths = sorted(
             math.degrees(math.atan2(e - 1090.0, n - 1990.0)) % 360.0 for e, n, _ in MARKS.values()

@@ -9,6 +9,7 @@ import threading
 import unittest
 from collections.abc import Callable
 from dataclasses import replace
+from typing import Any
 
 import numpy as np
 
@@ -31,11 +32,15 @@ PERFECT = {
 }  # fmt: skip
 
 
-def station(seed: int = 1, air: dict[str, float] | None = None, **spec: float) -> Station:
+def station(
+    seed: int = 1, air: dict[str, float] | None = None, marks: dict[str, Any] | None = None, **spec: float
+) -> Station:
     """An instrument 1.6 m over A without any error but those named, the prism 1.3 m over B."""
+    marks = marks or MARKS
     world = {
-        "marks": [{"name": n, "lat": p[0], "lon": p[1], "h": p[2]} for n, p in MARKS.items()],
-        "station": {"mark": "A", "height": 1.6}, "prisms": [{"mark": "C", "height": 1.2, "prism_mm": -30.0}],
+        "marks": [{"name": n, "lat": p[0], "lon": p[1], "h": p[2]} for n, p in marks.items()],
+        "station": {"mark": "A", "height": 1.6},
+        "prisms": [{"mark": n, "height": 1.2, "prism_mm": -30.0} for n in marks if n == "C"],
         "pole": {"mark": "B", "height": 1.3}, "instrument": PERFECT | spec, "air": air or {},
     }  # fmt: skip
     return Station(station_world_of(world), seed)
@@ -210,7 +215,11 @@ class Device(unittest.TestCase):
         one.control({"do": "set", "prism_mm": -5.0, "ppm": 7.0})
         found = self.served(lambda line: json.dumps(answered(line, "2026", one.control)).encode() + b"\n")
         state, reading = found.state(), found.measure()
-        self.assertEqual((state.prism_m, state.applied_ppm), (-0.005, 7.0))
+        self.assertEqual((state.prism_m, state.applied_ppm, state.air), (-0.005, 7.0, (12.0, 1013.25, 60.0)))
+        wild = json.loads(json.dumps(one.control({"do": "status"})))
+        for air in (None, [1, 2], [900, 1013, 60], ["1", 2, 3], {}):
+            said = json.dumps({"ok": True} | wild | {"air": air}).encode() + b"\n"
+            self.assertIsNone(self.served(lambda line, said=said: said).state().air)
         self.assertEqual((reading.prism_m, reading.applied_ppm, reading.time), (-0.005, 7.0, "2026"))
         self.assertEqual((state.face, state.sigma_distance_m, state.reference), (1, 0.001, SPEC["reference"]))
 

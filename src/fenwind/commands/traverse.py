@@ -13,9 +13,9 @@ if TYPE_CHECKING:
     from fenwind.procedures.traverse import Ends, Options, Sight, Traverse, TraverseResult
 
 _DESCRIPTION = """Compute a traverse. BOOK: from,to,direction_kind,direction_dms,distance[,dh], rows in the
-order of the walk; direction_kind is azimuth, right, left or deflection; distances horizontal. Rows that are
-no leg of the chain are side shots, laid off after the adjustment. Lengths in metres, angles decimal degrees
-or D-M-S."""
+order of the walk; direction_kind is azimuth, right, left, deflection or bearing; distances horizontal, or
+empty beside za,sd[,hi,ht], which are reduced to the mean height of the line. Rows that are no leg of the
+chain are side shots, laid off after the adjustment. Lengths in metres, angles decimal degrees or D-M-S."""
 
 
 def add_parser(verbs: Any) -> None:

@@ -132,6 +132,11 @@ class JobBridge(QObject):
         return self._revision
 
     @property
+    def deriving(self) -> bool:
+        """Whether results are on their way that will take the place of those shown."""
+        return self._task is not None
+
+    @property
     def folder(self) -> str:
         """Folder of the job file."""
         return os.path.dirname(os.path.abspath(self.job.path))

@@ -10,6 +10,8 @@ from typing import Any
 
 from fenwind.devices.control import command
 from fenwind.devices.transport import Address, DeviceError
+from fenwind.errors import FenwindError
+from fenwind.geodesy.air import refractivity
 from fenwind.quantities.angles import RAD_PER_DEGREE
 
 #: Seconds that an instrument may take to turn, search and measure.
@@ -29,7 +31,7 @@ _RANGES = {
 class InstrumentState:
     """What an instrument is: sigmas of one pointing (seconds) and of a distance (metres, ppm), carrier
     (micrometres), refractivity (ppm) that needs no correction; face, prism constant and ppm it applies, lock,
-    battery (%)."""
+    battery (%). air: degrees C, hPa, % of humidity by its sensors, None without any."""
 
     name: str
     battery: float
@@ -43,6 +45,7 @@ class InstrumentState:
     sigma_zenith_s: float
     sigma_distance_m: float
     sigma_distance_ppm: float
+    air: tuple[float, float, float] | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -80,6 +83,7 @@ class Instrument:
             carrier_um=value("carrier_um"), reference=value("reference"),
             sigma_direction_s=value("direction_s"), sigma_zenith_s=value("zenith_s"),
             sigma_distance_m=value("distance_mm") / 1000.0, sigma_distance_ppm=value("distance_ppm"),
+            air=_air(found.get("air")),
         )  # fmt: skip
 
     def level(self) -> tuple[float, float, bool]:
@@ -136,3 +140,16 @@ class Instrument:
             said = str(found.get("face"))[:40]
             raise DeviceError(f"{self.where} says {said!r} for its face", hint=_HINT)
         return int(found["face"])
+
+
+def _air(found: Any) -> tuple[float, float, float] | None:
+    """What its sensors say of the air; None for nothing, and for what air cannot be."""
+    fine = isinstance(found, list) and len(found) == 3
+    if not fine or not all(isinstance(v, (int, float)) and not isinstance(v, bool) for v in found):
+        return None
+    temperature, pressure, humidity = (float(v) for v in found)
+    try:
+        refractivity(temperature, pressure, humidity)
+    except FenwindError:
+        return None
+    return temperature, pressure, humidity

@@ -19,7 +19,7 @@ from fenwind.exchange.files import read_head, write_bytes
 from fenwind.exchange.landxml import LINEAR_UNITS, NAMESPACE
 from fenwind.exchange.network_csv import Observation, Sigmas, read_network
 from fenwind.exchange.xml_in import elements, local, parse_xml
-from fenwind.job.steps.sightings import air_ppm
+from fenwind.job.steps.sightings import air_factor
 from fenwind.procedures.resection import Sighting, in_face_one
 from fenwind.quantities.angles import RAD_PER_GON, parse_angle
 from fenwind.quantities.lengths import UNITS
@@ -298,6 +298,5 @@ def _attributes(setup: Setup, i: int, key: str) -> dict[str, str]:
     if zenith is not None:
         out["zenithAngle"] = f"{math.degrees(zenith):.7f}"
     if distance is not None:
-        longer = 1.0 if setup.air is None else 1.0 + air_ppm(setup.air) * 1e-6
-        out["slopeDistance"] = f"{distance * longer + setup.prism_m[i]:.5f}"
+        out["slopeDistance"] = f"{distance * air_factor(setup) + setup.prism_m[i]:.5f}"
     return out

@@ -8,8 +8,9 @@ import math
 import numpy as np
 
 from fenwind.errors import FormatError, ParseError
-from fenwind.exchange.named_csv import read_named
+from fenwind.exchange.named_csv import NamedRow, read_named
 from fenwind.procedures.levelling import Levelling
+from fenwind.procedures.resection import level_at_mean
 from fenwind.procedures.traverse import KINDS, Kind, Sight
 from fenwind.quantities.angles import AngleStyle, parse_angle
 from fenwind.quantities.bearings import parse_bearing
@@ -17,12 +18,14 @@ from fenwind.quantities.lengths import METRE, LengthUnit, parse_length
 from fenwind.records.lines import LengthKind, LevelBook, TraverseBook
 
 BOOK_NEEDED = ("from", "to", "direction_kind", "direction_dms", "distance")
+#: Of a row that was read on a slope, in place of distance and dh.
+SLOPE = ("za", "sd", "hi", "ht")
 
 
 def read_book(path: str) -> list[Sight]:
     """The rows of a traverse, in their order. Raises FormatError with the place of the first bad cell."""
     out = []
-    for row in read_named(path, BOOK_NEEDED, ("dh",))[1]:
+    for row in read_named(path, BOOK_NEEDED, ("dh", *SLOPE))[1]:
         word = row.text("direction_kind")
         if word not in (*KINDS, "bearing"):
             raise row.bad("direction_kind", ", ".join((*KINDS, "bearing")))
@@ -36,13 +39,27 @@ def read_book(path: str) -> list[Sight]:
         here, there = row.text("from"), row.text("to")
         if here == there:
             raise row.bad("to", "another mark than from")
-        out.append(
-            Sight(
-                here=here, there=there, kind=kind, direction=direction, dh=row.number("dh"),
-                distance=row.needed_number("distance", "a distance above 0", lambda v: v > 0.0),
-            )
-        )  # fmt: skip
+        distance, dh = _measured(row)
+        out.append(Sight(here=here, there=there, kind=kind, direction=direction, dh=dh, distance=distance))
     return out
+
+
+def _measured(row: NamedRow) -> tuple[float, float]:
+    """Horizontal distance and height difference of a row, from zenith angle and slope distance where it has
+    them. Raises FormatError."""
+    above = lambda v: v > 0.0  # noqa: E731 - one word for both columns
+    za, sd = row.angle("za"), row.number("sd", "a distance above 0", above)
+    if math.isnan(sd) and math.isnan(za):
+        return row.needed_number("distance", "a distance above 0", above), row.number("dh")
+    if not 0.0 < za < math.pi:
+        raise row.bad("za", "a zenith angle above 0 and below 180 beside sd")
+    if math.isnan(sd):
+        raise row.bad("sd", "a slope distance beside za")
+    for name in ("distance", "dh"):
+        if not math.isnan(row.number(name)):
+            raise row.bad(name, "nothing beside za and sd")
+    hi, ht = (0.0 if math.isnan(v) else v for v in (row.number("hi"), row.number("ht")))
+    return level_at_mean(sd, za, hi, ht)
 
 
 def typed_row(text: str, style: AngleStyle = "degrees", unit: LengthUnit = METRE) -> Sight:

@@ -190,6 +190,16 @@ def _horizontal(
     return hd, dh, covariance
 
 
+def level_at_mean(slope: float, zenith: float, hi: float, ht: float, k: float = 0.13) -> tuple[float, float]:
+    """Horizontal distance at the mean height of both ends, and the height difference of their marks, of a
+    slope distance (metres) and a zenith angle (radians) from an instrument hi over its mark to a target ht
+    over its own; k: refraction. The formulas of `reduce`, brought to the mean height."""
+    shot = Sighting(target="", direction=0.0, zenith=zenith, distance=slope, target_height=ht)
+    one = reduce([shot], ResectionOptions(instrument_height=hi, heights=True, k=k))
+    rise = float(one.dh[0]) - hi + ht
+    return float(one.hd[0]) * (1.0 + rise / (2.0 * EARTH_RADIUS_M)), float(one.dh[0])
+
+
 # Solution
 # ---------------------------------------------------------------------------------------------------------
 

@@ -60,8 +60,14 @@ def station_world_of_job(
     pole = next((n for n in marks if n != stands.get("mark")), next(iter(marks)))
     return {
         "marks": _listed(marks), "station": {**stands, "height": height_m},
-        "pole": {"mark": pole, "height": 1.5},
+        "pole": {"mark": pole, "height": 1.5}, "air": _air_at(at[2]),
     }  # fmt: skip
+
+
+def _air_at(h_m: float) -> dict[str, float]:
+    """Air of the standard atmosphere at a height (ICAO, from memory)."""
+    part = max(1.0 - 0.0065 * h_m / 288.15, 0.5)
+    return {"temperature": round(15.0 - 0.0065 * h_m, 1), "pressure": round(1013.25 * part**5.2559, 1)}
 
 
 def _lean(state: JobState, folder: str, lat: float, lon: float) -> tuple[float, float]:

@@ -19,6 +19,7 @@ from fenwind.desk.distortion_layer import DistortionLayer
 from fenwind.desk.plan_scene import Scene
 from fenwind.desk.shell import PlainLabel, WholeLabel, look
 from fenwind.desk.stage_table import Stage
+from fenwind.desk.stages.area_writing import ask_area
 from fenwind.desk.stages.fit_widgets import ModelCard
 from fenwind.desk.stages.ground_area import Designs, GroundArea, Wanted, area_words, laid_designs
 from fenwind.desk.stages.quarrels import Quarrels
@@ -538,6 +539,11 @@ class GroundSheet(Sheet):
             self.layer = DistortionLayer(made, limit) if made is not None else None
         self.plan_changed.emit()
 
+    def _write_area(self) -> None:
+        f = self.found
+        spec, frame, plane = (f.spec, f.frame, f.marks.plane) if f else (None, None, np.zeros((2, 0)))
+        ask_area(self.bridge, self, self._laid, self.draft.kind, spec, frame, plane)
+
     # What the desk asks
 
     def overlay(self, scene: Scene) -> None:
@@ -572,6 +578,8 @@ class GroundSheet(Sheet):
                 id="ground.factor", menu=menu, text="Scale the grid to the ground",
                 tip="By one factor about a place", run=partial(self._go, "factor"),
             ),
+            ActionSpec(id="ground.area", menu=menu, text="Write the area …", run=self._write_area,
+                       tip="What the projection is laid for, as GeoJSON or GeoPackage"),
             ActionSpec(
                 id="ground.explain", menu=menu, text="Explain two figures …",
                 tip="Two distances for one line that do not agree: which cause fits here",

@@ -21,9 +21,11 @@ from fenwind.desk.theme import MEDIUM, font
 from fenwind.devices.instrument import Instrument, Reading
 from fenwind.devices.transport import DeviceError
 from fenwind.errors import FenwindError, ParseError
+from fenwind.geodesy.antenna import reduced
 from fenwind.job.setup_gestures import Sighted, add_sightings
+from fenwind.job.steps.base import antenna_model
 from fenwind.job.steps.setup import Placed, options_of
-from fenwind.job.steps.sightings import air_typed, off_rows, sightings_of
+from fenwind.job.steps.sightings import air_factor, air_typed, off_rows, sightings_of
 from fenwind.procedures.resection import Sighting, reduce
 from fenwind.procedures.side_shots import pointing, side_shots
 from fenwind.quantities.angles import RAD_PER_DEGREE, RAD_PER_SECOND, format_angle, usual_decimals
@@ -51,6 +53,7 @@ class InstrumentPanel(QWidget):
         self._draft: Setup | None = None  # as it was set up, its station a name
         self._key = ""  # of the setup in the job that sightings go to
         self.target, self.role, self._said = "", "part", ""
+        self._kept_one = False  # whether what is said is of the reading that was kept last
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 4, 0, 2)
         column.setSpacing(6)
@@ -112,6 +115,8 @@ class InstrumentPanel(QWidget):
         self.buttons["stop"].setVisible(busy)
         self.buttons["begin"].setVisible(setup is None)
         self.buttons["leave"].setVisible(setup is None)
+        if self._kept_one:
+            self._said = self._came_to()
         self.result.setText(self._said)
         self.result.setVisible(bool(self._said))
         self.reading.setVisible(bool(self.reading.text()))
@@ -176,13 +181,17 @@ class InstrumentPanel(QWidget):
             self._name(name)
 
     def _name(self, name: str) -> None:
-        self.target, self.role, self._said = name.strip(), "part", ""
+        self.target, self.role, self._said, self._kept_one = name.strip(), "part", "", False
         self.refresh()
 
     def begin(self) -> None:
         """Ask where the instrument stands."""
+        state = self.live.state
+        air = "in what air (°C, hPa, %)"
+        if state is not None and state.air is not None:
+            air += "; its sensors say {:.1f}, {:.0f}, {:.0f}".format(*state.air)
         self.ask.ask(
-            f"Over which mark does it stand, how high ({self.bridge.unit.key}), in what air (°C, hPa, %)?",
+            f"Over which mark does it stand, how high ({self.bridge.unit.key}), {air}?",
             self._begin, placeholder="St-3, 1.612, 12, 1013, 60", button="Set it up",
         )  # fmt: skip
 
@@ -192,7 +201,7 @@ class InstrumentPanel(QWidget):
         except FenwindError as error:
             self.bridge.tell_error(error)
             return False
-        self._said = ""
+        self._said, self._kept_one = "", False
         self.reading.setText("")
         self.refresh()
         return True
@@ -208,7 +217,8 @@ class InstrumentPanel(QWidget):
             temperature_c=12.0, pressure_hpa=1013.25, carrier_um=state.carrier_um, reference=state.reference,
             applied_ppm=state.applied_ppm,
         )  # fmt: skip
-        air = air_typed(",".join(rest[1:]), usual)
+        typed = rest[1:] or [f"{v:g}" for v in state.air or ()]
+        air = air_typed(",".join(typed), usual)
         return Setup(
             id="", name="", frame=self.bridge.frame_id, station=name, source=f"{state.name}, read live",
             height_m=parse_length(rest[0], self.bridge.unit) if rest else 0.0, air=air,
@@ -219,12 +229,12 @@ class InstrumentPanel(QWidget):
 
     def go_on(self, setup: Setup) -> None:
         """Sight more from a setup of the job."""
-        self._draft, self._key, self._said = None, setup.id, ""
+        self._draft, self._key, self._said, self._kept_one = None, setup.id, "", False
         self.refresh()
 
     def end(self) -> None:
         """Sight no more from here."""
-        self._draft, self._key, self._said, self.target = None, "", "", ""
+        self._draft, self._key, self._said, self.target, self._kept_one = None, "", "", "", False
         self.reading.setText("")
         self.refresh()
 
@@ -267,12 +277,12 @@ class InstrumentPanel(QWidget):
         way = "" if reading.sd is None else f"   {format_length(reading.sd, self.bridge.unit, 4)}"
         self.reading.setText(f"Face {reading.face}:   circle {angles[0]}   zenith {angles[1]}{way}")
         if self.role == "set out" and self._is_known():
-            self._said = self._to_go(reading)
+            self._said, self._kept_one = self._to_go(reading), False
         elif self.bridge.attempt(lambda: self._kept(setup, reading)):
             if not setup.id:
                 self._key = list(self.bridge.state.of(Setup))[-1]
                 self.begun.emit(self._key)
-            self._said = self._came_to()
+            self._kept_one = True
         self.refresh()
 
     def _kept(self, setup: Setup, reading: Reading) -> Gesture:
@@ -303,7 +313,8 @@ class InstrumentPanel(QWidget):
             return f"{self.target} cannot be set out yet: the instrument is not placed."
         shot = Sighting(
             target="", direction=reading.hz, zenith=reading.za,
-            distance=math.nan if reading.sd is None else reading.sd, target_height=one.target_m,
+            distance=math.nan if reading.sd is None else reading.sd * air_factor(placed.setup),
+            target_height=one.target_m,
             prism_m=one.prism_m - reading.prism_m, face=reading.face,
         )  # fmt: skip
         every = [*sightings_of(placed.setup), shot]
@@ -314,6 +325,8 @@ class InstrumentPanel(QWidget):
 
     def _came_to(self) -> str:
         """What the last reading left over, missed by, or where it came to lie."""
+        if self.bridge.deriving:
+            return "Kept; what follows from it is being worked out."
         placed, setup = self._placed(), self.setup
         if placed is None or setup is None or not setup.target:
             found = self._found()
@@ -373,11 +386,21 @@ class InstrumentPanel(QWidget):
                       one.instrument),
             "target": ("Which mark is sighted? A new name makes a new mark.",
                        self.target or self.bridge.selection),
-            "height": (f"The prism over its mark, {unit.key}:", f"{one.target_m / unit.metres:.4f}"),
+            "height": (f"The prism over its mark, {unit.key} (antenna -0.12: so far under the rover's)",
+                       f"{one.target_m / unit.metres:.4f}"),
             "prism": ("Constant of the prism, mm, to be added to a distance:", f"{one.prism_m * 1000.0:g}"),
         }  # fmt: skip
         question, text = questions[key]
         self.ask.ask(question, partial(self._answer, key), text=text, button="Use it")
+
+    def _prism_height(self, text: str) -> float:
+        """Metres of a height, or of what lies so far over or under the reference point of the rover's
+        antenna, where prism and antenna share a pole. Raises FenwindError."""
+        one, unit, word = self.live.equipment, self.bridge.unit, "antenna"
+        if not text.strip().lower().startswith(word):
+            return parse_length(text, unit)
+        arp = reduced(one.height_m, one.method, antenna_model(self.bridge.state, one.antenna))
+        return arp + parse_length(text.strip()[len(word) :].strip() or "0", unit)
 
     def _answer(self, key: str, text: str) -> bool:
         try:
@@ -388,7 +411,7 @@ class InstrumentPanel(QWidget):
                 self._name(text)
                 return bool(self.target)
             if key == "height":
-                return self._set(target_m=parse_length(text, self.bridge.unit))
+                return self._set(target_m=self._prism_height(text))
             return self._set(prism_m=parse_number(text) / 1000.0)
         except FenwindError as error:
             self.bridge.tell_error(error)

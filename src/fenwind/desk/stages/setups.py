@@ -56,7 +56,7 @@ SEEN_S, SEEN_M = 15.0, 0.010
 WORTH = 0.9
 #: What a sighting takes part in, where that is not all.
 ONLY = {"plan": ", plan", "height": ", height"}
-WORDS = {"held": "known", "check": "check", "off": "left out", "new": "new"}
+WORDS = {"held": "known", "check": "check", "off": "left out", "new": "new", "open": ""}
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -274,7 +274,8 @@ class SetupsSheet(RecordSheet):
         ]  # fmt: skip
         if adopted is None or not rows:
             return f"{said}."
-        after = with_one_more(found.found, places[:, rows], options_of(setup, found.factor))
+        sigma = np.nan_to_num(adopted.sigma_h_m[rows]) if setup.targets == "weighted" else np.zeros(len(rows))
+        after = with_one_more(found.found, places[:, rows], sigma, options_of(setup, found.factor))
         best = int(after.argmin())
         if after[best] > WORTH * plan_sigma(found.found.covariance):
             return f"{said}; no other known mark would bring much."
@@ -283,7 +284,7 @@ class SetupsSheet(RecordSheet):
     def _rows(self, setup: Setup, found: Placed | FenwindError | None) -> list[_Row]:
         state, nan3, out, said = self.bridge.seen, (math.nan,) * 3, [], dict(setup.use)
         for i, key in enumerate(setup.target):
-            residual, away, place, part = nan3, nan3, nan3, "off"
+            residual, away, place, part = nan3, nan3, nan3, "off" if said.get(i) == "off" else "open"
             if isinstance(found, Placed):
                 part = found.part[i]
                 if found.rows[i] >= 0:
@@ -497,7 +498,13 @@ class SetupsSheet(RecordSheet):
             self.instrument.go_on(setup)
 
     def _toggle(self, row: _Row) -> None:
-        following: dict[str, ShotUse] = {"held": "check", "check": "off", "off": "used", "new": "off"}
+        following: dict[str, ShotUse] = {
+            "held": "check",
+            "check": "off",
+            "off": "used",
+            "new": "off",
+            "open": "check",
+        }
         self._use([row.number], following[row.part])
 
     def _use(self, rows: list[int], use: ShotUse) -> None:
@@ -580,7 +587,7 @@ def _checks_said(found: Placed) -> list[str]:
 
 
 def _box(row: _Row) -> bool | str:
-    return "dashed" if row.part == "check" else row.part in ("held", "new")
+    return "dashed" if row.part == "check" else row.part in ("held", "new", "open")
 
 
 def _tone(row: _Row) -> str:

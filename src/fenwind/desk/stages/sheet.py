@@ -80,8 +80,11 @@ class RecordSheet(Sheet):
         return every.get(self._key) or next(iter(every.values()), None)
 
     def came_of(self, record: Record | None) -> Any:
-        """What came of a record, or why nothing did; None where there is no record."""
-        return self.bridge.derived.of_kind(self.kind).get(record.id) if record is not None else None
+        """What came of a record, or why nothing did; None where there is no record, and while the result is
+        that of a record with fewer rows, or with more."""
+        found: Any = self.bridge.derived.of_kind(self.kind).get(record.id) if record is not None else None
+        own = next((getattr(found, name) for name in ("setup", "book") if hasattr(found, name)), record)
+        return found if _rows(own) == _rows(record) else None
 
     def node_of(self, record: Record | None) -> Node | None:
         """The step of a record."""
@@ -105,3 +108,10 @@ class RecordSheet(Sheet):
         self._key = key
         self.show_job()
         self.plan_changed.emit()
+
+
+def _rows(record: object) -> int:
+    """How many rows a record of field work has."""
+    return next(
+        (len(getattr(record, name)) for name in ("target", "here", "first") if hasattr(record, name)), 0
+    )

@@ -19,7 +19,7 @@ from fenwind.records.setups import Air, Setup
 def sightings_of(setup: Setup, names: Mapping[str, str] | None = None) -> list[Sighting]:
     """Every sighting, by the names of targets where they are told, else by their ids; distances corrected for
     the air where that is told."""
-    longer = 1.0 + (0.0 if setup.air is None else air_ppm(setup.air)) * 1e-6
+    longer = air_factor(setup)
     columns = zip(
         setup.target, setup.direction_rad, setup.zenith_rad, setup.distance_m, setup.target_height_m,
         setup.prism_m, setup.face, strict=True,
@@ -34,6 +34,11 @@ def sightings_of(setup: Setup, names: Mapping[str, str] | None = None) -> list[S
         )
         for target, direction, zenith, distance, height, prism, face in columns
     ]  # fmt: skip
+
+
+def air_factor(setup: Setup) -> float:
+    """What distances of a setup are multiplied by for the air."""
+    return 1.0 if setup.air is None else 1.0 + air_ppm(setup.air) * 1e-6
 
 
 def off_rows(setup: Setup) -> set[int]:
