@@ -7,6 +7,7 @@ import numpy as np
 from PySide6.QtWidgets import QApplication
 
 from fenwind.desk.stages.instrument_panel import InstrumentPanel
+from fenwind.devices.instrument import InstrumentState
 from fenwind.job.gestures import change_frame
 from fenwind.job.job import Job
 from fenwind.job.setup_gestures import change
@@ -338,3 +339,19 @@ class WithAnInstrument(QtTestCase):
         panel.statement.parts["where"].click()
         self.answer("nowhere")
         self.assertIn("no place to connect to", self.w.line.text())
+
+
+class OnAnEmptyJob(QtTestCase):
+    def test_nothing_is_sighted_that_cannot_be_kept(self) -> None:
+        w = self.open("--empty")
+        w.show_stage("Setups")
+        page = w.pages["Setups"].setups
+        self.assertTrue(page.second.isVisible())
+        page.instrument.live.state = InstrumentState(
+            name="x", battery=90.0, face=1, locked=False, prism_m=0.0, applied_ppm=0.0, carrier_um=0.658,
+            reference=286.3, sigma_direction_s=1.0, sigma_zenith_s=1.0, sigma_distance_m=0.001,
+            sigma_distance_ppm=1.0,
+        )  # fmt: skip
+        self.assertFalse(page.instrument._begin("S, 1.6"))
+        self.assertIn("no frame", w.line.text())
+        self.assertIsNone(page.instrument.setup)

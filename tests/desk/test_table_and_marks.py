@@ -521,6 +521,17 @@ class Plans(QtTestCase):
         )  # fmt: skip
         plan.show_scene(replace(full, names=names[:1], e_m=e[:1], n_m=n[:1], symbol=full.symbol[:1],
                                 off=full.off[:1]))  # fmt: skip
+        for at in ((200, 290), (200, 10), (390, 150), (10, 150)):  # in view, its name hardly
+            for k in (2, 3):
+                three = [
+                    np.append(v[:2], w) for v, w in zip((e, n), plan.to_ground(QPointF(*at)), strict=True)
+                ]
+                plan.show_scene(replace(full, names=names[:k], e_m=three[0][:k], n_m=three[1][:k],
+                                        symbol=full.symbol[:k], off=full.off[:k]))  # fmt: skip
+                if k == 2:
+                    plan.fit_all()
+            x, y = plan.to_pixels(*three)
+            self.assertTrue(((x >= 30) & (x <= 370) & (y >= 30) & (y <= 270)).all())
         plan.show_scene(full)  # what comes in beyond the edge is brought into a view that nobody has moved
         x, y = plan.to_pixels(e, n)
         self.assertTrue(((x > 20) & (x < 380) & (y > 20) & (y < 280)).all())

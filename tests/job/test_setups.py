@@ -23,7 +23,7 @@ from fenwind.job.setup_gestures import Sighted, add_sightings, change, set_use, 
 from fenwind.job.steps.fit import fit_node
 from fenwind.job.steps.known_places import KnownPlace, _add
 from fenwind.job.steps.occupied import occupied
-from fenwind.job.steps.setup import options_of
+from fenwind.job.steps.setup import one_more, options_of
 from fenwind.job.steps.sightings import air_typed, air_values, round_spreads, sightings_of
 from fenwind.procedures.positions import Positions
 from fenwind.procedures.resection import (
@@ -188,7 +188,7 @@ class Demo(DemoCase):
         record = replace(setup_record(shots, ""), station="St-7", sigma_distance_m=0.001)
         self.job.record(*take_setups(state, [record], "map", set()))
         key = list(self.job.state.of(Setup))[-1]
-        self.assertIn("0 marks", str(self.found(key)))  # of held marks nothing is known
+        self.assertIn("no known mark was sighted", str(self.found(key)))  # of held marks nothing is known
         self.job.record(*change(self.setup_of(key), "x", targets="weighted", grid=False))
         found = self.found(key)
         self.assertEqual(found.part, ("held",) * 4)
@@ -270,6 +270,17 @@ class Demo(DemoCase):
         self.job.record(*change(self.setup_of("setup-2"), "x", grid=True, height_m=101.593))
         higher = self.found("setup-2").reduced.hd / found.reduced.hd
         np.testing.assert_allclose(higher, 1.0 - 100.0 / 6.39e6, atol=1e-7)
+
+    def test_one_more_sighting_lies_where_it_would_if_it_were_kept(self) -> None:
+        self.job.record(*change(self.setup_of(), "x", air=Air(temperature_c=30.0, pressure_hpa=900.0)))
+        found = self.found()
+        frame = open_frame(with_grid_folder(self.job.state.frames["map"].spec, str(self.folder)))
+        for i, target in enumerate(found.setup.target):
+            near = found.shots.position[:, i] + np.array([30.0, -20.0, 1.0])
+            raw = sightings_of(replace(found.setup, air=None))[i]
+            np.testing.assert_allclose(
+                one_more(found, frame, raw, near), found.shots.position[:, i], atol=2e-5, err_msg=target
+            )
 
     def test_a_world_to_practise_in(self) -> None:
         """Its plumb line leans away from where the geoid rises."""

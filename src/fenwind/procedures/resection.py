@@ -313,6 +313,8 @@ def _check_enough(case: Case) -> None:
     in_plan = np.flatnonzero(case.used[:2].any(axis=0))
     marks = len({case.reduced.targets[i] for i in in_plan})
     distances = bool(case.used[1].any())
+    if not marks:
+        raise ProcedureError("no known mark was sighted", hint=HINT_NEEDED)
     if marks < 2 or (marks < 3 and not distances):
         raise ProcedureError(
             f"{marks} mark{'s' if marks != 1 else ''} with {'a distance' if distances else 'no distance'} "

@@ -22,12 +22,14 @@ from fenwind.devices.instrument import Instrument, Reading
 from fenwind.devices.transport import DeviceError
 from fenwind.errors import FenwindError, ParseError
 from fenwind.geodesy.antenna import reduced
+from fenwind.geodesy.frames import open_frame
+from fenwind.job.reader import with_grid_folder
 from fenwind.job.setup_gestures import Sighted, add_sightings
 from fenwind.job.steps.base import antenna_model
-from fenwind.job.steps.setup import Placed, options_of
-from fenwind.job.steps.sightings import air_factor, air_typed, off_rows, sightings_of
-from fenwind.procedures.resection import Sighting, reduce
-from fenwind.procedures.side_shots import pointing, side_shots
+from fenwind.job.steps.setup import Placed, one_more
+from fenwind.job.steps.sightings import air_typed
+from fenwind.procedures.resection import Sighting
+from fenwind.procedures.side_shots import pointing
 from fenwind.quantities.angles import RAD_PER_DEGREE, RAD_PER_SECOND, format_angle, usual_decimals
 from fenwind.quantities.lengths import format_length, parse_length
 from fenwind.quantities.numbers import format_fixed, parse_number
@@ -211,6 +213,8 @@ class InstrumentPanel(QWidget):
         state, (name, *rest) = self.live.state, [part.strip() for part in text.split(",")]
         if state is None:
             raise ParseError("the instrument does not answer yet", hint="Wait for it, or check its address")
+        if not self.bridge.frame_id:
+            raise ParseError("the job has no frame to place it in", hint="Set up a frame first")
         if not name:
             raise ParseError(f"{text.strip()!r} will not do", hint="Give a mark, a height, and the air")
         usual = Air(
@@ -309,18 +313,16 @@ class InstrumentPanel(QWidget):
     def _to_go(self, reading: Reading) -> str:
         """How far the prism is from the target's place."""
         at, placed, one = self._place_of(self.target), self._placed(), self.live.equipment
-        if at is None or placed is None:
+        record = self.bridge.state.frames.get(placed.setup.frame) if placed is not None else None
+        if at is None or placed is None or record is None:
             return f"{self.target} cannot be set out yet: the instrument is not placed."
         shot = Sighting(
             target="", direction=reading.hz, zenith=reading.za,
-            distance=math.nan if reading.sd is None else reading.sd * air_factor(placed.setup),
-            target_height=one.target_m,
+            distance=math.nan if reading.sd is None else reading.sd, target_height=one.target_m,
             prism_m=one.prism_m - reading.prism_m, face=reading.face,
         )  # fmt: skip
-        every = [*sightings_of(placed.setup), shot]
-        reduced = reduce(every, options_of(placed.setup, placed.factor), off_rows(placed.setup))
-        position = side_shots(placed.found, reduced).position
-        e, n, h = (float(v) for v in at - position[:, -1])
+        frame = open_frame(with_grid_folder(record.spec, self.bridge.folder))
+        e, n, h = (float(v) for v in at - one_more(placed, frame, shot, at))
         return way_said(self.bridge, self.target, (e, n, h))
 
     def _came_to(self) -> str:

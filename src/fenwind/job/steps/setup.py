@@ -20,7 +20,7 @@ from fenwind.job.state import JobState
 from fenwind.job.steps.known import mark_names
 from fenwind.job.steps.known_places import KnownPlace, grid_factor, known_places
 from fenwind.job.steps.outcome import Drawing, Figures, Node, OfRecord, Outcome, TrailStep
-from fenwind.job.steps.sightings import off_rows, sightings_of
+from fenwind.job.steps.sightings import air_factor, off_rows, sightings_of
 from fenwind.procedures.average import means
 from fenwind.procedures.grid_sightings import line_factors, turned
 from fenwind.procedures.onto_plane import in_space
@@ -30,6 +30,7 @@ from fenwind.procedures.resection import (
     Reduced,
     Resection,
     ResectionOptions,
+    Sighting,
     case_of,
     moves_with_targets,
     part_of,
@@ -200,6 +201,20 @@ def _by_own_lines(
     factors, turns = line_factors(inputs.frame, found, places, height + setup.height_m, factor)
     every = sightings_of(setup, inputs.names)
     return turned(reduce(every, options_of(setup, factors), off_rows(setup)), turns)
+
+
+def one_more(placed: Placed, frame: Frame, shot: Sighting, near: FloatArray) -> FloatArray:
+    """Where a sighting that is not kept comes to lie (3,): corrected for the air as the setup's own are, and
+    on the grid by its own line, which leads nearly to a place (3,) of the frame."""
+    setup, found = placed.setup, placed.found
+    every = [*sightings_of(setup), replace(shot, distance=shot.distance * air_factor(setup))]
+    factors, turns = np.full(len(every), placed.factor), np.zeros(len(every))
+    if setup.grid and in_space(frame):
+        axis = (found.h if math.isfinite(found.h) else float(near[2])) + setup.height_m
+        own, turn = line_factors(frame, found, near[:, None], axis, placed.factor)
+        factors[-1], turns[-1] = own[0], turn[0]
+    reduced = turned(reduce(every, options_of(setup, factors), off_rows(setup)), turns)
+    return np.asarray(side_shots(found, reduced).position[:, -1])
 
 
 def options_of(setup: Setup, factor: float | FloatArray) -> ResectionOptions:
