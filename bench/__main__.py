@@ -28,11 +28,14 @@ BENCHMARKS = (
 
 
 def launcher_environment() -> dict[str, str]:
-    """The environment of the launchers."""
+    """The environment of the launchers; windows without a screen where there is none."""
     script = Path(__file__).parents[1] / "bootstrap" / "memory.sh"
     command = f". {script} && env -0"
     found = subprocess.run(["sh", "-c", command], capture_output=True, check=True, env=dict(os.environ))
-    return dict(line.split("=", 1) for line in found.stdout.decode().split("\0") if "=" in line)
+    environment = dict(line.split("=", 1) for line in found.stdout.decode().split("\0") if "=" in line)
+    if not environment.get("DISPLAY") and not environment.get("WAYLAND_DISPLAY"):
+        environment.setdefault("QT_QPA_PLATFORM", "offscreen")
+    return environment
 
 
 def main() -> int:
