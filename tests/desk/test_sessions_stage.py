@@ -157,18 +157,21 @@ class Live(QtTestCase):
             page.ask.ok.click()
             self.assertIn("will not do", self.w.line.text(), text)
         self.assertEqual(page.devices.equipment.mask_deg, 10.0)
+        where = address(page.devices.equipment.rover_control)
+        many = command(where, do="status")["satellites"]
         self.w.actions.run("sessions.settings")
         page.ask.edit.setText("35, 5, 10")
         page.ask.ok.click()
         self.wait_for(lambda: "Set: base and rover, mask 35°, 5 Hz." in self.w.line.text())
         one = page.devices.equipment
         self.assertEqual((one.mask_deg, one.rate_hz, one.interval_s), (35.0, 5, 10.0))
-        few = command(address(one.rover_control), do="status")["satellites"]
+        few = command(where, do="status")["satellites"]
+        self.assertLess(few, many)
         self.w.actions.run("sessions.settings")
         page.ask.edit.setText("5, 1, 1")
         page.ask.ok.click()
         self.wait_for(lambda: "mask 5°" in self.w.line.text())
-        self.wait_for(lambda: command(address(one.rover_control), do="status")["satellites"] > few)
+        self.wait_for(lambda: command(where, do="status")["satellites"] > few)
 
     def _broadcast_error(self, base: BaseSetup) -> None:
         """What the base sends wrongly is in the rover's position too, and goes out of what is shown."""

@@ -248,7 +248,8 @@ class WithAnInstrument(QtTestCase):
         panel.statement.parts["role"].click()
         QApplication.activePopupWidget().actions()[2].trigger()
         self.sight("T-07", carried="T-07")
-        self.assertRegex(panel.result.text(), r"^To T-07: E [+−]?0\.00\d   N [+−]?0\.00\d   H [+−]?0\.0\d\d ")
+        way = r"^To T-07: E [+−]?0\.00\d   N [+−]?0\.00\d   H [+−]?0\.0\d\d "
+        self.assertRegex(panel.result.text(), way)
         self.assertEqual(len(list(b.state.of(Setup).values())[-1].target), rows)
 
     def test_while_results_are_on_their_way(self) -> None:

@@ -87,6 +87,10 @@ class Designs(DemoCase):
         self.assertIn("  [x] T-02 – W-1\n  [ ] T-01 – W-1", text)
         self.assertIn("Setup at W-1, sighting\n  [ ] W-2\n  [ ] W-3\n", text)
         self.assertIn("Levelling\n  [x] W-1 – W-3\n", text)
+        self.do(gestures.leave_out(self.step(), [1], True))
+        text = day_list(self.job.state, self.step(), done)
+        self.assertIn("8 lines, 2 of them observed", text)
+        self.assertNotIn("T-01 – W-1", text)
 
     def test_gestures(self) -> None:
         state, step = self.job.state, self.step()

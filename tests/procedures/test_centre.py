@@ -5,10 +5,13 @@ import unittest
 import numpy as np
 
 from fenwind.errors import ProcedureError
+from fenwind.geodesy.frames import FrameSpec
 from fenwind.job.centre_gestures import make_centre, no_centre
 from fenwind.job.merging import merge_marks
 from fenwind.procedures.centre import middle
 from fenwind.records.centres import Centre
+from fenwind.records.entries import Add
+from fenwind.records.records import FrameRecord, GivenPosition
 from fenwind.reports.trail import trail
 from tests.support import DemoCase
 
@@ -77,8 +80,21 @@ class InAJob(DemoCase):
         links = trail(self.job.state, derived, self.job.state.mark_named("Tank"), "map")
         note = next(link.note for link in links if link.title == "Centre")
         self.assertRegex(
-            note.replace("\u2009", ""), rf"circle of radius {away[0]:.3f} m through P-11, T-08, K-01;"
+            note.replace("\u2009", ""),
+            rf"centre of the circle of radius {away[0]:.3f} m through P-11, T-08, K-01; radius ± ",
         )
+        self.assertTrue(np.isfinite(adopted.sigma_h_m[[row, half]]).all())
+        # Of points whose sigmas nobody told nothing is said; lengths are in the unit of the frame.
+        spec = FrameSpec(name="site", unit="ft")
+        self.job.record("x", (Add(record=FrameRecord(id="site", spec=spec)), *(
+            Add(record=GivenPosition(id=f"s-{i}", mark=m.id, frame="site", e_m=e, n_m=n))
+            for i, (m, e, n) in enumerate(zip(marks, (0.0, 3.048, 0.0), (3.048, 0.0, -3.048), strict=True))
+        )))  # fmt: skip
+        derived = self.derive(self.job)
+        links = trail(self.job.state, derived, self.job.state.mark_named("Tank"), "site")
+        note = next(link for link in links if link.title == "Centre")
+        self.assertEqual(note.note, "centre of the circle of radius 10.000 ft through P-11, T-08, K-01")
+        self.assertFalse([value for value in note.values if "±" in value])
         one, other = (self.job.state.mark_named(n) for n in ("K-01", "K-02"))
         self.job.record(*merge_marks(self.job.state, other, one))
         self.assertIn(other.id, next(iter(self.job.state.of(Centre).values())).rim)

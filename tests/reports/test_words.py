@@ -6,12 +6,14 @@ from dataclasses import replace
 from fenwind.geodesy.frames import HeightReference
 from fenwind.job import gestures
 from fenwind.job.steps.sightings import air_ppm
+from fenwind.procedures.accuracy_classes import Relative
 from fenwind.quantities.lengths import FOOT, METRE
 from fenwind.records.entries import amend
 from fenwind.records.setups import Air, Setup
 from fenwind.reports.fit_report import fit_report
 from fenwind.reports.handover import checks_of
 from fenwind.reports.model import Table
+from fenwind.reports.network_words import between_words
 from fenwind.reports.setup_words import grid_words, treated_words
 from fenwind.reports.statement import further_words, sentence, statement_of_fit
 from fenwind.reports.trail import trail
@@ -29,6 +31,18 @@ class Setups(unittest.TestCase):
         )
         self.assertEqual([grid_words(False, 0.9996), grid_words(True, 1.0)], ["as they were measured"] * 2)
         self.assertEqual(grid_words(True, 0.9996), "to the grid by 0.9996000")
+
+
+class Between(unittest.TestCase):
+    def test_two_marks_in_feet(self) -> None:
+        one = Relative(
+            distance_m=304.8, a_m=0.003048, b_m=0.001, bearing_rad=0.1, height_m=0.002, accuracy=None
+        )
+        self.assertEqual(
+            between_words("A", "B", one, FOOT).replace("\u2009", ""),
+            "A – B, 1000.000 ft: at 95 % 3.0 by 1.0 mm in plan, 10.0 ppm, no class of FGCC 1989, "
+            "± 2.0 mm in height.",
+        )
 
 
 class Sentences(TempFolder):

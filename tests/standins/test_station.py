@@ -9,11 +9,13 @@ import threading
 import unittest
 from collections.abc import Callable
 from dataclasses import replace
+from functools import partial
 from typing import Any
 
 import numpy as np
 
 from fenwind.devices.instrument import Instrument
+from fenwind.devices.settings import set_receivers
 from fenwind.devices.transport import DeviceError, address
 from fenwind.errors import FormatError, ProcedureError
 from fenwind.geodesy.air import refractivity, velocity_ppm
@@ -222,6 +224,18 @@ class Device(unittest.TestCase):
             self.assertIsNone(self.served(lambda line, said=said: said).state().air)
         self.assertEqual((reading.prism_m, reading.applied_ppm, reading.time), (-0.005, 7.0, "2026"))
         self.assertEqual((state.face, state.sigma_distance_m, state.reference), (1, 0.001, SPEC["reference"]))
+
+    def test_what_receivers_are_set_to(self) -> None:
+        heard: dict[str, list[dict[str, Any]]] = {"base": [], "rover": []}
+
+        def keep(which: str, line: bytes) -> bytes:
+            heard[which].append(json.loads(line))
+            return b'{"ok": true}\n'
+
+        places = {which: self.served(partial(keep, which)).where for which in heard}
+        self.assertEqual(set_receivers(places, 12.5, 5), ("base", "rover"))
+        mask = {"do": "mask", "degrees": 12.5}
+        self.assertEqual(heard, {"base": [mask], "rover": [mask, {"do": "rate", "hz": 5}]})
 
     def test_nonsense_is_not_taken(self) -> None:
         fine = {"ok": True, "hz": 10.0, "za": 90.0, "sd": 100.0, "face": 1, "prism_mm": 0.0, "ppm": 0.0}

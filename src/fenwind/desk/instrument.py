@@ -13,7 +13,7 @@ from fenwind.desk.tasks import Task, TaskRunner
 from fenwind.devices.instrument import Instrument, InstrumentState
 from fenwind.devices.transport import address
 from fenwind.errors import FenwindError
-from fenwind.job.session_gestures import set_equipment
+from fenwind.job.session_gestures import equipment_of, set_equipment
 from fenwind.progress import Progress
 from fenwind.records.sessions import Equipment
 
@@ -38,7 +38,7 @@ class LiveInstrument(QObject):
     @property
     def equipment(self) -> Equipment:
         """What the job says of it, else the usual."""
-        return next(iter(self.bridge.state.of(Equipment).values()), Equipment())
+        return equipment_of(self.bridge.state)
 
     def set_equipment(self, **changes: Any) -> bool:
         """Change what the job says of the equipment."""

@@ -21,7 +21,7 @@ from fenwind.geodesy.geocentric import enu_axes, from_xyz, to_xyz
 from fenwind.job.job import new_id
 from fenwind.job.live_place import ground_xyz
 from fenwind.job.measuring import Row, keep_rows, kept_rows, settled
-from fenwind.job.session_gestures import set_equipment
+from fenwind.job.session_gestures import equipment_of, set_equipment
 from fenwind.job.session_view import rover_of
 from fenwind.job.steps.base import PlacedBase, antenna_model
 from fenwind.records.entries import Gesture
@@ -77,8 +77,7 @@ class Receivers(QObject):
     @property
     def equipment(self) -> Equipment:
         """What the job says of it, else the usual."""
-        found = self.bridge.state.of(Equipment)
-        return next(iter(found.values()), Equipment())
+        return equipment_of(self.bridge.state)
 
     def set_equipment(self, **changes: Any) -> bool:
         """Change what the job says of the equipment."""

@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fenwind.errors import FormatError
-from fenwind.exchange.files import foreign_reader, read_bytes, write_bytes
+from fenwind.exchange.files import foreign_reader, write_bytes
 
 FloatArray = NDArray[np.float64]
 
@@ -41,4 +41,4 @@ def write_area(path: str, lon_deg: FloatArray, lat_deg: FloatArray, words: Mappi
                 driver="GPKG" if package else "GeoJSON", layer="area", dataset_options={},
                 layer_options=options,
             )  # fmt: skip
-        write_bytes(path, read_bytes(name) if not package else Path(name).read_bytes())
+        write_bytes(path, Path(name).read_bytes())

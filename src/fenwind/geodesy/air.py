@@ -13,6 +13,9 @@ from fenwind.errors import ProcedureError
 
 #: Wavelength of a carrier of today's instruments, micrometres (common practice, no source).
 CARRIER_UM = 0.658
+#: Refractivity of that carrier in air of 12 degrees C, 1013.25 hPa and 60 % of humidity, ppm: where such
+#: instruments need no correction (common practice, no source).
+REFERENCE_PPM = 286.34
 ZERO_K = 273.15
 STANDARD_HPA = 1013.25
 

@@ -38,6 +38,11 @@ def set_check(rows: Iterable[Occupation], check: bool) -> Gesture:
     return Gesture(what, tuple(amend(o, check=check) for o in rows if o.check != check))
 
 
+def equipment_of(state: JobState) -> Equipment:
+    """What the job says of the equipment, else the usual."""
+    return next(iter(state.of(Equipment).values()), Equipment())
+
+
 def set_equipment(state: JobState, **changes: Any) -> Gesture:
     """Change what the job says of the equipment."""
     old = state.of(Equipment).get("equipment")

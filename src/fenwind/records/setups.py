@@ -6,6 +6,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal
 
+from fenwind.geodesy.air import CARRIER_UM, REFERENCE_PPM
+
 ShotUse = Literal["used", "check", "off", "plan", "height"]
 ScaleWord = Literal["fixed", "show", "apply"]
 StationWord = Literal["free", "known"]
@@ -20,8 +22,8 @@ class Air:
     temperature_c: float
     pressure_hpa: float
     humidity_percent: float = 60.0
-    carrier_um: float = 0.658
-    reference: float = 286.34
+    carrier_um: float = CARRIER_UM
+    reference: float = REFERENCE_PPM
     applied_ppm: float = 0.0
 
 

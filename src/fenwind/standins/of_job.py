@@ -10,6 +10,7 @@ import numpy as np
 
 from fenwind.errors import FenwindError, ProcedureError
 from fenwind.geodesy.frames import open_frame
+from fenwind.geodesy.refraction import EARTH_RADIUS_M
 from fenwind.job.derive import Derived
 from fenwind.job.live_place import LivePlane
 from fenwind.job.reader import with_grid_folder
@@ -17,7 +18,6 @@ from fenwind.job.session_view import places
 from fenwind.job.state import JobState
 from fenwind.quantities.angles import RAD_PER_DEGREE, RAD_PER_SECOND
 from fenwind.records.sessions import Antenna
-from fenwind.standins.station import EARTH_RADIUS_M
 from fenwind.standins.tarnholt import JOB_NAME
 from fenwind.standins.tarnholt_days import true_places
 

@@ -16,16 +16,15 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fenwind.errors import FenwindError, FormatError
-from fenwind.geodesy.air import refractivity
+from fenwind.geodesy.air import CARRIER_UM, REFERENCE_PPM, refractivity
 from fenwind.geodesy.geocentric import enu_axes
+from fenwind.geodesy.refraction import EARTH_RADIUS_M
 from fenwind.quantities.angles import RAD_PER_DEGREE, RAD_PER_SECOND
 from fenwind.standins.receivers import Refused, number
 from fenwind.standins.world import Place, list_in, number_in, place_at, place_in, read_json
 
 FloatArray = NDArray[np.float64]
 
-#: Mean radius that refraction bends by, metres.
-EARTH_RADIUS_M = 6_371_000.0
 #: A prism is seen within this of the line of sight without a search, radians.
 SEEN = 0.05 * RAD_PER_DEGREE
 #: Beyond this the compensator gives up, seconds.
@@ -35,7 +34,7 @@ COMPENSATED_S = 180.0
 SPEC: dict[str, float] = {
     "direction_s": 1.0, "zenith_s": 1.0, "distance_mm": 1.0, "distance_ppm": 1.5, "collimation_s": 2.0,
     "index_s": -2.0, "trunnion_s": 1.0, "centring_mm": 0.5, "target_mm": 0.7, "refraction": 0.13,
-    "carrier_um": 0.658, "reference": 286.34,
+    "carrier_um": CARRIER_UM, "reference": REFERENCE_PPM,
 }  # fmt: skip
 
 

@@ -279,7 +279,8 @@ class SetupsSheet(RecordSheet):
         best = int(after.argmin())
         if after[best] > WORTH * plan_sigma(found.found.covariance):
             return f"{said}; no other known mark would bring much."
-        return f"{said}; {adopted.names[rows[best]]} as well would bring it to ± {mm(float(after[best]))} mm."
+        reached = mm(float(after[best]))
+        return f"{said}; {adopted.names[rows[best]]} as well would bring it to ± {reached} mm."
 
     def _rows(self, setup: Setup, found: Placed | FenwindError | None) -> list[_Row]:
         state, nan3, out, said = self.bridge.seen, (math.nan,) * 3, [], dict(setup.use)

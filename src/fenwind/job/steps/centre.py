@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from fenwind.errors import ProcedureError
 from fenwind.job.adopted import Adopted
@@ -17,8 +19,10 @@ from fenwind.job.steps.outcome import CandidateSet, Figures, Gathering, Node, Ou
 from fenwind.procedures.centre import Middle, middle
 from fenwind.procedures.positions import Positions
 from fenwind.progress import Progress
-from fenwind.quantities.lengths import format_way
+from fenwind.quantities.lengths import UNITS, LengthUnit, format_length
 from fenwind.records.centres import Centre
+
+FloatArray = NDArray[np.float64]
 
 
 @dataclass(frozen=True, kw_only=True, eq=False)
@@ -26,6 +30,7 @@ class _Inputs:
     centre: Centre
     adopted: Adopted
     names: Mapping[str, str]
+    unit: LengthUnit
 
 
 @dataclass(frozen=True, kw_only=True, eq=False)
@@ -57,7 +62,8 @@ class CentreKind(Gathering):
         centre = reader.record(Centre, node.subject)
         assert centre is not None
         adopted = reader.result(Node("adopted", node.detail[0], node.detail[1:]))
-        return _Inputs(centre=centre, adopted=adopted, names=mark_names(reader)), None
+        unit = UNITS[reader.frame(node.detail[0]).spec.unit]
+        return _Inputs(centre=centre, adopted=adopted, names=mark_names(reader), unit=unit), None
 
     def solve(self, inputs: _Inputs, progress: Progress) -> Found:
         """The middle. Raises ProcedureError where a point has no place in the frame."""
@@ -69,11 +75,14 @@ class CentreKind(Gathering):
                 raise ProcedureError(f"{name} has no place in this frame", hint="Measure or give it")
         at = np.stack([adopted.e_m[rows], adopted.n_m[rows], adopted.height_m[rows]])
         names = [inputs.names.get(key, "?") for key in rim]
-        found = middle(at, _joint(adopted, rows))
-        what = (
-            "opposite points" if len(rim) == 2 else f"circle of radius {format_way(found.radius_m)} through"
-        )
-        return Found(centre=inputs.centre, middle=found, why=f"centre of {what} {', '.join(names)}")
+        joint, lacking = _joint(adopted, rows)
+        found = middle(at, joint)
+        covariance, sigma = np.array(found.covariance), found.sigma_radius_m
+        covariance[lacking], covariance[:, lacking] = np.nan, np.nan
+        found = replace(found, covariance=covariance, sigma_radius_m=math.nan if lacking[:2].any() else sigma)
+        radius = format_length(found.radius_m, inputs.unit, 3)
+        what = "halfway between" if len(rim) == 2 else f"centre of the circle of radius {radius} through"
+        return Found(centre=inputs.centre, middle=found, why=f"{what} {', '.join(names)}")
 
     def gives(self, outcome: Outcome) -> Iterable[tuple[str, CandidateSet]]:
         """Its mark."""
@@ -95,7 +104,9 @@ class CentreKind(Gathering):
         if mark != result.centre.mark:
             return
         m = result.middle
-        note = f"{result.why}; radius ± {m.sigma_radius_m * 1000.0:.1f} mm"
+        note = result.why
+        if math.isfinite(m.sigma_radius_m):
+            note += f"; radius ± {m.sigma_radius_m * 1000.0:.1f} mm"
         if len(m.residuals) > 3:
             note += f", at most {np.abs(m.residuals).max() * 1000.0:.1f} mm off the circle"
         sigma = np.sqrt(np.maximum(np.diag(m.covariance), 0.0))
@@ -110,11 +121,11 @@ class CentreKind(Gathering):
         return outcome.result if outcome.error is None else outcome.error
 
 
-def _joint(adopted: Adopted, rows: list[int]) -> np.ndarray:
-    """Covariance (3k, 3k) of adopted positions, with what those of one set share; nothing where it is not
-    known."""
+def _joint(adopted: Adopted, rows: list[int]) -> tuple[FloatArray, NDArray[np.bool_]]:
+    """Covariance (3k, 3k) of adopted positions, with what those of one set share, zero where it is not known;
+    in which of e, n and height (3,) that is so of one of them."""
     size = len(rows)
-    out = np.zeros((3 * size, 3 * size))
+    out, lacking = np.zeros((3 * size, 3 * size)), np.zeros(3, dtype=bool)
     for i, a in enumerate(rows):
         one = adopted.sets[int(adopted.set_row[a])].positions
         for j, b in enumerate(rows):
@@ -122,9 +133,10 @@ def _joint(adopted: Adopted, rows: list[int]) -> np.ndarray:
             first, second = int(adopted.row[a]), int(adopted.row[b])
             if i == j:
                 block = one.covariance[:, :, first]
+                lacking |= ~np.isfinite(np.diag(block))
             elif same and one.joint is not None:
                 block = one.joint.between(np.array([first]), np.array([second]))[:, :, 0]
             else:
                 continue
             out[3 * i : 3 * i + 3, 3 * j : 3 * j + 3] = np.nan_to_num(block)
-    return out
+    return out, lacking

@@ -3,7 +3,6 @@ what else it sighted lies."""
 
 from __future__ import annotations
 
-import itertools
 import math
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
@@ -230,25 +229,39 @@ def options_of(setup: Setup, factor: float | FloatArray) -> ResectionOptions:
 def _weighted(inputs: _Inputs, case: Case, found: Resection, held: list[int]) -> tuple[Case, Resection]:
     """The same with targets known as well as they are; what several of them have in common, such as the error
     of their base, is in the covariance, though it weighs nothing."""
-    setup, unknown = inputs.setup, np.zeros((3, 3))
-    places = [inputs.known[setup.target[i]] for i in held]
-    covariance = np.stack([np.nan_to_num(p.covariance) for p in places] or [unknown], axis=2)
+    setup, targets = inputs.setup, [inputs.setup.target[i] for i in held]
+    covariance = np.stack([np.nan_to_num(inputs.known[key].covariance) for key in targets], axis=2)
     at = np.array([found.e, found.n])
     case = replace(case, reduced=with_known_sigmas(case.reduced, case.known, covariance, at))
     if setup.word == "known":
         return case, _on_known(inputs, case)
     found = solve(case, setup.scale, np.array([*at, found.orientation]))
-    ways, more = moves_with_targets(case, found), np.zeros_like(found.whole)
-    for a, b in itertools.permutations(range(len(places)), 2):
-        one, i, j = places[a].among, setup.target[held[a]], setup.target[held[b]]
-        if one is not None and one is places[b].among and one.joint is not None and i != j:
-            pair = (np.array([one.index[i]]), np.array([one.index[j]]))
-            more += ways[:, :, a] @ np.nan_to_num(one.joint.between(*pair)[:, :, 0]) @ ways[:, :, b].T
+    whole = found.whole + _shared(inputs.known, targets, moves_with_targets(case, found))
     kept = [0, 1, 3][: found.covariance.shape[0]]
-    whole = found.whole + more
     return case, replace(
         found, whole=whole, covariance=whole[np.ix_(kept, kept)], sigma_orientation=math.sqrt(whole[2, 2])
     )
+
+
+def _shared(known: Mapping[str, KnownPlace], targets: list[str], ways: FloatArray) -> FloatArray:
+    """What the errors that targets (k,) share do to unknowns (n, n) that move with their places by ways
+    (n, 3, k): the sum of G_i C_ij G_j^T over pairs of different marks of one set."""
+    more = np.zeros((ways.shape[0], ways.shape[0]))
+    sets: list[Positions] = []
+    for key in targets:
+        among = known[key].among
+        if among is not None and not any(among is one for one in sets):
+            sets.append(among)
+    for one in sets:
+        mine = [i for i, key in enumerate(targets) if known[key].among is one]
+        if one.joint is None or len(mine) < 2:
+            continue
+        row = np.array([one.index[targets[i]] for i in mine])
+        a, b = np.nonzero(row[:, None] != row)
+        between = np.nan_to_num(one.joint.between(row[a], row[b]))
+        g = ways[:, :, mine]
+        more += np.einsum("xik,ijk,yjk->xy", g[:, :, a], between, g[:, :, b])
+    return more
 
 
 def _on_known(inputs: _Inputs, case: Case) -> Resection:
