@@ -8,6 +8,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QMenu
 
 from fenwind.desk.stages.network_options import REACH
+from fenwind.job.gestures import change_frame
 from fenwind.procedures.network_model import positions_of
 from fenwind.quantities.numbers import format_fixed
 from fenwind.records.network import DesignStep, EpochsStep, NetworkStep
@@ -96,6 +97,11 @@ class Designs(QtTestCase):
         plan.place_picked.emit(463_900.0, 6_796_500.0)
         self.assertEqual(page.ask.edit.text(), "D-1")
         self.assertIn("as high as W-3 (1\u2009252.00 m)", page.ask.label.text())
+        shown = w.bridge.frame_id
+        w.bridge.do(change_frame(w.bridge.state.frames[shown], "feet", unit="ft"))
+        plan.place_picked.emit(463_900.0, 6_796_500.0)
+        self.assertIn("as high as W-3 (4\u2009107.61 ft)", page.ask.label.text())
+        w.bridge.undo()
         page.ask.ok.click()
         self.assertEqual(self.step().marks[-1][1:], (463_900.0, 6_796_500.0, 1252.0))  # as high as W-3
         self.assertIn("D-1", plan.scene.names)

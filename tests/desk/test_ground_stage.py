@@ -14,9 +14,12 @@ from PySide6.QtWidgets import QPushButton
 
 from fenwind.desk.distortion_layer import words as value_words
 from fenwind.desk.stages.area_writing import written
+from fenwind.desk.stages.ground_area import Wanted
 from fenwind.desk.theme import colour
 from fenwind.errors import ProcedureError
+from fenwind.exchange.area_out import write_area
 from fenwind.job.gestures import set_field
+from fenwind.quantities.lengths import FOOT
 from tests.desk.qt_case import QtTestCase
 
 
@@ -180,10 +183,18 @@ class GroundStage(QtTestCase):
             geod = pyproj.Geod(ellps="GRS80")
             self.assertAlmostEqual(abs(geod.geometry_area_perimeter(ring)[0]) / area, 1.0, delta=2e-3)
             told = dict(zip(meta["fields"].tolist(), (f[0] for f in fields), strict=True))
-            self.assertAlmostEqual(
-                told["largest_ppm"], page.designs[page.draft.kind].figures.largest * 1e6, 6
-            )
+            figures = page.designs[page.draft.kind].figures
+            for key in ("largest", "p95", "rms"):
+                self.assertAlmostEqual(told[f"{key}_ppm"], getattr(figures, key) * 1e6, 6)
             self.assertEqual(pyproj.CRS(told["definition"]), pyproj.CRS(page.found.spec.crs))
+        for way in (1, -1):  # anticlockwise whichever way it is given (RFC 7946, section 3.1.6)
+            path = str(self.folder / f"{way}.gpkg")
+            write_area(
+                path, np.array([8.0, 8.1, 8.1])[::way], np.array([61.0, 61.0, 61.1])[::way], {"name": "x"}
+            )
+            self.assertTrue(shapely.is_ccw(shapely.from_wkb(pyogrio.raw.read(path)[2][0]).exterior))
+        feet = page.area.parts(Wanted(kind="corridor", names=("A", "B"), width_m=30.48), FOOT)
+        self.assertIn("a corridor 100 ft wide along A – B", "".join(part.text for part in feet))
         line = np.array([[0.0, 1.0, 2.0], [0.0, 1.0, 2.0]])
         bare = replace(page._laid, outline=np.zeros((2, 0)))
         with self.assertRaises(ProcedureError):

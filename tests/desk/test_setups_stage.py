@@ -174,11 +174,12 @@ class WithAnInstrument(QtTestCase):
         self.addCleanup(self.standin.stop)
         self.wait_for(lambda: self.live.state is not None and not self.live.doing)
 
-    def carry(self, name: str) -> None:
-        """Carry the prism to a mark."""
-        told: list[bool] = []
-        self.standin.say("station", then=lambda: told.append(True), do="go", mark=name)
-        self.wait_for(lambda: told)
+    def carry(self, name: str, told: dict[str, str] | None = None) -> None:
+        """Carry the prism to a mark, or tell the stand-in something else, and wait until that is done."""
+        done: list[bool] = []
+        told = told or {"do": "go", "mark": name}
+        self.standin.say("station", then=lambda: done.append(True), **told)
+        self.wait_for(lambda: done)
 
     def sight(self, name: str, carried: str = "") -> None:
         """Carry the prism, name it on the plan, find it and read it."""
@@ -251,6 +252,37 @@ class WithAnInstrument(QtTestCase):
         way = r"^To T-07: E [+−]?0\.00\d   N [+−]?0\.00\d   H [+−]?0\.0\d\d "
         self.assertRegex(panel.result.text(), way)
         self.assertEqual(len(list(b.state.of(Setup).values())[-1].target), rows)
+
+    def test_instrument_and_prism_at_places_of_the_plan(self) -> None:
+        self.standin.stop()
+        self.wait_for(lambda: not self.standin.ports)
+        self.standin._ask_place("station")
+        self.page.place_picked(463_500.0, 6_795_900.0)
+        self.live.leave()
+        self.standin.start.click()
+        self.wait_for(lambda: self.live.state is not None and not self.live.doing)
+        self.panel.buttons["begin"].click()
+        self.answer("St-9, 1.6")
+        for name in ("T-04", "T-08", "T-09"):
+            self.sight(name)
+        found = self.b.derived.of_kind("setup")[list(self.b.state.of(Setup))[-1]].found
+        self.assertLess(math.hypot(found.e - 463_500.0, found.n - 6_795_900.0), 0.02)
+        self.standin._ask_place("pole")
+        self.page.place_picked(463_600.0, 6_796_000.0)
+        self.standin.pole.setValue(2.0)
+        self.live.set_equipment(target_m=2.0)
+        self.carry("T-09", told={"do": "status"})  # after what was told before
+        self.panel._name("K-5")
+        for button in ("find", "measure"):
+            self.panel.buttons[button].click()
+            self.wait_for(lambda: not self.live.doing)
+        adopted = self.b.derived.adopted["map"]
+        row = adopted.index["K-5"]
+        self.assertLess(math.hypot(adopted.e_m[row] - 463_600.0, adopted.n_m[row] - 6_796_000.0), 0.02)
+        away = np.hypot(adopted.e_m - 463_600.0, adopted.n_m - 6_796_000.0)
+        away[row] = np.inf
+        near = adopted.height_m[int(np.nanargmin(away))]  # the ground there is as high as the nearest mark
+        self.assertAlmostEqual(float(adopted.height_m[row]), float(near), delta=0.03)
 
     def test_while_results_are_on_their_way(self) -> None:
         """In a job whose results take their time a reading is kept, and judged when they are there."""

@@ -324,7 +324,7 @@ class Demo(DemoCase):
         told = [
             d for d in Judge().judge(self.job.state, self.derive(self.job)).open if d.rule == "resect.rounds"
         ]
-        self.assertEqual(told[0].names, ("K-01",))
+        self.assertEqual((told[0].names, told[0].limit), (("K-01",), 3.5))
         self.job.undo(), self.job.undo()
         usual = Air(temperature_c=12.0, pressure_hpa=1013.25, applied_ppm=3.0)
         for text, values in (

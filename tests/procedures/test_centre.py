@@ -99,6 +99,11 @@ class InAJob(DemoCase):
         self.job.record(*merge_marks(self.job.state, other, one))
         self.assertIn(other.id, next(iter(self.job.state.of(Centre).values())).rim)
         self.job.undo()
+        self.job.record(*make_centre(self.job.state, marks[1:], "Tank"))  # the last word holds
+        tank = self.job.state.mark_named("Tank").id
+        on = [c.rim for c in self.job.state.of(Centre).values() if c.active and c.mark == tank]
+        self.assertEqual(on, [tuple(m.id for m in marks[1:])])
+        self.job.undo()
         for rim_marks, name in ((marks[:1], "X"), (marks, "T-08"), (marks, " ")):
             self.assertRaises(ProcedureError, make_centre, self.job.state, rim_marks, name)
         self.job.record(*no_centre(self.job.state, [self.job.state.mark_named("Tank")]))
