@@ -365,17 +365,16 @@ def main() -> int:
             known = maps[package].get(f"{path}:{function}")
             tests = [n for _, n in sorted(known)] if known else [] if function else everything[package]
             if not tests or not noticed(path, number, tests):
+                text = f"{path.relative_to(ROOT)}:{line}: {what}{'' if tests else ' (no test runs it)'}"
                 with lock:
-                    survivors.append(
-                        f"{path.relative_to(ROOT)}:{line}: {what}{'' if tests else ' (no test runs it)'}"
-                    )
+                    survivors.append(text)
+                    print(text, flush=True)  # at once: a run of hours may be stopped
 
     threads = [threading.Thread(target=work) for _ in range(options.jobs)]
     for thread in threads:
         thread.start()
     for thread in threads:
         thread.join()
-    print("\n".join(sorted(survivors)))
     share = len(survivors) / max(len(chosen), 1)
     print(
         f"{len(chosen)} faults of {len(every)} possible, {len(survivors)} not noticed: {share:.0%}, ", end=""

@@ -26,6 +26,7 @@ from fenwind.devices.transport import address
 from fenwind.geodesy.geocentric import enu_axes, to_xyz
 from fenwind.standins.receivers import Simulation
 from fenwind.standins.world import world_of
+from tests.session_job import session_job
 from tests.support import CommandCase, write_plane_geoid
 
 FENWIND = [sys.executable, "-m", "fenwind"]
@@ -276,6 +277,87 @@ class TwoDays(unittest.TestCase):
                 said = run(*arguments, code=2)
                 self.assertIn(words, said)
                 self.assertIsNone(re.search("Traceback|" + SECRET, said))
+
+
+class Lists(CommandCase):
+    """A rover's list, written and taken in."""
+
+    HEAD = "base,mark,lat,lon,h,start,height,sh,sv,base_lat,base_lon,base_h,base_height,use\n"
+
+    def listed(self) -> tuple[str, str]:
+        job, out = self.path("one.fenwind"), self.path("list.csv")
+        session_job(job, blunder=0.0).close()
+        self.run_json("base", job, "--tie", "D2=B")
+        self.run_json("sessions", job, "--drop", "o4", "--why", "wind", "--out", out)
+        return job, out
+
+    def test_what_is_written_gives_the_same_marks(self) -> None:
+        job, out = self.listed()
+        other = self.path("other.fenwind")
+        self.run_json("new", other, "--antennas", self.write("a.json", json.dumps({"antennas": []})))
+        taken = self.run_json("sessions", other, "--take", out)
+        self.assertEqual([b["name"] for b in taken["bases"]], ["D1", "D2"])
+        self.assertEqual([o["used"] for o in taken["occupations"]], [True, True, True, False])
+        marks = [{m["name"]: m for m in self.run_json("show", path)["marks"]} for path in (job, other)]
+        for name in "BC":
+            one, two = (found[name] for found in marks)
+            self.assertAlmostEqual(one["lat"], two["lat"], delta=2e-9)  # 0.2 mm
+            self.assertAlmostEqual(one["lon"], two["lon"], delta=2e-9)
+            self.assertAlmostEqual(one["ellipsoid_h"], two["ellipsoid_h"], delta=2e-4)
+        again = self.run_json("sessions", other, "--take", out)
+        self.assertEqual(len(again["occupations"]), 4)
+
+    def test_positions_and_a_base_on_a_known_mark(self) -> None:
+        """B was computed from A where A is known to be; later A is found 1 m higher, and B follows."""
+        (alat, alon, ah), (lat, lon, h) = MARKS["A"], MARKS["B"]
+        control = self.write("k.csv", f"name,lat,lon,h\nA,{alat},{alon},{ah}\n")
+        job = self.path("j.fenwind")
+        self.run_json("new", job, "--control", control)
+        path = self.write(
+            "l.csv", self.HEAD + f"A,B,{lat},{lon},{h},2026-05-01T08:00+02:00,1.8,0.01,0.03,,,,1.5,\n"
+        )
+        (one,) = self.run_json("sessions", job, "--take", path)["occupations"]
+        self.assertEqual(one["start"], "2026-05-01T06:00:00+00:00")
+        found = next(m for m in self.run_json("show", job)["marks"] if m["name"] == "B")
+        self.assertAlmostEqual(found["ellipsoid_h"], h, delta=2e-4)
+        self.assertLess(
+            float(np.abs(away({k: found[k] for k in ("lat", "lon")} | {"h": h}, "B")).max()), 2e-4
+        )
+        self.run_json("base", job, f"--place=A={alat},{alon},{ah + 1.0}")
+        found = next(m for m in self.run_json("show", job)["marks"] if m["name"] == "B")
+        self.assertAlmostEqual(found["ellipsoid_h"], h + 1.0, delta=3e-4)
+        # 10 and 30 mm, and 1 mm each of the two antenna heights.
+        self.assertAlmostEqual(found["region95"]["v"], 1.96 * math.sqrt(0.03**2 + 2e-6), delta=2e-4)
+
+    def test_refusals(self) -> None:
+        job = self.path("j.fenwind")
+        self.run_json("new", job)
+        good = {
+            "base": "X", "mark": "B", "lat": "-33", "lon": "-70", "h": "800", "height": "1.8",
+            "base_lat": "-33", "base_lon": "-70", "base_h": "800", "sh": "0.01", "sv": "0.02",
+        }  # fmt: skip
+        neither = "a vector dx, dy, dz or a position"
+        for changes, words in (
+            ({"lat": "-93"}, "column lat"), ({"base_lat": ""}, "column base_lat"),
+            ({"start": "noon"}, "a time"),
+            ({"base_lat": "", "base_lon": "", "base_h": ""}, "no base X and no known mark"),
+            ({"use": "maybe"}, "column use"), ({"sxx": "1"}, "column sxy"), ({"dx": "1"}, "column dy"),
+            ({"lat": "", "lon": "", "h": ""}, neither), ({"sh": "0"}, "column sh"),
+            ({"dx": "1", "dy": "1", "dz": "1"}, neither),
+            ({"method": "sideways"}, "column method"), ({"method": "slant"}, "antenna"),
+            ({"epochs": "1.5"}, "column epochs"), ({"solution": "good"}, "column solution"),
+            ({"base": "X=Y"}, "no name for a base"),
+        ):  # fmt: skip
+            cells = good | changes
+            path = self.write("bad.csv", ",".join(cells) + "\n" + ",".join(cells.values()) + "\n")
+            with self.subTest(changes=changes):
+                said = self.refused("sessions", job, "--take", path)
+                self.assertIn(words, said)
+                self.assertIn("line 2", said)
+        self.assertEqual(self.run_json("sessions", job)["bases"], [])
+
+    def refused(self, *arguments: str) -> str:
+        return str(run(*arguments, code=2))
 
 
 class FromALog(CommandCase):

@@ -71,6 +71,25 @@ class SessionsStage(QtTestCase):
                 self.assertAlmostEqual(columns[key].value(row), value, delta=1.0)
                 self.assertAlmostEqual(columns[key].bar(row), value / limit, delta=0.1)
 
+    def test_a_list_goes_out_and_comes_in(self) -> None:
+        path, out = self.folder / "two days.fenwind", str(self.folder / "list.csv")
+        session_job(str(path), blunder=0.0).close()
+        workspace = self.open(str(path))
+        workspace.bridge.show_stage("Sessions")
+        sheet = workspace.pages["Sessions"]
+        self.wait_for(sheet.isVisible)
+        self.assertTrue(sheet.write_list(out))
+        self.assertIn("Written: 4 occupations to", workspace.line.text())
+        sheet.take_list(out)
+        self.assertIn("Taken in: 0 occupations; 4 were in the job already.", workspace.line.text())
+        written = self.folder / "list.csv"
+        written.write_text(written.read_text("utf-8").replace("D1,B,", "D1,E,"), "utf-8")
+        sheet.take_list(out)
+        self.assertIn("Taken in: 1 occupation; 3 were in the job already.", workspace.line.text())
+        self.assertIsNotNone(workspace.bridge.state.mark_named("E"))
+        workspace.bridge.undo()
+        self.assertIsNone(workspace.bridge.state.mark_named("E"))
+
     def cells(self, sheet: SessionsSheet, key: str) -> list[str]:
         """Texts of a column as they are shown."""
         column = next(c for c in sheet.table.records.columns if c.key == key)
@@ -149,29 +168,56 @@ class Live(QtTestCase):
         self.assertIn("all kept", self.w.shell.header.kept.text())
 
     def test_receivers_are_set(self) -> None:
-        """Mask and rate reach both receivers, and the job keeps them; nothing is said yes to that is none."""
-        page = self.page
-        for text in ("95, 1, 1", "10, 3, 1", "10, 1", "low, 1, 1", "10, 1, 0.2"):
-            self.w.actions.run("sessions.settings")
-            page.ask.edit.setText(text)
-            page.ask.ok.click()
+        """A sentence whose parts reach both receivers, and the job keeps them; nothing is said yes to that is
+        none."""
+        page, settings = self.page, self.page.settings
+        self.w.actions.run("sessions.settings")
+        for key, text in (
+            ("mask", "95"), ("strength", "-1"), ("interval", "0.2"), ("channel", "17"), ("channel", "1.5"),
+            ("naming", "{where}"),
+        ):  # fmt: skip
+            self.ask(settings, key, text)
             self.assertIn("will not do", self.w.line.text(), text)
-        self.assertEqual(page.devices.equipment.mask_deg, 10.0)
+        self.assertEqual(page.devices.equipment, replace(page.devices.equipment, mask_deg=10.0, channel=1))
         where = address(page.devices.equipment.rover_control)
         many = command(where, do="status")["satellites"]
-        self.w.actions.run("sessions.settings")
-        page.ask.edit.setText("35, 5, 10")
-        page.ask.ok.click()
-        self.wait_for(lambda: "Set: base and rover, mask 35°, 5 Hz." in self.w.line.text())
+        for key, text in (
+            ("mask", "20"), ("strength", "44"), ("interval", "10"), ("channel", "5"),
+            ("naming", "{base}-{day}"),
+        ):  # fmt: skip
+            self.ask(settings, key, text)
+        self.choose(settings.statement.parts["rate"], "5 times a second")
+        self.choose(settings.statement.parts["messages"], "MSM 4")
+        self.assertEqual(
+            settings.statement.text(),
+            "Receivers use satellites above 20° of 44 dB-Hz or more; the rover speaks 5 times a second; raw "
+            "data every 10 s go into {base}-{day}; the base sends MSM 4 on channel 5.",
+        )
+        settings.send.click()
+        self.wait_for(lambda: "Set: base and rover." in self.w.line.text())
+        said = command(where, do="status")
+        self.assertEqual(said["channel"], 5)
+        self.assertLess(said["satellites"], many)
         one = page.devices.equipment
-        self.assertEqual((one.mask_deg, one.rate_hz, one.interval_s), (35.0, 5, 10.0))
-        few = command(where, do="status")["satellites"]
-        self.assertLess(few, many)
-        self.w.actions.run("sessions.settings")
-        page.ask.edit.setText("5, 1, 1")
-        page.ask.ok.click()
-        self.wait_for(lambda: "mask 5°" in self.w.line.text())
-        self.wait_for(lambda: command(where, do="status")["satellites"] > few)
+        self.assertEqual(
+            (one.mask_deg, one.strength_dbhz, one.interval_s, one.channel, one.rate_hz, one.message_set),
+            (20.0, 44.0, 10.0, 5, 5, "msm4"),
+        )
+
+    def test_limits_of_an_epoch(self) -> None:
+        rover = self.page.rover
+        rover.listen.click()
+        for text, words in (
+            ("10, 20, 3.5", "plan to 10 mm, height to 20 mm, PDOP to 3.5"), ("0, 20", "height to 20 mm"),
+            ("0, 0, 2", "PDOP to 2"), ("", "any precision"),
+        ):  # fmt: skip
+            self.ask(rover, "limits", text)
+            self.assertIn(f"count: fixed, {words}.", rover.statement.text())
+        self.ask(rover, "limits", "10, 20, 3.5")
+        self.ask(rover, "limits", "1, -2")
+        self.assertIn("will not do", self.w.line.text())
+        one = self.page.devices.equipment
+        self.assertEqual((one.max_sigma_h_m, one.max_sigma_v_m, one.max_pdop), (0.01, 0.02, 3.5))
 
     def _broadcast_error(self, base: BaseSetup) -> None:
         """What the base sends wrongly is in the rover's position too, and goes out of what is shown."""
@@ -231,6 +277,7 @@ class Live(QtTestCase):
         self.wait_for(lambda: page.devices.epoch is not None and page.devices.epoch.solution == "fixed")
         next(t for t in page.standins.troubles if t.text().startswith("No link")).click()
         self.wait_for(lambda: "gets no corrections" in rover.links.text())
+        self.assertIn("The base does send", rover.links.text())
         page.standins.stop()
         self.wait_for(lambda: "The rover is not there" in rover.links.text())
 

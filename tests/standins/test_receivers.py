@@ -140,6 +140,46 @@ class Sentences(unittest.TestCase):
             seen.append(state())
         self.assertEqual(list(dict.fromkeys(seen)), ["fixed", "float", "autonomous"])
 
+    def test_the_radio(self) -> None:
+        """Somebody else on the channel lets nearly nothing through; both on another channel, it comes again.
+        A wrong channel is cured by setting it."""
+        simulation = Simulation(world(errors={"to_float_s": 2, "to_fixed_s": 4}), 3, START)
+
+        def after(seconds: int) -> tuple[str, float]:
+            for _ in range(seconds):
+                second(simulation)
+            return simulation.rover_state(), simulation.age()
+
+        self.assertEqual(after(20)[0], "fixed")
+        simulation.control("base", {"do": "trouble", "what": "jammed"})
+        state, age = after(20)
+        self.assertEqual((state, age > 10.0), ("float", True))
+        simulation.control("base", {"do": "corrections", "channel": 7})
+        self.assertGreater(after(3)[1], age)  # the rover still hears the old one
+        simulation.control("rover", {"do": "corrections", "channel": 7})
+        self.assertEqual(simulation.control("rover", {"do": "status"})["channel"], 7)
+        self.assertEqual((after(8)[0], simulation.age() < 2.0), ("fixed", True))
+        simulation.control("rover", {"do": "trouble", "what": "wrong_channel"})
+        self.assertEqual(after(15)[0], "float")
+        simulation.control("rover", {"do": "corrections", "channel": 7})
+        self.assertEqual(after(8)[0], "fixed")
+
+    def test_weak_satellites_are_not_used(self) -> None:
+        """The strength that GSV says of every satellite used is the limit or more, and fewer are used."""
+        simulation = Simulation(world(), 3, START)
+
+        def strengths() -> list[int]:
+            lines = [line for line in second(simulation)["rover"].split(b"\r\n") if b"GSV" in line]
+            cells = [line.split(b"*")[0].split(b",")[4:-1] for line in lines]
+            return [int(row[k + 3]) for row in cells for k in range(0, len(row), 4)]
+
+        every = strengths()
+        self.assertLess(min(every), 42)
+        simulation.control("rover", {"do": "mask", "degrees": 10.0, "strength": 43.0})
+        strong = strengths()
+        self.assertGreaterEqual(min(strong), 43)
+        self.assertEqual(len(strong), sum(v >= 43 for v in every))
+
     def test_refusals_say_what(self) -> None:
         simulation = Simulation(world(), 3, START)
         for which, command in (
@@ -148,6 +188,9 @@ class Sentences(unittest.TestCase):
             ("rover", {"do": "go", "mark": "nowhere"}),
             ("rover", {"do": "rate", "hz": 3}),
             ("rover", {"do": "fetch", "name": "none"}),
+            ("rover", {"do": "mask", "degrees": 10, "strength": 61}),
+            ("base", {"do": "corrections", "channel": 17}),
+            ("base", {"do": "corrections", "channel": 2.5}),
             ("rover", {"do": "dance"}),
             ("rover", {}),
         ):

@@ -15,9 +15,10 @@ from typing import Any
 import numpy as np
 
 from fenwind.devices.instrument import Instrument
-from fenwind.devices.settings import set_receivers
+from fenwind.devices.raw_files import start_logging
+from fenwind.devices.settings import Settings, set_receivers
 from fenwind.devices.transport import DeviceError, address
-from fenwind.errors import FormatError, ProcedureError
+from fenwind.errors import FormatError, ParseError, ProcedureError
 from fenwind.geodesy.air import refractivity, velocity_ppm
 from fenwind.geodesy.geocentric import enu_axes, to_xyz
 from fenwind.procedures.resection import ResectionOptions, Sighting, in_face_one, reduce
@@ -233,9 +234,36 @@ class Device(unittest.TestCase):
             return b'{"ok": true}\n'
 
         places = {which: self.served(partial(keep, which)).where for which in heard}
-        self.assertEqual(set_receivers(places, 12.5, 5), ("base", "rover"))
-        mask = {"do": "mask", "degrees": 12.5}
-        self.assertEqual(heard, {"base": [mask], "rover": [mask, {"do": "rate", "hz": 5}]})
+        to = Settings(mask_deg=12.5, strength_dbhz=33.0, rate_hz=5, message_set="msm4", channel=9)
+        self.assertEqual(set_receivers(places, to), ("base", "rover"))
+        mask = {"do": "mask", "degrees": 12.5, "strength": 33.0}
+        sends = {"do": "corrections", "channel": 9}
+        self.assertEqual(heard["base"], [mask, sends | {"set": "msm4"}])
+        self.assertEqual(heard["rover"], [mask, sends, {"do": "rate", "hz": 5}])
+
+    def test_names_of_raw_files(self) -> None:
+        """The receiver's own time, and no name that it has already."""
+        there: list[str] = []
+
+        def answer(line: bytes) -> bytes:
+            asked = json.loads(line)
+            if asked["do"] == "log":
+                there.append(asked["name"])
+            files = [{"name": n, "size": 1, "time": ""} for n in there]
+            return json.dumps({"ok": True, "time": "2026-03-01T23:59:58Z", "files": files}).encode() + b"\n"
+
+        where, words = self.served(answer).where, {"receiver": "rover", "base": "D 1"}
+        for naming, wanted in (
+            ("{receiver}-{date}-{time}", "rover-20260301-235958"),
+            ("{base}_{day}", "D-1_060"),
+            ("{base}_{day}", "D-1_060-2"),
+            ("{base}_{day}", "D-1_060-3"),
+            (" ../a b ", "a-b"),
+        ):
+            self.assertEqual(start_logging(where, 1.0, naming, words), wanted)
+        for naming in ("{mark}", "{", "{0}", "{receiver.x}", " / ", ""):
+            with self.assertRaises(ParseError, msg=naming):
+                start_logging(where, 1.0, naming, words)
 
     def test_nonsense_is_not_taken(self) -> None:
         fine = {"ok": True, "hz": 10.0, "za": 90.0, "sd": 100.0, "face": 1, "prism_mm": 0.0, "ppm": 0.0}

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import argparse
+from collections.abc import Sequence
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from fenwind.errors import ParseError, ProcedureError
@@ -10,7 +12,7 @@ from fenwind.errors import ParseError, ProcedureError
 if TYPE_CHECKING:
     from fenwind.commands.session_json import Opened
     from fenwind.job.job import Job
-    from fenwind.records.entries import Amend
+    from fenwind.records.entries import Amend, Entry
     from fenwind.records.sessions import BaseSetup, Occupation
 
 _DESCRIPTION = """List bases, occupations and what they came to; drop an occupation or use it again, finish
@@ -30,6 +32,8 @@ def add_parser(verbs: Any) -> None:
         "--amend", nargs=2, metavar=("ID", "CHANGE"),
         help="put its antenna height right: height=V[,method=M][,antenna=MODEL]",
     )  # fmt: skip
+    what.add_argument("--take", metavar="LIST.csv", help="take in occupations of a list of a rover")
+    parser.add_argument("--out", metavar="LIST.csv", help="write the job's occupations as such a list")
     parser.add_argument("--why", metavar="TEXT", default="", help="the reason, kept with the amendment")
     parser.add_argument("--json", action="store_true", help="print one JSON object, nothing rounded")
 
@@ -43,19 +47,35 @@ def run(options: argparse.Namespace) -> int:
     if (options.drop or options.amend) and not options.why.strip():
         raise ParseError("an amendment needs its reason", hint="Add --why TEXT")
     with opened_job(options.job) as found:
-        entry = _amendment(options, found.job)
+        title, entries = _deed(options, found)
         payload: dict[str, Any] = {}
-        if entry is not None:
+        if entries:
             before = places(found.derived)
-            found.job.record(_deed(options), [entry])
+            found.job.record(title, entries)
             payload["moved"] = moved_json(moved(before, places(found.again())))
+        if options.out:
+            from fenwind.exchange.files import write_text
+            from fenwind.exchange.rover_list import rover_list_csv
+            from fenwind.job.rover_lists import listed
+
+            write_text(options.out, rover_list_csv(listed(found.job.state, found.derived)))
         payload = as_json(found) | payload | {"doubts": doubts_json(found.doubts())}
     return answer(payload, _words(payload), options.json)
 
 
-def _deed(options: argparse.Namespace) -> str:
+def _deed(options: argparse.Namespace, found: Opened) -> tuple[str, Sequence[Entry]]:
+    """What is to be recorded, and under which title."""
+    if options.take:
+        from fenwind.exchange.rover_list import read_rover_list
+        from fenwind.job.rover_lists import occupations_from
+
+        rows = read_rover_list(options.take)
+        taken = occupations_from(found.job.state, found.trial, rows, Path(options.take).name)
+        return taken.gesture.what, taken.gesture.entries
     words = {"drop": "Drop", "use": "Use", "finish": "Finish", "amend": "Put right"}
-    return next(f"{word} an occupation" for key, word in words.items() if getattr(options, key))
+    entry = _amendment(options, found.job)
+    word = next((word for key, word in words.items() if getattr(options, key)), "")
+    return f"{word} an occupation", () if entry is None else (entry,)
 
 
 def _amendment(options: argparse.Namespace, job: Job) -> Amend | None:

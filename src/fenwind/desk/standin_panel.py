@@ -18,6 +18,7 @@ BASE_HEIGHT_M = 1.5
 TROUBLES: tuple[tuple[str, str, str, dict[str, Any]], ...] = (
     ("Trees around the rover", "obstruction", "rover", {"mask": 50}),
     ("Radio on another channel", "wrong_channel", "rover", {}),
+    ("Somebody else on the radio's channel", "jammed", "base", {}),
     ("No link to the base", "link", "rover", {}),
     ("Rover out of level, 2 degrees", "bubble", "rover", {"degrees": 2.0, "bearing": 90.0}),
     ("Rover's battery empty", "battery", "rover", {"percent": 0}),

@@ -5,12 +5,15 @@ from __future__ import annotations
 import base64
 import binascii
 import hashlib
-from collections.abc import Callable
+import re
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
+from datetime import UTC, datetime
 from typing import Any
 
 from fenwind.devices.control import command
 from fenwind.devices.transport import Address, DeviceError
+from fenwind.errors import ParseError
 
 #: Bytes asked for at a time; files that are larger are not fetched into a job.
 PIECE, MOST = 32_768, 2_000_000_000
@@ -44,9 +47,39 @@ def status(where: Address) -> Status:
     )  # fmt: skip
 
 
-def start_logging(where: Address, interval_s: float) -> None:
-    """Let a receiver write raw data from now on. Raises DeviceError."""
-    command(where, do="log", on=True, interval=interval_s)
+def start_logging(where: Address, interval_s: float, naming: str, words: Mapping[str, str]) -> str:
+    """Let a receiver write raw data from now on; the name of its file, which is none that it has. words: what
+    `raw_name` puts in besides the time, which is the receiver's own. Raises DeviceError, ParseError."""
+    said = str(command(where, do="status").get("time", ""))
+    try:
+        now = datetime.fromisoformat(said.replace("Z", "+00:00"))
+    except ValueError:
+        now = datetime.now(UTC)
+    wanted, taken = raw_name(naming, words, now), {f.name for f in listed(where)}
+    every = (wanted, *(f"{wanted}-{k}" for k in range(2, len(taken) + 3)))
+    name = next(n for n in every if n not in taken)
+    command(where, do="log", on=True, interval=interval_s, name=name)
+    return name
+
+
+def raw_name(naming: str, words: Mapping[str, str], now: datetime) -> str:
+    """The name of a raw file: `naming` with {receiver}, {base}, {date}, {day} (of the year) and {time} (UTC)
+    put in. What a file system may trip over becomes a hyphen. Raises ParseError for a word that is none of
+    these, and where nothing is left."""
+    known = dict(words) | {
+        "date": f"{now:%Y%m%d}", "day": f"{now:%j}", "time": f"{now:%H%M%S}",
+    }  # fmt: skip
+    try:
+        name = naming.strip().format_map(known)
+    except (KeyError, ValueError, IndexError, AttributeError):
+        raise ParseError(
+            f"{naming.strip()!r} will not do for file names",
+            hint=f"Put in any of {', '.join(f'{{{word}}}' for word in known)}",
+        ) from None
+    name = re.sub(r"[^\w.+-]+", "-", name).strip("-.")
+    if not name:
+        raise ParseError("raw files need a name", hint="Such as {receiver}-{date}-{time}")
+    return name[:80]
 
 
 def stop_logging(where: Address) -> None:

@@ -105,8 +105,10 @@ class Occupation:
 class Equipment:
     """What the desk measures with: where the receivers are listened to and spoken to (places as the
     command line has them, never a password), the rover's antenna, and when an epoch counts. max_*: None for
-    no limit. weights: of several occupations in the mean of a mark. mask_deg, rate_hz, interval_s: what
-    receivers are set to: the lowest satellite, sentences a second of a rover, seconds between raw epochs.
+    no limit. weights: of several occupations in the mean of a mark. What receivers are set to: mask_deg,
+    strength_dbhz: the lowest and the weakest satellite; rate_hz: sentences a second of a rover; interval_s:
+    seconds between raw epochs; naming: of raw files, as devices.raw_files.raw_name has it; message_set and
+    channel of the corrections.
     instrument: where the total station is spoken to; target_m, prism_m: height and constant of the prism that
     is carried; both_faces: every target is read in both."""
 
@@ -128,6 +130,10 @@ class Equipment:
     mask_deg: float = 10.0
     rate_hz: int = 1
     interval_s: float = 1.0
+    strength_dbhz: float = 0.0
+    naming: str = "{receiver}-{date}-{time}"
+    message_set: str = "msm7"
+    channel: int = 1
     instrument: str = ""
     target_m: float = 1.5
     prism_m: float = 0.0

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from datetime import datetime
 
 import numpy as np
+from numpy.typing import NDArray
 
 from fenwind.gnss.sky import Sky
 from fenwind.quantities.angles import RAD_PER_DEGREE
@@ -29,6 +30,12 @@ class Fix:
     quality: int
     age: float | None
     sky: Sky
+
+
+def strength_dbhz(elevation: NDArray[np.float64]) -> NDArray[np.float64]:
+    """C/N0 in dB-Hz that a satellite at an elevation (radians) is received with: weak at the horizon, where
+    the antenna's gain falls off (common practice, no source)."""
+    return 35.0 + 15.0 * np.sin(elevation)
 
 
 def sentence(body: str) -> bytes:
@@ -92,7 +99,7 @@ def _in_view(sky: Sky) -> list[str]:
                 elevation, azimuth = (
                     round(float(v) / RAD_PER_DEGREE) for v in (sky.elevation[i], sky.azimuth[i])
                 )
-                strength = round(35 + 15 * math.sin(float(sky.elevation[i])))
+                strength = round(float(strength_dbhz(sky.elevation[i])))
                 cells.append(
                     f"{int(sky.names[i][1:]) + more:02d},{elevation:02d},{azimuth % 360:03d},{strength}"
                 )

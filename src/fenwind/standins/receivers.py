@@ -24,7 +24,7 @@ from fenwind.gnss.rinex_nav import read_navigation
 from fenwind.gnss.sky import Sky, sky_at
 from fenwind.quantities.angles import RAD_PER_DEGREE
 from fenwind.standins import rtcm_out
-from fenwind.standins.nmea_out import Fix, epoch
+from fenwind.standins.nmea_out import Fix, epoch, strength_dbhz
 from fenwind.standins.world import TROUBLES, Place, World
 
 FloatArray = NDArray[np.float64]
@@ -34,6 +34,8 @@ QUALITY = {"none": 0, "autonomous": 1, "code": 2, "float": 5, "fixed": 4}
 TICK_S = 0.1
 #: Battery that an hour takes, percent; bytes that a logged epoch takes.
 BATTERY_AN_HOUR, LOGGED_BYTES = 7.0, 1800
+#: Channels of the radio between the two, and the share of messages that come through on a disturbed one.
+CHANNELS, THROUGH = range(1, 17), 0.02
 
 
 class Refused(Exception):
@@ -73,6 +75,7 @@ class Receiver:
     bumped: FloatArray = field(default_factory=lambda: np.zeros(3))
     obstruction_deg: float = 45.0
     channel: int = 1
+    strength_dbhz: float = 0.0
 
     def arp(self) -> FloatArray:
         """Geocentric position of the reference point as it really is."""
@@ -98,11 +101,12 @@ class Simulation:
         self.base = Receiver(world.base, world.base_height, world.mask_deg)
         self.rover = Receiver(world.rover, world.pole, world.mask_deg)
         self.corrections, self.set = True, "msm7"
+        self.jammed: int | None = None  # the channel on which somebody else sends
         self._starts = 0
         self._trouble = list(world.trouble)
         self._begin_base()
         self._begin_rover()
-        self._skies: dict[tuple[str, int, int], Sky] = {}
+        self._skies: dict[tuple[str, int, int, float], Sky] = {}
         self._converging_since = 0.0
         self._had_corrections = False
         self._last_correction: float | None = None
@@ -174,26 +178,30 @@ class Simulation:
         """Corrections of this second reach the rover, or do not."""
         linked = not ({"link", "wrong_channel"} & self.rover.on or {"link", "wrong_channel"} & self.base.on)
         sent = self.corrections and self.base.battery > 0.0 and self.base.channel == self.rover.channel
-        if not (linked and sent):
+        if not (linked and sent) or (self.jammed == self.rover.channel and self._lost()):
             return
         age = self.age()
         if age is None or age > self.world.errors["age_lost_s"] or age > self.world.errors["age_float_s"]:
             self._converging_since = self.now_s
         self._last_correction = self.now_s
 
+    def _lost(self) -> bool:
+        """Whether this second's message is lost on a disturbed channel; the same whenever it is asked."""
+        return bool(np.random.default_rng([self.seed, 30, self.tick]).random() >= THROUGH)
+
     def _seen(self, which: str) -> Sky:
         receiver = self.base if which == "base" else self.rover
         second = int(self.now_s)
         mask = round(receiver.mask_rad() * 1e6)
-        key = (which, second, mask)
+        key = (which, second, mask, receiver.strength_dbhz)
         if key not in self._skies:
             if len(self._skies) > 8:
                 self._skies.clear()
             ground = receiver.ground
             time_s = gps_seconds(self.start) + second
-            self._skies[key] = sky_at(
-                self.sky, time_s, ground.xyz(), ground.lat, ground.lon, receiver.mask_rad()
-            )
+            found = sky_at(self.sky, time_s, ground.xyz(), ground.lat, ground.lon, receiver.mask_rad())
+            strong = strength_dbhz(found.elevation) >= receiver.strength_dbhz
+            self._skies[key] = found if strong.all() else _rows_of(found, strong)
         sky = self._skies[key]
         if which == "rover" and self.set == "legacy" and self._last_correction is not None:
             return _only(sky, "GR")  # the older messages correct two systems
@@ -309,6 +317,7 @@ class Simulation:
             "battery": round(r.battery, 3),
             "storage": round(r.storage_mb, 6),
             "logging": r.logging,
+            "channel": r.channel,
         }
 
     def _set_position(self, which: str, r: Receiver, c: dict[str, Any]) -> dict[str, Any]:
@@ -331,18 +340,25 @@ class Simulation:
     def _set_corrections(self, which: str, r: Receiver, c: dict[str, Any]) -> dict[str, Any]:
         if c.get("set", "msm7") not in ("msm7", "msm4", "legacy"):
             raise Refused("set is msm7, msm4 or legacy")
+        channel = number(c, "channel", r.channel)
+        if channel not in CHANNELS:
+            raise Refused("channel is 1 to 16")
         if which == "base":
             self.corrections = bool(c.get("on", self.corrections))
             self.set = c.get("set", self.set)
         if "channel" in c:
-            r.channel = int(number(c, "channel"))
+            r.channel = int(channel)
+            r.on.discard("wrong_channel")  # whoever sets the channel sees what it was
         return {}
 
     def _set_mask(self, which: str, r: Receiver, c: dict[str, Any]) -> dict[str, Any]:
         degrees = number(c, "degrees")
         if not 0.0 <= degrees < 90.0:
             raise Refused("degrees from 0 to 90")
-        r.mask_deg = degrees
+        strength = number(c, "strength", r.strength_dbhz)
+        if not 0.0 <= strength <= 60.0:
+            raise Refused("strength from 0 to 60 dB-Hz")
+        r.mask_deg, r.strength_dbhz = degrees, strength
         return {}
 
     def _set_rate(self, which: str, r: Receiver, c: dict[str, Any]) -> dict[str, Any]:
@@ -438,6 +454,8 @@ class Simulation:
             r.battery = number(c, "percent", 0.0) if on else 96.0
         elif what == "storage":
             r.storage_mb = number(c, "mb", 0.0) if on else 512.0
+        elif what == "jammed":
+            self.jammed = int(number(c, "channel", r.channel)) if on else None
         elif what == "bump":
             way = np.array([number(c, k, 0.0) for k in ("de", "dn", "dh")])
             r.bumped = r.bumped + way if on else np.zeros(3)
@@ -469,7 +487,11 @@ def _place(c: dict[str, Any]) -> Place:
 
 
 def _only(sky: Sky, systems: str) -> Sky:
-    rows = np.flatnonzero(np.isin(sky.systems, list(systems)))
+    return _rows_of(sky, np.isin(sky.systems, list(systems)))
+
+
+def _rows_of(sky: Sky, which: NDArray[np.bool_]) -> Sky:
+    rows = np.flatnonzero(which)
     return Sky(
         names=tuple(sky.names[i] for i in rows), systems=sky.systems[rows], azimuth=sky.azimuth[rows],
         elevation=sky.elevation[rows], range_m=sky.range_m[rows], direction=sky.direction[:, rows],

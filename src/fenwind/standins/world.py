@@ -26,7 +26,7 @@ ERRORS: dict[str, float] = {
     "fixed": 0.004, "fixed_ppm": 1.0, "fixed_s": 60.0, "white": 0.002, "up": 1.7, "to_float_s": 5.0,
     "to_fixed_s": 20.0, "age_float_s": 10.0, "age_lost_s": 60.0,
 }  # fmt: skip
-TROUBLES = ("obstruction", "wrong_channel", "link", "battery", "storage", "bump", "bubble")
+TROUBLES = ("obstruction", "wrong_channel", "jammed", "link", "battery", "storage", "bump", "bubble")
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -209,11 +209,13 @@ class RawFiles(QWidget):
 
     def _toggle_log(self) -> None:
         logging = any(s.logging for s in self._states.values())
-        for where in self._places().values():
+        one, base = self.devices.equipment, self.devices.base
+        for which, where in self._places().items():
+            words = {"receiver": which, "base": base.name if base is not None else "no-base"}
             task = (
                 Task(_tell, raw_files.stop_logging, where)
                 if logging
-                else Task(_tell, raw_files.start_logging, where, self.devices.equipment.interval_s)
+                else Task(_tell, raw_files.start_logging, where, one.interval_s, one.naming, words)
             )
             self._run(task, lambda _: self._again())
 

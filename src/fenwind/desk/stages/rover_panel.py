@@ -25,8 +25,8 @@ from fenwind.job.live_place import LivePlane, OnPlane
 from fenwind.job.session_gestures import antenna_height
 from fenwind.job.session_view import known_of
 from fenwind.quantities.bearings import format_azimuth
-from fenwind.quantities.lengths import format_length, format_way, parse_tolerances
-from fenwind.quantities.numbers import format_fixed
+from fenwind.quantities.lengths import format_length, format_way
+from fenwind.quantities.numbers import format_fixed, parse_number
 from fenwind.records.sessions import BaseSetup, Equipment
 from fenwind.reports.fit_report import mm
 from fenwind.reports.statement import Part
@@ -253,6 +253,9 @@ class RoverPanel(QWidget):
         epoch = self.devices.epoch
         if epoch is not None and epoch.age is not None and epoch.age > OLD_S:
             words, bad = [f"The rover gets no corrections: its last are {epoch.age:.0f} s old."], True
+            sent = heard.corrections
+            if sent is not None and sent.link.connected and sent.age_s is not None and sent.age_s <= OLD_S:
+                words.append("The base does send: look at the radio, its channel, and what is between.")
         if heard.wrong:
             words.append(f"{heard.wrong} sentences could not be read.")
         if heard.without_height:
@@ -386,7 +389,7 @@ class RoverPanel(QWidget):
             "corrections": (f"Where do the corrections come from? {_PLACE}; or empty", one.corrections, use),
             "height": ("The rover's antenna: metres, and vertical, slant or mount", height, use),
             "epochs": ("How many epochs are to count?", f"{one.epochs}", use),
-            "limits": ("Sigma in plan and height at most, mm; empty for none", _limit_text(one), use),
+            "limits": ("Sigma in plan and height (mm) and PDOP at most, 0 for any:", _limit_text(one), use),
         }
         if key in questions:
             question, text, button = questions[key]
@@ -415,19 +418,35 @@ class RoverPanel(QWidget):
             if not text.isdigit() or not 0 < int(text) <= 1_000_000:
                 raise ParseError(f"{text!r} is no number of epochs", hint="Give 1 or more")
             return self._set(epochs=int(text))
-        limits = parse_tolerances(text) if text else (None, None)
-        return self._set(max_sigma_h_m=limits[0], max_sigma_v_m=limits[1])
+        return self._set(**_limits(text))
 
 
 def _limit_words(one: Equipment) -> str:
-    if one.max_sigma_h_m is None and one.max_sigma_v_m is None:
-        return "any precision"
-    return f"sigmas to {_limit_text(one)} mm"
+    plan, height = one.max_sigma_h_m, one.max_sigma_v_m
+    words = [
+        *([] if plan is None else [f"plan to {plan * 1000:g} mm"]),
+        *([] if height is None else [f"height to {height * 1000:g} mm"]),
+        *([] if one.max_pdop is None else [f"PDOP to {one.max_pdop:g}"]),
+    ]
+    return ", ".join(words) or "any precision"
 
 
 def _limit_text(one: Equipment) -> str:
-    found = [v for v in (one.max_sigma_h_m, one.max_sigma_v_m) if v is not None]
-    return ", ".join(f"{v * 1000:g}" for v in found)
+    plan, height = ((v or 0.0) * 1000.0 for v in (one.max_sigma_h_m, one.max_sigma_v_m))
+    return f"{plan:g}, {height:g}, {one.max_pdop or 0.0:g}"
+
+
+def _limits(text: str) -> dict[str, float | None]:
+    """Limits of epochs as typed: plan and height in millimetres, PDOP; one that is not said is none. Raises
+    ParseError."""
+    values = [parse_number(part) for part in text.split(",") if part.strip()]
+    if len(values) > 3 or any(v < 0.0 for v in values):
+        raise ParseError(f"{text.strip()!r} will not do", hint="Type three numbers, as 10, 20, 3")
+    plan, height, pdop = (v or None for v in (*values, *[0.0] * (3 - len(values))))
+    return {
+        "max_sigma_h_m": plan and plan / 1000.0, "max_sigma_v_m": height and height / 1000.0,
+        "max_pdop": pdop,
+    }  # fmt: skip
 
 
 def _age_words(epoch: Epoch | None) -> str:

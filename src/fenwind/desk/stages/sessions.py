@@ -7,9 +7,10 @@ import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import partial
+from pathlib import Path
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QMenu, QPushButton, QWidget
+from PySide6.QtWidgets import QFileDialog, QMenu, QPushButton, QWidget
 
 from fenwind.desk.actions import ActionSpec
 from fenwind.desk.bridge import JobBridge
@@ -18,23 +19,24 @@ from fenwind.desk.shell import PlainLabel, look
 from fenwind.desk.stage_table import Stage
 from fenwind.desk.stages.base_start import BaseStart
 from fenwind.desk.stages.raw_files import RawFiles
+from fenwind.desk.stages.receiver_settings import ReceiverSettings
 from fenwind.desk.stages.rover_panel import RoverPanel
 from fenwind.desk.stages.sheet import Sheet
 from fenwind.desk.standin_panel import StandinPanel
 from fenwind.desk.statement import choice
 from fenwind.desk.table import Column, RecordTable
-from fenwind.desk.tasks import Task, TaskRunner
-from fenwind.devices.settings import RATES, set_receivers
-from fenwind.devices.transport import address
-from fenwind.errors import FenwindError, ParseError
+from fenwind.errors import FenwindError
+from fenwind.exchange.files import write_text
+from fenwind.exchange.rover_list import read_rover_list, rover_list_csv
 from fenwind.geodesy.antenna import arithmetic
 from fenwind.job import session_gestures as gestures
 from fenwind.job.measuring import finished, kept_rows, settled
+from fenwind.job.rover_lists import TakenIn, listed, occupations_from
 from fenwind.job.session_view import enu_between, known_of, places, rover_of
 from fenwind.job.state import JobState
 from fenwind.job.steps.base import antenna_model
 from fenwind.quantities.lengths import format_length
-from fenwind.quantities.numbers import format_fixed, parse_number
+from fenwind.quantities.numbers import format_fixed
 from fenwind.records.entries import Gesture
 from fenwind.records.sessions import BaseSetup, Occupation
 from fenwind.reports.fit_report import mm
@@ -72,7 +74,6 @@ class SessionsSheet(Sheet):
         look(self.note, "faint")
         self.column.addWidget(self.note)
         self.devices = Receivers(bridge)
-        self._lane = TaskRunner(self, "devices")
         self.start = BaseStart(self.devices, self.ask, self._look_at)
         self.rover = RoverPanel(self.devices, self.ask)
         self.standins = StandinPanel(self.devices, self)
@@ -80,7 +81,9 @@ class SessionsSheet(Sheet):
         self.rover.rover_at.connect(self.rover_at)
         self.devices.changed.connect(self.refresh)
         self.rover.live_said.connect(self.live_said)
+        self.settings = ReceiverSettings(self.devices, self.ask)
         self.column.addWidget(self.start)
+        self.column.addWidget(self.settings)
         self.column.addWidget(self.rover)
         self.raw = RawFiles(self.devices)
         self.column.addWidget(self.raw)
@@ -162,6 +165,7 @@ class SessionsSheet(Sheet):
         self.rover.setVisible(base is not None)
         self.first.setVisible(base is None and not self.start.isVisibleTo(self))
         self.start.refresh()
+        self.settings.refresh()
         self.rover.refresh()
         if base is None:
             self.statement.show_parts([Part(text="No base was started yet.")])
@@ -303,37 +307,6 @@ class SessionsSheet(Sheet):
 
         self.bridge.attempt(make)
 
-    def _ask_settings(self) -> None:
-        one = self.devices.equipment
-        self.ask.ask(
-            "Elevation mask (°), rate (1, 2 or 5 Hz), logging interval (s):", self._use_settings,
-            text=f"{one.mask_deg:g}, {one.rate_hz}, {one.interval_s:g}", button="Set them",
-        )  # fmt: skip
-
-    def _use_settings(self, text: str) -> bool:
-        one = self.devices.equipment
-        try:
-            mask, rate, interval = _settings(text)
-            named = {"base": one.base_control, "rover": one.rover_control}
-            places = {key: address(place) for key, place in named.items() if place}
-        except FenwindError as error:
-            self.bridge.tell_error(error)
-            return False
-        if not self.devices.set_equipment(mask_deg=mask, rate_hz=rate, interval_s=interval):
-            return False
-        if not places:
-            self.bridge.told.emit("No control port is named: set the receivers by hand.", "")
-            return True
-        task = Task(lambda progress: set_receivers(places, mask, rate))
-        task.signals.succeeded.connect(
-            lambda done: self.bridge.told.emit(f"Set: {' and '.join(done)}, mask {mask:g}°, {rate} Hz.", "")
-        )
-        task.signals.failed.connect(
-            lambda error: self.bridge.told.emit(getattr(error, "sentences", repr(error)), "doubt")
-        )
-        self._lane.start(task)
-        return True
-
     def _selected(self) -> list[Occupation]:
         return [row.one for row in self.table.selected_rows()]
 
@@ -342,6 +315,47 @@ class SessionsSheet(Sheet):
             base = self.bridge.state.of(BaseSetup).get(one.base)
             if base is not None:
                 self._stand(base, "tie", one.mark)
+
+    def _choose_list(self) -> None:
+        path, _ = QFileDialog.getOpenFileName(
+            self, "A rover's list", self.bridge.folder, "CSV (*.csv *.txt);;All files (*)"
+        )
+        if path:
+            self.take_list(path)
+
+    def take_list(self, path: str) -> bool:
+        """Take in the occupations of a list."""
+        taken: list[TakenIn] = []
+
+        def make() -> Gesture:
+            rows = read_rover_list(path)
+            found = occupations_from(self.bridge.state, self.bridge.derive_trial, rows, Path(path).name)
+            taken.append(found)
+            return found.gesture
+
+        done = self.bridge.attempt(make)
+        if taken:
+            again = f"; {taken[0].there} were in the job already" if taken[0].there else ""
+            self.bridge.told.emit(f"Taken in: {_occupations(taken[0].new)}{again}.", "")
+        return done
+
+    def _write_list(self) -> None:
+        path, _ = QFileDialog.getSaveFileName(
+            self, "Write the occupations", f"{self.bridge.folder}/occupations.csv", "CSV (*.csv)"
+        )
+        if path:
+            self.write_list(path)
+
+    def write_list(self, path: str) -> bool:
+        """Write every finished occupation with its vector."""
+        rows = listed(self.bridge.state, self.bridge.derived)
+        try:
+            write_text(path, rover_list_csv(rows))
+        except FenwindError as error:
+            self.bridge.tell_error(error)
+            return False
+        self.bridge.told.emit(f"Written: {_occupations(len(rows))} to {path}.", "")
+        return True
 
     # What the desk asks
 
@@ -353,7 +367,7 @@ class SessionsSheet(Sheet):
         self.rover.look_at(name)
 
     def shut_down(self) -> None:
-        self._lane.shut_down()
+        self.settings.shut_down()
         self.start.shut_down()
         self.raw.shut_down()
         self.devices.stop()
@@ -399,8 +413,12 @@ class SessionsSheet(Sheet):
                    shown(self.rover.begin)),
             always("end", "End the session", "Raw files on the receivers, fetched and made safe",
                    shown(self.raw.open)),
-            always("settings", "Set the receivers …", "Elevation mask, rate, logging interval",
-                   shown(self._ask_settings)),
+            always("settings", "Set the receivers …", "Masks, rate, raw files, messages, radio channel",
+                   shown(self.settings.open)),
+            always("take", "Take in a rover's list …", "Occupations as CSV, with their bases",
+                   shown(self._choose_list)),
+            always("write", "Write the occupations …", "All vectors with their covariances as CSV",
+                   shown(self._write_list)),
             always("standins", "Stand-in receivers …", "Simulated receivers to practise with",
                    self.standins.open),
             spec("tie", "Tie the base to this mark", "The base then lies so that the mark agrees",
@@ -412,23 +430,14 @@ class SessionsSheet(Sheet):
         )  # fmt: skip
 
 
-def _settings(text: str) -> tuple[float, int, float]:
-    """Mask, rate and interval as typed. Raises ParseError."""
-    try:
-        mask, rate, interval = (parse_number(part) for part in text.split(","))
-    except ValueError:
-        raise ParseError(f"{text.strip()!r} will not do", hint="Type three numbers, as 10, 1, 1") from None
-    if not 0.0 <= mask < 90.0 or rate not in RATES or not 1.0 <= interval <= 3600.0:
-        raise ParseError(
-            f"{text.strip()!r} will not do", hint="A mask from 0 to 90, 1, 2 or 5 Hz, an interval from 1 s"
-        )
-    return mask, int(rate), interval
-
-
 def _many(count: int) -> str:
     if not count:
         return "nothing follows yet"
-    return "1 occupation follows" if count == 1 else f"{count} occupations follow"
+    return f"{_occupations(count)} follow{'s' if count == 1 else ''}"
+
+
+def _occupations(count: int) -> str:
+    return f"{count} occupation{'' if count == 1 else 's'}"
 
 
 def _word(state: JobState, base: BaseSetup) -> str:
