@@ -6,10 +6,11 @@ import unittest
 import numpy as np
 
 from fenwind.errors import FrameError
-from fenwind.geodesy.catalogue import _year, search, systems, typed_place
+from fenwind.geodesy.catalogue import _year, search, systems, town_in, typed_place
 from fenwind.geodesy.conversion import convert
 from fenwind.geodesy.frames import FrameSpec, HeightReference, find_crs, open_frame
 from fenwind.geodesy.operations import operations
+from fenwind.geodesy.towns import towns_named
 from fenwind.procedures.frame_meaning import PLACES, frame_meaning
 from fenwind.procedures.onto_plane import between_frames
 from fenwind.procedures.positions import positions
@@ -48,6 +49,37 @@ class Finding(unittest.TestCase):
         )
         self.assertLess(fiji.extent, 0.1)
 
+    def test_by_towns(self) -> None:
+        """Where the towns are is common knowledge: each within 0.1 degree of what an atlas says."""
+        for text, title, lat, lon in (
+            ("Nairobi", "Nairobi, Kenya", -1.29, 36.82), ("KOLN", "Köln", 50.94, 6.96),
+            ("Nashville", "Nashville, Tennessee, United States", 36.16, -86.78),
+            ("Paris, Texas", "Paris, Texas, United States", 33.66, -95.56),
+            ("paris", "Paris, France", 48.86, 2.35), ("Praha", "Prague, Czechia", 50.09, 14.42),
+            ("Santiago de Chile", "Santiago, Chile", -33.45, -70.67),
+            ("wellington new zealand", "Wellington, New Zealand", -41.29, 174.78),
+        ):  # fmt: skip
+            with self.subTest(text):
+                town = towns_named(text)[0]
+                self.assertTrue(town.title.startswith(title) or "Köln" in title, town.title)
+                self.assertAlmostEqual(math.degrees(town.lat), lat, delta=0.1)
+                self.assertAlmostEqual(math.degrees(town.lon), lon, delta=0.1)
+        for text in ("", "no such town", "Nairobi, Chile"):
+            self.assertEqual(towns_named(text), (), text)
+        for text, code in (
+            ("Nairobi", "EPSG:21037"), ("utm nairobi", "EPSG:21037"), ("Nashville", "EPSG:6575"),
+            ("wellington utm", "EPSG:2135"), ("Nashville state plane", "EPSG:6576"),
+        ):  # fmt: skip
+            found = [s.code for s in search(text)]
+            self.assertIn(code, found[:8], text)
+        found = search("paris")  # what is called so comes first, then what is for the place
+        names = [("Paris" in s.name, s.covers(math.radians(48.86), math.radians(2.35))) for s in found]
+        self.assertTrue(names[0][0] and (False, True) in names)
+        self.assertEqual(
+            [s.code for s in search("nairobi", place=TARNHOLT)], [s.code for s in search("nairobi")]
+        )
+        self.assertEqual(town_in("utm 32"), (None, "utm 32"))
+
     def test_by_states_and_by_places(self) -> None:
         """Tennessee's zone on NAD83(2011) is EPSG:6575 (metres) and 6576 (feet); Arc 1960 / UTM zone 37S
         holds Nairobi; UTM zone 32N holds southern Norway."""
@@ -67,6 +99,10 @@ class Finding(unittest.TestCase):
         norway = [s.name for s in search("utm 32 norway")]
         self.assertIn("ETRS89 / UTM zone 32N", norway)
         self.assertFalse([name for name in norway if "32" not in name], "32 is a zone, not half a code")
+        self.assertTrue(norway[0].startswith("ETRS89") and norway[-1].startswith("ED50"), "newest first")
+        newer = {s.name: s.newer for s in search("utm 32")}
+        self.assertEqual(newer["ED50 / UTM zone 32N"], "ETRS89 / UTM zone 32N")
+        self.assertEqual((newer["WGS 84 / UTM zone 32N"], newer["ETRS89 / UTM zone 32N"]), ("", ""))
         for text in ("utm 32", "25832", "99.0 N 8.0 E", "12.5"):
             self.assertIsNone(typed_place(text), text)
         for name, year in (

@@ -56,7 +56,8 @@ def about() -> str:
         [f"# Fenwind {fenwind.__version__}", "",
          (fenwind.__doc__ or "").removeprefix("Fenwind: ").strip(), "",
          f"Python {platform.python_version()}, Qt {qVersion()}.", "",
-         "Text in IBM Plex Sans, SIL Open Font License 1.1.",
+         "Text in IBM Plex Sans, SIL Open Font License 1.1. Towns from GeoNames (geonames.org), "
+         "Creative Commons Attribution 4.0.",
          "", "| stands on | version | licence |", "|---|---|---|", *rows, ""]
     )  # fmt: skip
 

@@ -89,7 +89,7 @@ class NmeaReader:
             return []
         try:
             return self._sentence(message.talker, [message.msgID, *message.payload])
-        except (ValueError, IndexError):
+        except (ValueError, IndexError, OverflowError):
             self.counts.unread += 1
             return []
 

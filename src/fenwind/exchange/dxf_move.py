@@ -88,7 +88,8 @@ def _move(
         )
     progress.report(3, 4, "writing")
     progress.check()
-    write_whole(out, drawing.saveas)
+    with foreign_reader(out, "the drawing", "Save the drawing again in a drawing program", deed="written"):
+        write_whole(out, drawing.saveas)
     progress.report(4, 4)
     return done
 

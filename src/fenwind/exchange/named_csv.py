@@ -15,6 +15,9 @@ from fenwind.exchange.files import read_bytes
 from fenwind.quantities.angles import parse_angle
 from fenwind.quantities.bearings import parse_bearing
 
+#: Nothing that is measured on earth is larger, in whatever unit; and a sigma below the other says nothing.
+LARGEST, LEAST_SIGMA = 1e12, 1e-12
+
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class NamedRow:
@@ -51,9 +54,13 @@ class NamedRow:
             value = float(found)
         except ValueError:
             raise self.bad(column, expected) from None
-        if not math.isfinite(value) or "_" in found or (fine is not None and not fine(value)):
+        if not abs(value) <= LARGEST or "_" in found or (fine is not None and not fine(value)):
             raise self.bad(column, expected)
         return value
+
+    def sigma(self, column: str) -> float:
+        """A sigma above zero; nan for an empty cell."""
+        return self.number(column, "a sigma above 0", lambda v: v > LEAST_SIGMA)
 
     def needed_number(
         self, column: str, expected: str = "a number", fine: Callable[[float], bool] | None = None

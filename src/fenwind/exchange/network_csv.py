@@ -126,7 +126,7 @@ def _single(row: NamedRow, kind: str, sigmas: Sigmas, valued: bool) -> tuple[Flo
             else sigmas.distance_m + sigmas.distance_part * value
         )
         factor = 1.0
-    sigma = row.number("sigma", "a sigma above 0", lambda v: v > 0.0)
+    sigma = row.sigma("sigma")
     sigma = default if math.isnan(sigma) else sigma * factor
     return np.array([value]), np.array([[sigma**2]])
 

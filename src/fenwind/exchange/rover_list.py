@@ -40,7 +40,7 @@ def _row(row: NamedRow) -> RoverRow:
     if (vector is None) == (place is None):
         raise row.bad("dx", "a vector dx, dy, dz or a position lat, lon, h")
     covariance = _covariance(row)
-    plan, up = (row.number(c, "a sigma above 0", lambda v: v > 0.0) for c in ("sh", "sv"))
+    plan, up = (row.sigma(c) for c in ("sh", "sv"))
     method = row.text("method", needed=False) or "vertical"
     if method not in METHODS:
         raise row.bad("method", ", ".join(METHODS))

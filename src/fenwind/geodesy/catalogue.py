@@ -16,6 +16,7 @@ from pyproj.enums import PJType
 from fenwind.errors import ParseError
 from fenwind.geodesy.area import inside_area
 from fenwind.geodesy.frames import find_crs
+from fenwind.geodesy.towns import Town, towns_named
 from fenwind.quantities.geographic import parse_latitude, parse_longitude
 
 SystemKind = Literal["projected", "vertical"]
@@ -46,6 +47,14 @@ class System:
         west, south, east, north = self.bounds
         return ((east - west) % (2 * math.pi) or 2 * math.pi) * (math.sin(north) - math.sin(south))
 
+    @property
+    def middle(self) -> tuple[float, float] | None:
+        """Latitude and longitude of the middle of its area."""
+        if self.bounds is None:
+            return None
+        west, south, east, north = self.bounds
+        return 0.5 * (south + north), west + 0.5 * ((east - west) % (2 * math.pi))
+
     def covers(self, lat_rad: float, lon_rad: float) -> bool:
         """Whether a place lies in the stated area."""
         return self.bounds is not None and bool(inside_area(self.bounds, lat_rad, lon_rad))
@@ -70,10 +79,28 @@ def systems(kind: SystemKind) -> tuple[System, ...]:
         family = _family(system)
         if family not in newest or newest[family].year < system.year:
             newest[family] = system
-    return tuple(
-        replace(s, newer=newest[_family(s)].name) if newest[_family(s)].year > s.year > 0 else s
-        for s in every.values()
-    )
+    of_zone: dict[str, list[System]] = {}
+    for system in every.values():
+        of_zone.setdefault(_family(system)[0], []).append(system)
+    return tuple(replace(s, newer=_newer(s, newest[_family(s)], of_zone)) for s in every.values())
+
+
+def _newer(system: System, newest: System, of_zone: dict[str, list[System]]) -> str:
+    """The name of the newest system that took the place of one: for the same area, else of the same
+    projection for an area that holds the middle of its own. World-wide WGS takes no place and gives none."""
+    if not system.year:
+        return ""
+    if newest.year > system.year:
+        return newest.name
+    middle = system.middle
+    if middle is None or " / " not in system.name or system.name.startswith("WGS"):
+        return ""
+    later = [
+        s for s in of_zone[_family(system)[0]]
+        if s.year > system.year and not s.name.startswith("WGS") and s.covers(*middle)
+        and s.extent > 0.5 * system.extent
+    ]  # fmt: skip
+    return max(later, key=lambda s: (s.year, -s.extent)).name if later else ""
 
 
 def _family(system: System) -> tuple[str, str]:
@@ -120,8 +147,9 @@ def search(
     text: str, kind: SystemKind = "projected", place: tuple[float, float] | None = None, limit: int = 200
 ) -> tuple[System, ...]:
     """Systems whose code, name or area have a word that begins with each word of `text`, those that cover
-    `place` (lat, lon in radians) only when it is given. A latitude and a longitude may be typed as well,
-    and "state plane" for the systems of the states of the USA.
+    `place` (lat, lon in radians) only when it is given. A latitude and a longitude may be typed as well, the
+    name of a town (after what has its words comes what covers it), and "state plane" for the systems of the
+    states of the USA.
 
     A code that is meant exactly comes first, then names that begin with the text, then those that have no
     newer realisation, then systems of smaller areas, which were made for them.
@@ -129,6 +157,28 @@ def search(
     typed = typed_place(text)
     if typed is not None:
         text, place = "", typed
+    found = _by_words(text, kind, place)[:limit]
+    if (place is None or not found) and len(found) < limit:
+        town, words = town_in(text)
+        at = _by_words(words, kind, (town.lat, town.lon)) if town is not None else []
+        found += [s for s in at if s not in found][: limit - len(found)]
+    return tuple(found)
+
+
+def town_in(text: str) -> tuple[Town | None, str]:
+    """The town that a text names at its end or its beginning, and the other words: of "utm nairobi" Nairobi
+    and utm. None where there is none, or where the words are no place but a system's own."""
+    words = text.split()
+    for count in range(len(words), 0, -1):
+        for town, rest in ((words[-count:], words[:-count]), (words[:count], words[count:])):
+            found = towns_named(" ".join(town))
+            if found:
+                return found[0], " ".join(rest)
+    return None, text
+
+
+def _by_words(text: str, kind: SystemKind, place: tuple[float, float] | None) -> list[System]:
+    """Systems by words and place, in the order of `search`."""
     states = _STATES.search(text.lower())
     words = _tokens(_STATES.sub(" ", text.lower()))
     found = [
@@ -150,7 +200,7 @@ def search(
             -s.year,
         )
     )
-    return tuple(found[:limit])
+    return found
 
 
 #: What the systems of the states of the USA are called.

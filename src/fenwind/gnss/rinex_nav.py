@@ -7,6 +7,7 @@ GPS, Galileo and BeiDou; GLONASS's states and the extra messages of version 4 ar
 from __future__ import annotations
 
 import os
+import stat
 from collections.abc import Iterator
 from datetime import UTC, datetime
 
@@ -22,6 +23,8 @@ def read_navigation(path: str | os.PathLike[str]) -> list[Ephemeris]:
     """The elements of every satellite nearest to the middle of the file, each satellite once. Raises
     FormatError for a file that is none, or holds none."""
     try:
+        if not stat.S_ISREG(os.stat(path).st_mode):
+            raise FormatError("this is no file", where=str(path), hint=_HINT)
         with open(path, encoding="ascii", errors="replace") as file:
             lines = file.read(30_000_000).splitlines()
     except OSError as error:

@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout, 
 
 from fenwind.desk.shell import PlainLabel, look
 from fenwind.desk.table import Column, RecordTable
-from fenwind.geodesy.catalogue import System, SystemKind, search
+from fenwind.geodesy.catalogue import System, SystemKind, search, town_in, typed_place
 
 
 class SystemSearch(QWidget):
@@ -30,7 +30,7 @@ class SystemSearch(QWidget):
         line.setSpacing(8)
         self.edit = QLineEdit()
         self.edit.setPlaceholderText(
-            "Name, code, country, state or a place: utm 32 norway, state plane tennessee, 36.17, -86.78"
+            "Name, code, country, state, town or place: utm 32 norway, Nairobi, 36.17, -86.78"
         )
         self.edit.setClearButtonEnabled(True)
         self.here = QPushButton("only where the job lies")
@@ -43,9 +43,10 @@ class SystemSearch(QWidget):
         self.count = PlainLabel("")
         look(self.count, "faint")
         line.addWidget(self.edit, 1)
-        for widget in (self.here, self.count, self.take, self.leave):
+        for widget in (self.here, self.take, self.leave):
             line.addWidget(widget)
         column.addLayout(line)
+        column.addWidget(self.count)
         self.table = RecordTable(
             [
                 Column(key="code", title="code", text=lambda s: s.code, tone=lambda s: "bold", width=96),
@@ -96,7 +97,10 @@ class SystemSearch(QWidget):
         self.table.records.set_rows(found)
         if found:
             self.table.setCurrentIndex(self.table.proxy.index(0, 0))
-        self.count.setText(f"{len(found)} found" if len(found) < 200 else "200 and more")
+        many = f"{len(found)} found" if len(found) < 200 else "200 and more"
+        town = town_in(self.edit.text())[0] if found and typed_place(self.edit.text()) is None else None
+        at = town is not None and any(s.covers(town.lat, town.lon) for s in found)
+        self.count.setText(f"{many}, at {town.title}" if town is not None and at else many)
         self.take.setEnabled(bool(found))
 
     def _use(self) -> None:
