@@ -5,6 +5,21 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping
 
+#: Letters of a message, and of a word in it, that somebody will read.
+LONGEST, LONGEST_WORD = 900, 200
+
+
+def elided(text: str) -> str:
+    """A text whose words are cut in the middle where no person would read them, as what a damaged file holds
+    in one cell."""
+    if len(text) <= LONGEST_WORD:
+        return text
+    half = LONGEST_WORD // 2
+    text = re.sub(
+        rf"\S{{{LONGEST_WORD + 1},}}", lambda found: f"{found[0][:half]} … {found[0][-half:]}", text
+    )
+    return text if len(text) <= LONGEST else f"{text[:LONGEST]} …"
+
 
 class FenwindError(Exception):
     """Root of all expected errors.
@@ -15,6 +30,7 @@ class FenwindError(Exception):
     """
 
     def __init__(self, message: str, *, hint: str, where: str = "", marks: tuple[str, ...] = ()) -> None:
+        message = elided(message)
         super().__init__(message)
         self.message, self.hint, self.where, self.marks = message, hint, where, marks
 

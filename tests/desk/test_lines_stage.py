@@ -5,12 +5,17 @@ from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 
 from fenwind.exchange.line_csv import typed_row
+from fenwind.geodesy.frames import FrameSpec
 from fenwind.job.gestures import change_frame
+from fenwind.job.job import Job
 from fenwind.job.line_gestures import book_row
 from fenwind.quantities.angles import RAD_PER_GON, RAD_PER_SECOND
 from fenwind.records.entries import Gesture, amend
 from fenwind.records.lines import LevelBook, TraverseBook
+from fenwind.records.records import FrameRecord, GivenPosition, Mark
+from fenwind.records.setups import Setup
 from tests.desk.qt_case import QtTestCase
+from tests.procedures.test_collected import HI, SIGHTS, TRUTH, K, sighted
 
 MINUS = "−"
 
@@ -198,3 +203,73 @@ class LinesStage(QtTestCase):
         self.assertEqual((s.book.id, self.page.chips[2].text()), ("levelling-1", "Levelling 1"))
         self.assertEqual(list(self.b.derived.of_kind("levelling")), ["levelling-1"])
         self.assertTrue(self.page.chips[2].isChecked())
+
+
+class Collected(QtTestCase):
+    """A traverse out of setups: a plane, sightings of a known truth, by the desk's own gestures."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        path = str(self.folder / "walk.fenwind")
+        frame = FrameRecord(id="f", spec=FrameSpec(name="Plane"))
+        marks = [Mark(id=name.lower(), name=name) for name in TRUTH]
+        given = [
+            GivenPosition(id=f"g{n}", mark=n.lower(), frame="f", e_m=p[0], n_m=p[1], height_m=p[2])
+            for n, p in TRUTH.items() if n in ("A", "S1", "S4", "B")
+        ]  # fmt: skip
+        setups = [self.setup_record(k, here, there) for k, (here, there) in enumerate(SIGHTS.items())]
+        Job.create(path, "walk", [frame, *marks, *given, *setups], "f").close()
+        self.w = self.open(path)
+        self.b, self.page = self.w.bridge, self.w.pages["Setups"]
+        self.b.show_stage("Setups")
+        self.sheet = self.page.traverses
+
+    def setup_record(self, k: int, here: str, there: tuple[str, ...]) -> Setup:
+        shots = [sighted(here, name, 0.3 * k, face) for name in there for face in (1, 2)]
+        return Setup(
+            id=f"setup{k}", name=f"Setup {k + 1}", frame="f", station=here.lower(), height_m=HI[here], k=K,
+            word="known" if here in ("S1", "S4") else "free", target=tuple(s.target.lower() for s in shots),
+            direction_rad=tuple(s.direction for s in shots), zenith_rad=tuple(s.zenith for s in shots),
+            distance_m=tuple(s.distance for s in shots), target_height_m=(1.3,) * len(shots),
+            prism_m=(0.0,) * len(shots), face=tuple(s.face for s in shots),
+        )  # fmt: skip
+
+    def test_collect(self) -> None:
+        self.assertIn("resect.failed", [d.rule for d in self.b.findings.open])
+        self.w.actions.run("traverses.collect")
+        self.assertEqual(self.sheet.ask.edit.text(), "Setup 1, Setup 2, Setup 3, Setup 4")
+        self.sheet.ask.edit.setText("Setup 1, Setup 9")
+        self.sheet.ask.ok.click()
+        self.assertIn("here is no setup Setup 9", self.w.line.text())
+        self.sheet.ask.edit.setText("Setup 1, setup 2, Setup 3, Setup 4")
+        self.sheet.ask.ok.click()
+        found = self.sheet.found()
+        self.assertEqual(
+            self.sheet.statement.text(),
+            "The traverse Traverse 1 begins at S1, turned to A, and closes on S4 with the closing angle "
+            "184.0112 gon to B; angles as booked, stations by the compass rule, distances as they were "
+            "measured, heights by distance; 1:10000 is asked for, of 5\u2033 and 3 mm + 2 ppm.",
+        )
+        self.assertRegex(
+            self.sheet.verdict.text(),
+            r"^3 legs were measured both ways: they differ by at most \u22120\.\d mm in distance "
+            r"\(S1 to S2\) and \+4\.1 mm in height \(S3 to S4\)\. 4 angles miss by",
+        )
+        self.assertLess(found.found.linear, 5e-4)
+        column = next(c for c in self.sheet.table.records.columns if c.key == "distance")
+        self.assertIsNone(column.edit, "the setups hold the readings")
+        self.assertEqual([d for d in self.b.findings.open if d.rule.startswith("resect")], [])
+        adopted = self.b.derived.adopted["f"]
+        for name in ("S2", "S3"):
+            row = adopted.index[name]
+            self.assertEqual((adopted.basis[row], adopted.why[row]), ("traversed", "Traverse 1"))
+            place = (adopted.e_m[row], adopted.n_m[row], adopted.height_m[row])
+            for value, truth in zip(place, TRUTH[name], strict=True):
+                self.assertAlmostEqual(value, truth, delta=5e-4)
+        # A reading put right in its setup moves the traverse; without the setup there is none.
+        setup = self.b.state.of(Setup)["setup1"]
+        longer = tuple(v + 0.05 for v in setup.distance_m)
+        self.b.do(Gesture("x", (amend(setup, distance_m=longer),)))
+        self.assertGreater(self.sheet.found().found.linear, 0.03)
+        self.b.do(Gesture("x", (amend(self.b.state.of(Setup)["setup2"], active=False),)))
+        self.assertIn("is gone", self.sheet.verdict.text())

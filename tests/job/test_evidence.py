@@ -129,7 +129,7 @@ EVERY_KIND: tuple[Record, ...] = (
         start_azimuth_rad=0.2, close="b", loop=True, fore="m", closing_azimuth_rad=0.3,
         closing_angle_rad=0.4, balance=True, method="transit", heights_by="setups", grid=False,
         sigma_angle_s=3.0, sigma_distance_m=0.002, sigma_distance_ppm=1.0, spec=5000.0, angle_limit_s=9.0,
-        active=False,
+        setups=("x", "y"), active=False,
     ),
     LevelBook(
         id="lb", name="n", frame="f", source="s", first=("m", "a"), second=("a", "b"), dh_m=(1 / 3, -2.0),
@@ -140,6 +140,7 @@ EVERY_KIND: tuple[Record, ...] = (
         rover="/dev/r", corrections="ntrip://u@h:1/n", base="h:2", base_control="h:3", rover_control="h:4",
         antenna="M", height_m=1.8, method="slant", epochs=30, solution="float", max_sigma_h_m=0.01,
         max_sigma_v_m=0.02, max_pdop=3.0, weights="pdop", mask_deg=15.0, rate_hz=5, interval_s=10.0,
+        strength_dbhz=33.0, naming="{day}", message_set="legacy", channel=3,
         instrument="h:5", target_m=1.2, prism_m=-0.03, both_faces=True,
         active=False,
     ),

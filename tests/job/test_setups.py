@@ -4,6 +4,7 @@ import itertools
 import math
 import unittest
 from dataclasses import replace
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -16,6 +17,7 @@ from fenwind.geodesy.air import refractivity, velocity_ppm
 from fenwind.geodesy.frames import FrameSpec, HeightReference, open_frame
 from fenwind.geodesy.geocentric import to_xyz
 from fenwind.geodesy.grid_line import grid_lines
+from fenwind.geodesy.refraction import EARTH_RADIUS_M
 from fenwind.job.job import Job
 from fenwind.job.live_place import LivePlane
 from fenwind.job.reader import with_grid_folder
@@ -23,8 +25,15 @@ from fenwind.job.setup_gestures import Sighted, add_sightings, change, set_use, 
 from fenwind.job.steps.fit import fit_node
 from fenwind.job.steps.known_places import KnownPlace, _add
 from fenwind.job.steps.occupied import occupied
-from fenwind.job.steps.setup import one_more, options_of
-from fenwind.job.steps.sightings import air_typed, air_values, round_spreads, sightings_of
+from fenwind.job.steps.setup import one_more
+from fenwind.job.steps.sightings import (
+    air_ppm,
+    air_typed,
+    air_values,
+    options_of,
+    round_spreads,
+    sightings_of,
+)
 from fenwind.procedures.positions import Positions
 from fenwind.procedures.resection import (
     ResectionOptions,
@@ -37,7 +46,9 @@ from fenwind.procedures.resection import (
 )
 from fenwind.procedures.setup_figure import largest_gap, plan_sigma, with_one_more
 from fenwind.procedures.side_shots import oriented, pointing, side_shots
-from fenwind.quantities.angles import RAD_PER_SECOND
+from fenwind.quantities.angles import RAD_PER_SECOND, format_angle
+from fenwind.quantities.lengths import FOOT
+from fenwind.quantities.numbers import format_fixed
 from fenwind.records.entries import Add, amend
 from fenwind.records.records import FrameRecord, GivenPosition, Mark
 from fenwind.records.setups import Air, Setup
@@ -113,7 +124,64 @@ class Demo(DemoCase):
         ))  # fmt: skip
         self.assertAlmostEqual(float(carried.e_m[0]), float(dam.e_m[dam.index["K-01"]]), 8)
         links = [k.title for k in trail(self.job.state, derived, self.job.state.marks["K-01"], "map")]
-        self.assertEqual(links, ["Sighted", "Sighted", "Mean of 2 setups", "Adopted"])
+        wanted = ["Reading", "Sighted", "Reading", "Sighted", "Mean of 2 setups"]
+        self.assertEqual(links, [*wanted, "Adopted"])
+        there = trail(self.job.state, derived, self.job.state.marks["K-01"], "dam")
+        self.assertEqual([k.title for k in there], [*wanted, "Carried on", "Adopted"])
+        self.assertEqual(there[1].note, "in ETRS89 / UTM 32N (m); 1 time from St-1")
+        self.assertEqual(there[-2].values[0], there[-1].values[0])
+
+    def test_every_reduction_stands_in_the_trail(self) -> None:
+        """A reading in face 2 with prism and air, each line recomputed by hand; in gon, then in feet."""
+        setup = self.setup_of("setup-2")
+        names = {m.id: m.name for m in self.job.state.marks.values()}
+        row = next(i for i, key in enumerate(setup.target) if names[key] == "K-03")
+        columns = {f: list(getattr(setup, f)) for f in ("direction_rad", "zenith_rad", "prism_m", "face")}
+        columns["direction_rad"][row] += math.pi
+        columns["zenith_rad"][row] = 2.0 * math.pi - columns["zenith_rad"][row]
+        columns["prism_m"][row], columns["face"][row] = -0.0345, 2
+        air = Air(temperature_c=30.0, pressure_hpa=900.0)
+        self.job.record("x", [amend(setup, air=air, k=0.2, **{f: tuple(v) for f, v in columns.items()})])
+        setup, found = self.setup_of("setup-2"), self.found("setup-2")
+        derived = self.derive(self.job)
+        links = trail(self.job.state, derived, self.job.state.marks["K-03"], "map")
+        read = [k for k in links if k.title == "Reading" and k.note.startswith("face 2")]
+        (lines,) = [[v.split("   ") for v in k.values] for k in read]
+        ppm, slope = air_ppm(air), setup.distance_m[row]
+        whole = slope * (1.0 + ppm * 1e-6) - 0.0345
+        z = 2.0 * math.pi - setup.zenith_rad[row]
+        radius = EARTH_RADIUS_M
+        level = whole * math.sin(z) - (1.0 - 0.1) * whole**2 * math.sin(z) * math.cos(z) / radius
+        rise = whole * math.cos(z) + 0.5 * 0.8 * (whole * math.sin(z)) ** 2 / radius
+        ht = setup.target_height_m[row]
+        angle = partial(format_angle, style="gon", decimals=4)
+        back = setup.direction_rad[row] - math.pi
+        self.assertEqual(lines[0], [
+            f"hz {angle(setup.direction_rad[row])}", f"za {angle(setup.zenith_rad[row])}",
+            f"slope {format_fixed(slope, 4)}",
+        ])  # fmt: skip
+        self.assertEqual(lines[1], [f"face 1: hz {angle(back % (2.0 * math.pi))}", f"za {angle(z)}"])
+        self.assertEqual(lines[2], [
+            "prism \u221234.5 mm", f"air {format_fixed(ppm, 1, sign=True)} ppm",
+            f"= slope {format_fixed(whole, 4)}",
+        ])  # fmt: skip
+        self.assertEqual(lines[3], [
+            "k 0.2", f"level {format_fixed(level, 4)}", f"rise {format_fixed(rise, 4)}",
+        ])  # fmt: skip
+        self.assertEqual(lines[4], [
+            f"+ instrument {format_fixed(setup.height_m, 4)}", f"\u2212 target {format_fixed(ht, 4)}",
+            f"= dh {format_fixed(rise + setup.height_m - ht, 4)}",
+        ])  # fmt: skip
+        factor = float(found.reduced.hd[row]) / level
+        self.assertEqual(lines[5], [
+            f"times {factor:.7f}", f"= on the grid {format_fixed(level * factor, 4)}",
+        ])  # fmt: skip
+        self.assertAlmostEqual(factor, found.factor, delta=2e-6)
+        azimuth = (back + found.found.orientation) % (2.0 * math.pi)
+        self.assertEqual(lines[6][-1], f"= azimuth {angle(azimuth)}")
+        feet = trail(self.job.state, derived, self.job.state.marks["K-03"], "map", FOOT)
+        line = next(k for k in feet if k.note.startswith("face 2")).values[3]
+        self.assertIn(f"level {format_fixed(level / 0.3048, 4)}", line)
 
     def test_places_of_a_plane_go_back_to_the_earth(self) -> None:
         """Above the geoid on the map, and in the dam grid through its fit."""
@@ -455,6 +523,40 @@ class Figures(unittest.TestCase):
         )
         gaps = [(b - a) % 360.0 for a, b in zip(azimuths, [*azimuths[1:], azimuths[0]], strict=True)]
         self.assertAlmostEqual(math.degrees(largest_gap(case, found)), max(gaps), 6)
+
+
+class Drawn(unittest.TestCase):
+    def test_a_thousand_setups_by_targets_of_their_own_weight(self) -> None:
+        """Targets are drawn as well as they are known (one 20 mm, the others 2 to 5), sightings as they are
+        stated: places and orientations spread as their covariance says, and 95 % regions hold."""
+        rng = np.random.default_rng(5)
+        truth = np.array([[0.0, 300.0, 250.0, -150.0], [280.0, 90.0, -210.0, -120.0], [5.0, 20.0, -8.0, 0.0]])
+        sigma = np.array([0.002, 0.020, 0.004, 0.005])
+        known_to = np.stack([np.diag([s**2, s**2, s**2]) for s in sigma], axis=2)
+        options = ResectionOptions(heights=True)
+        d = truth - np.array([20.0, 30.0, 1.0])[:, None]
+        hd, turn = np.hypot(d[0], d[1]), 1.1
+        off, inside = [], 0
+        for _ in range(1000):
+            hz = np.arctan2(d[0], d[1]) - turn + options.sigma_direction * rng.standard_normal(4)
+            z = np.arctan2(hd, d[2]) + (options.k - 1.0) * hd / (2.0 * EARTH_RADIUS_M) * -1.0
+            z = z + options.sigma_zenith * rng.standard_normal(4)
+            slope = np.hypot(hd, d[2])
+            spread = options.sigma_distance_m + options.sigma_distance_ppm * 1e-6 * slope
+            s = slope + spread * rng.standard_normal(4)
+            at = truth + sigma * rng.standard_normal((3, 4))
+            r = reduce([_sighting(f"M{k}", hz[k], z[k], s[k]) for k in range(4)], options)
+            r = with_known_sigmas(r, at, known_to, np.array([20.0, 30.0]))
+            one = solve(case_of(r, at, True), "fixed", np.array([20.0, 30.0, turn]))
+            away = np.array([one.e - 20.0, one.n - 30.0, one.h - 1.0])
+            off.append((*away, one.orientation - turn))
+            plane = away[:2] @ np.linalg.solve(one.covariance[:2, :2], away[:2])
+            inside += plane <= 5.991
+        found = np.array(off)
+        stated = (*np.diag(one.covariance), one.sigma_orientation**2)
+        np.testing.assert_allclose(np.var(found, axis=0) / stated, 1.0, atol=0.15)
+        np.testing.assert_allclose(found.mean(axis=0) / np.sqrt(stated), 0.0, atol=0.12)
+        self.assertTrue(930 <= inside <= 970, inside)
 
 
 class OnAKnownMark(CommandCase):

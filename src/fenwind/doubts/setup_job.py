@@ -18,6 +18,7 @@ from fenwind.job.steps.sightings import round_spreads
 from fenwind.quantities.angles import RAD_PER_SECOND
 from fenwind.quantities.lengths import format_way
 from fenwind.quantities.numbers import format_fixed
+from fenwind.records.lines import TraverseBook
 from fenwind.records.setups import Setup
 
 #: What a check may miss by, plan and height, metres (common practice, no source).
@@ -27,8 +28,12 @@ SPREAD = 3.5
 
 
 def setups(state: JobState, derived: Derived) -> Iterator[Doubt]:
-    """Those of every setup, and setups without a result."""
-    return _judged.look(derived, lambda key: state.of(Setup)[key].name)
+    """Those of every setup, and setups without a result. What a traverse is collected from is placed and
+    checked by the traverse."""
+    walked = {key for book in state.of(TraverseBook).values() if book.active for key in book.setups}
+    for doubt in _judged.look(derived, lambda key: state.of(Setup)[key].name):
+        if not (doubt.subject in walked and doubt.rule in ("resect.failed", "resect.unchecked")):
+            yield doubt
 
 
 def _about(found: Placed) -> Iterator[Doubt]:

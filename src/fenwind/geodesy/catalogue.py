@@ -219,6 +219,9 @@ def _of_a_state(system: System) -> bool:
 def typed_place(text: str) -> tuple[float, float] | None:
     """Latitude and longitude, radians, of a text such as 36.1, -86.8 or 36\u00b010' N 86\u00b047' W; None
     where it is no place."""
+    text = " ".join(text.split())
+    if len(text) > 100:
+        return None
     letters = re.match(r"^\s*(.*?[NS])[\s,;]+(.*?[EW])\s*$", text, re.IGNORECASE)
     numbers = re.match(r"^\s*([+\-\u2212]?\d+\.\d+)[\s,;]+([+\-\u2212]?\d+\.\d+)\s*$", text)
     before = re.match(r"^\s*([NS].*?\d\S*)[\s,;]+([EW].*?\d\S*)\s*$", text, re.IGNORECASE)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable
+from collections.abc import Collection, Iterable, Sequence
 from dataclasses import replace
 from typing import Any
 
@@ -10,9 +10,11 @@ from fenwind.errors import ProcedureError
 from fenwind.job.gestures import marks_named
 from fenwind.job.job import new_id
 from fenwind.job.state import JobState
+from fenwind.procedures.collected import Collected
 from fenwind.procedures.traverse import Sight
 from fenwind.records.entries import Add, Gesture, amend
 from fenwind.records.lines import LevelBook, TraverseBook
+from fenwind.records.setups import Setup
 
 
 def take_book(state: JobState, found: TraverseBook, frame: str, known: Collection[str]) -> Gesture:
@@ -44,6 +46,20 @@ def start_book(state: JobState, frame: str) -> Gesture:
         raise ProcedureError("the job has no frame to compute it in", hint="Set up a frame first")
     name = f"Traverse {len(state.of(TraverseBook)) + 1}"
     return Gesture(f"Start {name}", (Add(record=TraverseBook(id=new_id(), name=name, frame=frame)),))
+
+
+def collect_book(state: JobState, frame: str, setups: Sequence[Setup], ends: Collected) -> Gesture:
+    """A traverse whose rows are collected from setups, hung on what that found (marks by their names).
+    Raises ProcedureError without a frame."""
+    start = start_book(state, frame)
+    (entry,) = start.entries
+    assert isinstance(entry, Add) and isinstance(entry.record, TraverseBook)
+    key = {name: mark.id for name in (ends.back, ends.close, ends.fore) if (mark := state.mark_named(name))}
+    record = replace(
+        entry.record, setups=tuple(s.id for s in setups), back=key.get(ends.back, ""),
+        close=key.get(ends.close, ""), fore=key.get(ends.fore, ""), closing_angle_rad=ends.closing_angle,
+    )  # fmt: skip
+    return Gesture(f"Collect {record.name}", (Add(record=record),))
 
 
 def book_row(state: JobState, book: TraverseBook, row: Sight) -> Gesture:

@@ -24,6 +24,8 @@ RAD_PER_GON = math.pi / 200.0
 RAD_PER_SECOND = math.pi / 648000.0
 
 _HINT = "Type for instance 117°35'52.5\", 117 35 52.5, 117-35-52.5, 117.598 or 130.664 gon"
+#: Letters of an angle, whoever types it.
+MOST_LETTERS = 200
 _DEGREES, _MINUTES, _SECONDS = "º˚", "′’‘", "″”“"
 _MARKS = str.maketrans(
     {c: plain for some, plain in ((_DEGREES, "°"), (_MINUTES, "'"), (_SECONDS, '"')) for c in some}
@@ -38,13 +40,22 @@ _SEXAGESIMAL = re.compile(
 )
 
 
+def tidy(text: str) -> str:
+    """A typed text with one blank for any run of them, so that no pattern has to try them all. Raises
+    ParseError for one that nobody typed."""
+    text = " ".join(text.split())
+    if len(text) > MOST_LETTERS:
+        raise ParseError(f"{text[:40]!r} … is no angle: it has {len(text)} letters", hint=_HINT)
+    return text
+
+
 def parse_angle(text: str, style: AngleStyle = "degrees") -> float:
     """Radians of one typed angle; a unit in the text wins over `style`.
 
     Raises ParseError for empty text, minutes or seconds of 60 or more, and a fraction that is followed by a
     smaller part.
     """
-    raw = text.strip().translate(_MARKS)
+    raw = tidy(text).translate(_MARKS)
     negative = raw.startswith("-")
     body = raw.lstrip("+-").strip() if raw[:1] in "+-" else raw
     if raw[1:2] in ("+", "-") and raw[:1] in "+-":

@@ -7,7 +7,7 @@ import math
 import re
 
 from fenwind.errors import ParseError
-from fenwind.quantities.angles import AngleStyle, format_angle, parse_angle, wrap_positive
+from fenwind.quantities.angles import AngleStyle, format_angle, parse_angle, tidy, wrap_positive
 
 _QUADRANT = re.compile(r"^\s*([NS])\s*(.+?)\s*([EW])\s*$", re.IGNORECASE)
 _DUE = {"N": 0.0, "E": 0.5 * math.pi, "S": math.pi, "W": 1.5 * math.pi}
@@ -19,6 +19,7 @@ def parse_bearing(text: str, style: AngleStyle = "degrees") -> float:
 
     Raises ParseError for a quadrant angle over 90 degrees and for what is no angle.
     """
+    text = tidy(text)
     due = re.fullmatch(r"\s*(?:due\s+)?([NESW])\s*", text, re.IGNORECASE)
     if due:
         return _DUE[due[1].upper()]

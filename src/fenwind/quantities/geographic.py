@@ -6,12 +6,13 @@ import math
 import re
 
 from fenwind.errors import ParseError
-from fenwind.quantities.angles import format_dms, parse_angle
+from fenwind.quantities.angles import format_dms, parse_angle, tidy
 
 _LETTERED = re.compile(r"^\s*(?P<front>[NSEW])?\s*(?P<angle>.*?)\s*(?P<back>[NSEW])?\s*$", re.IGNORECASE)
 
 
 def _parse(text: str, positive: str, negative: str, limit_rad: float, what: str) -> float:
+    text = tidy(text)
     match = _LETTERED.match(text)
     letter = ((match["front"] or match["back"] or "") if match else "").upper()
     if match is None or (match["front"] and match["back"]) or (letter and letter not in positive + negative):

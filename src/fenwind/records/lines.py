@@ -18,7 +18,8 @@ class TraverseBook:
     None without. The start line is an azimuth, or leads to the mark `back`; the closing line likewise, to
     `fore`. close: empty for an open traverse; loop: `close` is the start, under another name or its own.
     grid: distances go by the factors of their lines. spec: the n of 1:n asked for; angle_limit_s: of the
-    whole figure, None for twice the sigma times the root of the number of angles."""
+    whole figure, None for twice the sigma times the root of the number of angles. setups: ids of those
+    that the rows are collected from, in the order of the walk; then it has no rows of its own."""
 
     id: str
     name: str
@@ -46,6 +47,7 @@ class TraverseBook:
     sigma_distance_ppm: float = 2.0
     spec: float = 10_000.0
     angle_limit_s: float | None = None
+    setups: tuple[str, ...] = ()
     active: bool = True
 
 

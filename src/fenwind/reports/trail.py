@@ -15,6 +15,7 @@ from fenwind.job.adopted import Adopted
 from fenwind.job.derive import Derived
 from fenwind.job.session_view import rover_of
 from fenwind.job.state import JobState
+from fenwind.job.steps.carried_on import carried_on
 from fenwind.job.steps.elsewhere import elsewhere
 from fenwind.job.steps.fit import fit_node
 from fenwind.job.steps.kinds import STEP_KINDS
@@ -22,8 +23,9 @@ from fenwind.job.steps.network import network_node
 from fenwind.job.steps.occupied import occupied
 from fenwind.job.steps.outcome import Figures, Node
 from fenwind.job.trail import session_trail
+from fenwind.quantities.angles import RAD_PER_SECOND, AngleStyle, format_angle, usual_decimals
 from fenwind.quantities.geographic import format_latitude, format_longitude
-from fenwind.quantities.lengths import METRE, LengthUnit
+from fenwind.quantities.lengths import METRE, UNITS, LengthUnit
 from fenwind.quantities.numbers import format_fixed
 from fenwind.records.records import GivenPosition, Mark, MeasuredPosition
 from fenwind.reports.fit_report import mm
@@ -76,15 +78,17 @@ def trail(
     axes: Axes = PLAIN,
 ) -> tuple[Link, ...]:
     """Trail of a mark's adopted position in a frame, from records to value; empty when it has none there."""
-    return tuple(_links(state, derived, mark, frame, _Look(unit=unit, axes=axes)))
+    look = _Look(unit=unit, axes=axes, style=state.info.angle_style)
+    return tuple(_links(state, derived, mark, frame, look))
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class _Look:
-    """How coordinates of the frame shown are written."""
+    """How coordinates of the frame shown, and angles, are written."""
 
     unit: LengthUnit
     axes: Axes
+    style: AngleStyle
 
 
 def _links(state: JobState, derived: Derived, mark: Mark, frame: str, look: _Look) -> Iterator[Link]:
@@ -105,7 +109,7 @@ def _links(state: JobState, derived: Derived, mark: Mark, frame: str, look: _Loo
             yield from _amendments(state, measured)
     yield from _session_links(state, derived, mark)
     for node in (*nodes, *(n for n in derived.outcomes if n.kind == "levelling")):
-        yield from _steps(state, derived, node, mark, look)
+        yield from _steps(state, derived, node, mark, look, frame)
     adopted = derived.adopted.get(frame)
     if adopted is not None and mark.name in adopted.index:
         row = adopted.index[mark.name]
@@ -156,6 +160,10 @@ def _behind(derived: Derived, mark: Mark, frame: str) -> Iterator[Node]:
     adopted = derived.adopted.get(frame)
     row = adopted.place.get(mark.id) if adopted is not None else None
     basis = adopted.basis[row] if adopted is not None and row is not None else ""
+    behind = adopted.sets[adopted.set_row[row]].behind if adopted is not None and row is not None else ()
+    if behind:
+        yield from (*behind, carried_on(frame))
+        return
     if adopted is not None and row is not None and basis == "adjusted":
         yield network_node(adopted.sets[adopted.set_row[row]].key)
         return
@@ -181,13 +189,29 @@ def _occupations(derived: Derived, nodes: list[Node], mark: Mark) -> set[str] | 
     return set(outcome.result.occupations(outcome.result.plane.index[mark.id]))
 
 
-def _steps(state: JobState, derived: Derived, node: Node, mark: Mark, look: _Look) -> Iterator[Link]:
+def _own_frame(node: Node, result: object) -> str:
+    """The frame of a network, a setup, a traverse, or of what setups sighted; empty for any other step."""
+    if node.kind == "sighted":
+        return node.subject
+    record = next((getattr(result, n) for n in ("setup", "book", "step") if hasattr(result, n)), None)
+    return str(getattr(record, "frame", ""))
+
+
+def _steps(
+    state: JobState, derived: Derived, node: Node, mark: Mark, look: _Look, frame: str = ""
+) -> Iterator[Link]:
     """What a step did for a mark, as links."""
     outcome = derived.outcomes.get(node)
     if outcome is None or outcome.result is None:
         return
+    own = _own_frame(node, outcome.result)
+    spec = state.frames[own].spec if own in state.frames else None
+    if spec is not None and own != frame:  # carried from there, and told as it is there
+        look = _Look(unit=UNITS[spec.unit], axes=axes_of(spec), style=look.style)
     for step in STEP_KINDS[node.kind].trail(node, outcome.result, mark.id):
         note, native = step.note, PLAIN
+        if spec is not None and own != frame and step.figures[:1] and step.figures[0].kind == "position":
+            note = f"in {spec.name} ({spec.unit}); {note}"
         if step.frame:
             native = axes_of(state.frames[step.frame].spec)
             spec = state.frames[step.frame].spec
@@ -199,6 +223,8 @@ def _steps(state: JobState, derived: Derived, node: Node, mark: Mark, look: _Loo
 
 
 def _figures_text(figures: Figures, look: _Look, native: Axes) -> str:
+    if figures.kind == "terms":
+        return "   ".join(_term(word, value, kind, look) for word, value, kind in figures.terms)
     values = [v for v in figures.values if np.isfinite(v)]
     if figures.kind == "position":
         e, n, h = figures.values
@@ -210,6 +236,19 @@ def _figures_text(figures: Figures, look: _Look, native: Axes) -> str:
     if not values:
         return ""
     return f"± {mm(values[0])} mm" + (f", height ± {mm(values[1])} mm" if len(values) > 1 else "")
+
+
+def _term(word: str, value: float, kind: str, look: _Look) -> str:
+    """A word of arithmetic with its value."""
+    style = look.style
+    texts = {
+        "angle": lambda: format_angle(value, style, usual_decimals(style)),
+        "seconds": lambda: f"{format_fixed(value / RAD_PER_SECOND, 1, sign=True)}″",
+        "length": lambda: format_fixed(value / look.unit.metres, 4),
+        "mm": lambda: f"{mm(value, sign=True)} mm", "ppm": lambda: f"{format_fixed(value, 1, sign=True)} ppm",
+        "factor": lambda: f"{value:.7f}", "number": lambda: f"{value:g}",
+    }  # fmt: skip
+    return f"{word} {texts[kind]()}"
 
 
 def _raw(measured: MeasuredPosition, used: bool) -> Link:

@@ -21,7 +21,7 @@ from fenwind.geodesy.geocentric import enu_axes
 from fenwind.geodesy.refraction import EARTH_RADIUS_M
 from fenwind.quantities.angles import RAD_PER_DEGREE, RAD_PER_SECOND
 from fenwind.standins.receivers import Refused, number
-from fenwind.standins.world import Place, list_in, number_in, place_at, place_in, read_json
+from fenwind.standins.world import Place, list_in, number_in, object_in, place_at, place_in, read_json
 
 FloatArray = NDArray[np.float64]
 
@@ -77,12 +77,12 @@ def station_world_of(found: Any) -> StationWorld:
     if not isinstance(found, dict) or not isinstance(found.get("station"), dict):
         raise FormatError("station is missing", hint="See docs/formats/station.md")
     marks = {str(m.get("name")): place_in(m, "marks") for m in list_in(found, "marks")}
-    station, air, spec = found["station"], found.get("air", {}), found.get("instrument", {})
+    station, air, spec = found["station"], object_in(found, "air"), object_in(found, "instrument")
     for key in spec:
         if key not in SPEC:
             raise FormatError(f"instrument: {key!r} is not known", hint=f"Use {', '.join(SPEC)}")
     stands = place_at(station, marks, "station")
-    pole = found.get("pole", {})
+    pole = object_in(found, "pole")
     on_pole = bool(pole.get("mark") or "lat" in pole)
     return StationWorld(
         marks=marks, stands=stands, height_m=number_in(station, "height", 0.0),

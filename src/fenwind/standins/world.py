@@ -91,13 +91,14 @@ def world_of(found: Any) -> World:
         raise FormatError("a world is an object", hint="See docs/formats/world.md")
     antennas = antennas_of(found.get("antennas", []))
     marks = {str(m.get("name")): place_in(m, "marks") for m in list_in(found, "marks")}
-    base, rover = _required(found, "base", dict), found.get("rover", {})
-    antenna = base.get("antenna", {})
+    base, rover = _required(found, "base", dict), object_in(found, "rover")
+    antenna = object_in(base, "antenna")
     height, method = number_in(antenna, "height", 0.0), str(antenna.get("method", "vertical"))
     model = str(antenna.get("model", ""))
-    systems = found.get("systems", "GREC")
-    errors = ERRORS | {k: number_in(found.get("errors", {}), k, ERRORS[k]) for k in ERRORS}
-    for key in found.get("errors", {}):
+    systems = str(found.get("systems", "GREC"))
+    told = object_in(found, "errors")
+    errors = ERRORS | {k: number_in(told, k, ERRORS[k]) for k in ERRORS}
+    for key in told:
         if key not in ERRORS:
             raise FormatError(f"errors: {key!r} is not known", hint=f"Use {', '.join(ERRORS)}")
     sky = found.get("sky", {}) or {}
@@ -124,6 +125,14 @@ def world_of(found: Any) -> World:
         trouble=tuple(sorted(list_in(found, "trouble"), key=lambda t: number_in(t, "at_s", 0.0))),
         errors=errors,
     )
+
+
+def object_in(found: dict[str, Any], key: str) -> dict[str, Any]:
+    """The object under a key, an empty one where there is none. Raises FormatError."""
+    value = found.get(key, {})
+    if not isinstance(value, dict):
+        raise FormatError(f"{key}: expected an object", hint="See docs/formats/world.md")
+    return value
 
 
 def list_in(found: dict[str, Any], key: str) -> list[dict[str, Any]]:
@@ -165,6 +174,6 @@ def place_at(found: dict[str, Any], marks: dict[str, Place], what: str) -> Place
     name = found.get("mark")
     if name is None:
         return place_in(found, what)
-    if name not in marks:
+    if not isinstance(name, str) or name not in marks:
         raise FormatError(f"{what}: there is no mark {name!r}", hint=f"Use one of {', '.join(marks)}")
     return marks[name]

@@ -31,8 +31,8 @@ from fenwind.exchange.setup_csv import read_sightings, setup_record
 from fenwind.geodesy.axes import ShownAxis
 from fenwind.job.setup_gestures import change, set_use, take_setup, take_setups
 from fenwind.job.steps.outcome import Node
-from fenwind.job.steps.setup import Placed, options_of
-from fenwind.job.steps.sightings import air_typed, air_values
+from fenwind.job.steps.setup import Placed
+from fenwind.job.steps.sightings import air_typed, air_values, options_of
 from fenwind.procedures.setup_figure import largest_gap, plan_sigma, with_one_more
 from fenwind.quantities.angles import RAD_PER_SECOND, format_angle, usual_decimals
 from fenwind.quantities.lengths import format_length, parse_length

@@ -111,7 +111,10 @@ class RecordSheet(Sheet):
 
 
 def _rows(record: object) -> int:
-    """How many rows a record of field work has."""
+    """How many rows a record of field work has, those that are collected from setups by their number."""
+    setups = getattr(record, "setups", ())
+    if setups:
+        return -len(setups)
     return next(
         (len(getattr(record, name)) for name in ("target", "here", "first") if hasattr(record, name)), 0
     )

@@ -51,8 +51,9 @@ class Edits:
     length: Callable[[str, Row, str], bool]
 
 
-def columns(bridge: JobBridge, book: TraverseBook, edits: Edits) -> list[Column]:
-    """Columns in the order and with the signs of the book's frame, in the unit shown."""
+def columns(bridge: JobBridge, book: TraverseBook, edits: Edits | None) -> list[Column]:
+    """Columns in the order and with the signs of the book's frame, in the unit shown; edits: None where the
+    rows are collected from setups, which hold the readings."""
     size, style = bridge.unit.metres, bridge.angle_style
     axes = bridge.axes_in(bridge.state.frames.get(book.frame))
     plan = [("en".index(axis.component), axis.title, axis.sign) for axis in axes]
@@ -61,7 +62,8 @@ def columns(bridge: JobBridge, book: TraverseBook, edits: Edits) -> list[Column]
         return Column(
             key=key, title=title, unit=bridge.unit.key, right=True, width=width, tip=tip,
             text=lambda r: format_fixed(getattr(r, key) / size, 4),
-            value=lambda r: getattr(r, key) / size, edit=partial(edits.length, key), tone=_tone,
+            value=lambda r: getattr(r, key) / size, tone=_tone,
+            edit=partial(edits.length, key) if edits else None,
         )  # fmt: skip
 
     def place(k: int, title: str, sign: float, what: str) -> Column:
@@ -90,7 +92,7 @@ def columns(bridge: JobBridge, book: TraverseBook, edits: Edits) -> list[Column]
         Column(
             key="direction", title="direction", right=True, width=104, tone=_tone,
             text=lambda r: format_angle(r.direction, style, usual_decimals(style)),
-            value=lambda r: r.direction, edit=edits.direction, tip="As it was booked",
+            value=lambda r: r.direction, edit=edits.direction if edits else None, tip="As it was booked",
         ),
         length("distance", "distance", 92, "Horizontal, as it was booked"),
         length("dh", "dh", 74, "Height of to less that of from"),

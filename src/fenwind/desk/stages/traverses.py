@@ -21,18 +21,28 @@ from fenwind.desk.statement import choice
 from fenwind.desk.table import RecordTable
 from fenwind.errors import FenwindError, ParseError, ProcedureError
 from fenwind.exchange.line_csv import book_record, read_book, typed_row
-from fenwind.job.line_gestures import book_row, change, drop_rows, set_cell, start_book, take_book
+from fenwind.job.line_gestures import (
+    book_row,
+    change,
+    collect_book,
+    drop_rows,
+    set_cell,
+    start_book,
+    take_book,
+)
 from fenwind.job.steps.outcome import Node
-from fenwind.job.steps.traverse import Walked
+from fenwind.job.steps.traverse import Walked, collected_from
 from fenwind.quantities.angles import RAD_PER_SECOND, format_angle, parse_angle, usual_decimals
 from fenwind.quantities.bearings import format_azimuth, parse_bearing
 from fenwind.quantities.lengths import format_way, parse_length
 from fenwind.quantities.numbers import format_fixed, parse_number
 from fenwind.records.entries import Gesture
 from fenwind.records.lines import TraverseBook
+from fenwind.records.setups import Setup
 from fenwind.reports.fit_report import mm
 from fenwind.reports.setup_words import grid_words
 from fenwind.reports.statement import Part
+from fenwind.reports.traverse_words import both_ways
 
 METHODS = {
     "compass": "by the compass rule", "transit": "by the transit rule", "lsq": "by least squares",
@@ -65,6 +75,9 @@ class TraverseSheet(RecordSheet):
         self.empty.setWordWrap(True)
         look(self.empty, "faint")
         self.first, self.begin = QPushButton("Take in a traverse …"), QPushButton("Book one here")
+        self.gather = QPushButton("Collect one from setups …")
+        look(self.gather, "second")
+        self.gather.clicked.connect(self.ask_setups)
         look(self.first, "main")
         look(self.begin, "second")
         self.first.clicked.connect(self.choose_file)
@@ -73,6 +86,7 @@ class TraverseSheet(RecordSheet):
         row = QHBoxLayout(self.buttons)
         row.setContentsMargins(0, 0, 0, 0)
         row.addWidget(self.first)
+        row.addWidget(self.gather)
         row.addWidget(self.begin)
         row.addStretch(1)
         self.table = RecordTable([])
@@ -114,18 +128,23 @@ class TraverseSheet(RecordSheet):
             return
         self.statement.show_parts(self._parts(book, found))
         self.verdict.setText(self._verdict(book, found))
-        edits = Edits(direction=self._edit_direction, length=self._edit_length)
+        edits = None if book.setups else Edits(direction=self._edit_direction, length=self._edit_length)
+        self.more.setVisible(not book.setups)
         self.table.records.set_columns(columns(self.bridge, book, edits))
-        self.table.records.set_rows(rows(self.bridge.state, book, found))
+        walked = found.book if isinstance(found, Walked) else book
+        self.table.records.set_rows(rows(self.bridge.state, walked, found))
 
     def _parts(self, book: TraverseBook, found: Walked | FenwindError | None) -> list[Part]:
+        walked = found.book if isinstance(found, Walked) else book
         start = (
-            self.bridge.state.mark_name(book.here[0], "?") if book.here else "a mark that is not booked yet"
+            self.bridge.state.mark_name(walked.here[0], "?")
+            if walked.here
+            else "a mark that is not booked yet"
         )
         line = self.bridge.state.mark_name(book.back, "nothing yet")
         if book.start_azimuth_rad is not None:
             line = f"the azimuth {format_azimuth(book.start_azimuth_rad, self.bridge.angle_style)}"
-        loop = bool(book.close) and (book.loop or book.close == (book.here or ("",))[0])
+        loop = bool(book.close) and (book.loop or book.close == (walked.here or ("",))[0])
         close = f"closes on {self.bridge.state.mark_name(book.close, '?')}" if book.close else "stays open"
         grid = "as they were measured"
         grid = grid_words(book.grid, found.factor if isinstance(found, Walked) else 1.0)
@@ -133,7 +152,7 @@ class TraverseSheet(RecordSheet):
             Part(text="The traverse "), Part(text=book.name, key="traverse"),
             Part(text=f" begins at {start}, turned to "), Part(text=line, key="back"), Part(text=", and "),
             Part(text=f"{close}, its start" if loop else close, key="close"),
-            *(self._closing(book) if book.close else []),
+            *(self._closing(book, walked.closing_angle_rad) if book.close else []),
             Part(text="; angles "), Part(text="balanced" if book.balance else "as booked", key="angles"),
             Part(text=", stations "), Part(text=METHODS[book.method], key="method"),
             Part(text=", distances "), Part(text=grid, key="grid"), Part(text=", heights "),
@@ -145,10 +164,8 @@ class TraverseSheet(RecordSheet):
             ), Part(text="."),
         ]  # fmt: skip
 
-    def _closing(self, book: TraverseBook) -> list[Part]:
-        angle = "no closing angle"
-        if book.closing_angle_rad is not None:
-            angle = f"the closing angle {self._angle(book.closing_angle_rad)}"
+    def _closing(self, book: TraverseBook, closing: float | None) -> list[Part]:
+        angle = "no closing angle" if closing is None else f"the closing angle {self._angle(closing)}"
         line = self.bridge.state.mark_name(book.fore, "its first line")
         if book.closing_azimuth_rad is not None:
             line = f"the azimuth {format_azimuth(book.closing_azimuth_rad, self.bridge.angle_style)}"
@@ -160,7 +177,7 @@ class TraverseSheet(RecordSheet):
             return found.sentences
         if found is None:
             return ""
-        r, said, unit = found.found, [], self.bridge.unit
+        r, said, unit = found.found, both_ways(found), self.bridge.unit
         length = f"{format_fixed(r.length / unit.metres, 3)} {unit.key}"
         if not math.isnan(r.angular):
             said.append(
@@ -211,6 +228,38 @@ class TraverseSheet(RecordSheet):
         if path:
             self.take(path)
 
+    def ask_setups(self) -> None:
+        """Ask which setups make a traverse."""
+        state = self.bridge.state
+        every = [s.name for s in state.of(Setup).values() if s.active and s.frame == self.bridge.frame_id]
+        if len(every) < 2:
+            self.bridge.told.emit("A traverse is collected from two setups or more of the frame shown.", "")
+            return
+        self.ask.ask(
+            "Setups in the order of the walk:", self.collect, text=", ".join(every), button="Collect"
+        )
+
+    def collect(self, text: str) -> bool:
+        """Collect a traverse from setups by their names."""
+        b = self.bridge
+        by_name = {s.name.lower(): s for s in b.state.of(Setup).values() if s.active}
+
+        def make() -> Gesture:
+            asked = [part.strip() for part in text.split(",") if part.strip()]
+            missing = next((name for name in asked if name.lower() not in by_name), None)
+            if missing is not None:
+                raise ProcedureError(f"there is no setup {missing}", hint="Type their names in their order")
+            setups = [by_name[name.lower()] for name in asked]
+            names = {key: mark.name for key, mark in b.state.marks.items() if mark.active}
+            ends = collected_from(setups, names, self._known())
+            return collect_book(b.state, b.frame_id, setups, ends)
+
+        done = b.attempt(make)
+        if done:
+            self._key = list(b.state.of(TraverseBook))[-1]
+            self.refresh()
+        return done
+
     def start(self) -> None:
         """Start a traverse with nothing booked, and ask for its first row."""
         if self.bridge.attempt(lambda: start_book(self.bridge.state, self.bridge.frame_id)):
@@ -249,6 +298,7 @@ class TraverseSheet(RecordSheet):
                 choice(menu, book.name, partial(self.look_at, book.id), checked=book is self.book)
         menu.addSeparator()
         choice(menu, "Take in another …", self.choose_file)
+        choice(menu, "Collect another from setups …", self.ask_setups)
         choice(menu, "Book another here", self.start)
 
     def _menu_close(self, menu: QMenu) -> None:
@@ -427,6 +477,8 @@ class TraverseSheet(RecordSheet):
         return (
             ActionSpec(id="traverses.take", menu=menu, text="Take in a traverse …",
                        tip="A book of angles and distances from a list", run=shown(self.choose_file)),
+            ActionSpec(id="traverses.collect", menu=menu, text="Collect a traverse from setups …",
+                       tip="Both ways of each leg averaged", run=shown(self.ask_setups)),
             ActionSpec(id="traverses.start", menu=menu, text="Book a traverse",
                        tip="Row by row, from the keyboard", run=shown(self.start)),
             ActionSpec(id="traverses.drop", menu=menu, text="Take rows out of the book",

@@ -16,7 +16,8 @@ from fenwind.job.reader import Digest, Reader
 from fenwind.job.state import JobState
 from fenwind.job.steps.fit import fit_node
 from fenwind.job.steps.network import network_node
-from fenwind.job.steps.outcome import CandidateSet, Gathering, Node, Outcome
+from fenwind.job.steps.outcome import CandidateSet, Figures, Gathering, Node, Outcome, TrailStep
+from fenwind.job.steps.setup import setup_node
 from fenwind.job.steps.sighted import sighted
 from fenwind.job.steps.traverse import traverse_node
 from fenwind.procedures.fit import FitResult
@@ -94,6 +95,18 @@ class CarriedOn(Gathering):
             out.append(replace(one, key=f"{one.key} converted", why=why, positions=points))
         return tuple(out)
 
+    def trail(self, node: Node, result: Any, mark: str) -> Iterable[TrailStep]:
+        """Where it was carried to."""
+        found = next((one for one in result if mark in one.positions.index), None)
+        if found is None:
+            return
+        p, row = found.positions, found.positions.index[mark]
+        figures = (
+            Figures(kind="position", values=(p.e_m[row], p.n_m[row], p.height_m[row])),
+            Figures(kind="sigma", values=(p.sigma_h_m[row], p.sigma_v_m[row])),
+        )
+        yield TrailStep(title="Carried on", note=_whys(found)[row], figures=figures)
+
     def gives(self, outcome: Outcome) -> Iterable[tuple[str, CandidateSet]]:
         """All of it."""
         for one in outcome.result:
@@ -138,4 +151,16 @@ def _sets(reader: Reader, *kinds: Any) -> list[tuple[str, CandidateSet]]:
     if TraverseBook in kinds:
         nodes += [traverse_node(key) for key in reader.rows(TraverseBook, "name", active=True).ids.tolist()]
     done = [outcome for outcome in reader.outcomes(nodes) if outcome.result is not None]
-    return [pair for outcome in done for pair in reader.gives(outcome)]
+    setups = reader.rows(Setup, "frame", active=True)
+    columns = zip(setups["frame"].tolist(), setups.ids.tolist(), strict=True)
+    of_frame = [(frame, setup_node(key)) for frame, key in columns]
+    return [
+        (key, replace(one, behind=(*_sources(outcome.node, of_frame), outcome.node)))
+        for outcome in done
+        for key, one in reader.gives(outcome)
+    ]
+
+
+def _sources(node: Node, setups: list[tuple[str, Node]]) -> tuple[Node, ...]:
+    """The setups that what was sighted in a frame comes from; none for another step."""
+    return tuple(n for frame, n in setups if node == sighted(frame))

@@ -223,6 +223,8 @@ def _traverses(reader: Reader, frame: str, space: bool, missing: list[str]) -> I
     for key in reader.rows(TraverseBook, active=True).ids.tolist():
         book = reader.record(TraverseBook, key)
         assert book is not None
+        if book.setups:
+            continue  # its setups are in it themselves
         if None in book.dh_m:
             missing.append(f"{book.name}, whose distances say nothing in space without heights")
             continue

@@ -19,7 +19,7 @@ FloatArray = NDArray[np.float64]
 
 #: In which order positions are adopted when nobody chose: the first that a mark has. Steps name their place
 #: in it.
-ORDER = ("held", "converted", "network", "levelling", "setup", "traverse", "fit", "measured", "centre",
+ORDER = ("held", "converted", "network", "levelling", "traverse", "setup", "fit", "measured", "centre",
          "given")  # fmt: skip
 
 
@@ -47,7 +47,8 @@ class Outcome:
 class CandidateSet:
     """Positions of one origin that marks of a frame may adopt. key: what a choice names it by (a step's
     id, "given", "measured", a frame's id). place: one of ORDER. basis, why: as Adopted has them; why one
-    for all or one a row. held (k,): control held in plan, None for no row."""
+    for all or one a row. held (k,): control held in plan, None for no row. behind: the steps in other frames
+    that a carried set comes from."""
 
     key: str
     place: str
@@ -55,17 +56,24 @@ class CandidateSet:
     why: str | tuple[str, ...]
     positions: Positions
     held: NDArray[np.bool_] | None = None
+    behind: tuple[Node, ...] = ()
+
+
+#: A word, its value (metres, radians), and how it is written: angle, seconds, length, mm, ppm, factor,
+#: number.
+Term = tuple[str, float, str]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Figures:
     """A line of figures of a trail: coordinates (e, n, h), one sigma in plan and height, or differences
-    (e, n, h), all metres; nan is left out. words: of differences, what they are."""
+    (e, n, h), all metres; nan is left out. words: of differences, what they are. terms: of arithmetic."""
 
-    kind: Literal["position", "sigma", "difference"]
+    kind: Literal["position", "sigma", "difference", "terms"]
     values: tuple[float, ...]
     words: str = "against given"
     native: bool = False  # in metres whatever the unit shown
+    terms: tuple[Term, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -4,7 +4,7 @@ what else it sighted lies."""
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -19,7 +19,8 @@ from fenwind.job.state import JobState
 from fenwind.job.steps.known import mark_names
 from fenwind.job.steps.known_places import KnownPlace, grid_factor, known_places
 from fenwind.job.steps.outcome import Drawing, Figures, Node, OfRecord, Outcome, TrailStep
-from fenwind.job.steps.sightings import air_factor, off_rows, sightings_of
+from fenwind.job.steps.reductions import reductions
+from fenwind.job.steps.sightings import air_factor, off_rows, options_of, sightings_of
 from fenwind.procedures.average import means
 from fenwind.procedures.grid_sightings import line_factors, turned
 from fenwind.procedures.onto_plane import in_space
@@ -28,7 +29,6 @@ from fenwind.procedures.resection import (
     Case,
     Reduced,
     Resection,
-    ResectionOptions,
     Sighting,
     case_of,
     moves_with_targets,
@@ -39,7 +39,6 @@ from fenwind.procedures.resection import (
 )
 from fenwind.procedures.side_shots import SideShots, oriented, side_shots
 from fenwind.progress import Progress
-from fenwind.quantities.angles import RAD_PER_SECOND
 from fenwind.records.setups import Setup
 
 FloatArray = NDArray[np.float64]
@@ -135,6 +134,8 @@ class SetupKind(OfRecord):
             note = (
                 f"{count} time{'s' if count > 1 else ''} from {result.names.get(result.setup.station, '?')}"
             )
+        if mark != result.setup.station:
+            yield from _readings(result, mark)
         yield TrailStep(title=title, note=note, figures=figures)
 
     def drawing(self, node: Node, result: Placed) -> Drawing:
@@ -152,6 +153,16 @@ class SetupKind(OfRecord):
     def named(self, node: Node, outcome: Outcome, names: Mapping[str, str], state: JobState) -> Any:
         """The placed setup, or why there is none."""
         return outcome.result if outcome.error is None else outcome.error
+
+
+def _readings(placed: Placed, mark: str) -> Iterator[TrailStep]:
+    """Every sighting of a mark with its reductions."""
+    setup = placed.setup
+    for row in [i for i, key in enumerate(setup.target) if key == mark and placed.part[i] == "new"]:
+        told = [f"face {setup.face[row]}"]
+        told += [f"round {setup.round[row]}"] if setup.round and setup.round[row] else []
+        told += [setup.time[row][:19].replace("T", " ")] if setup.time and setup.time[row] else []
+        yield TrailStep(title="Reading", note=", ".join(told), figures=reductions(placed, row))
 
 
 def _parts(inputs: _Inputs) -> tuple[str, ...]:
@@ -214,16 +225,6 @@ def one_more(placed: Placed, frame: Frame, shot: Sighting, near: FloatArray) -> 
         factors[-1], turns[-1] = own[0], turn[0]
     reduced = turned(reduce(every, options_of(setup, factors), off_rows(setup)), turns)
     return np.asarray(side_shots(found, reduced).position[:, -1])
-
-
-def options_of(setup: Setup, factor: float | FloatArray) -> ResectionOptions:
-    """How the sightings of a setup are reduced, with the factor of its horizontal distances."""
-    return ResectionOptions(
-        instrument_height=setup.height_m, heights=setup.heights, k=setup.k, factor=factor,
-        sigma_direction=setup.sigma_direction_s * RAD_PER_SECOND,
-        sigma_zenith=setup.sigma_zenith_s * RAD_PER_SECOND, sigma_distance_m=setup.sigma_distance_m,
-        sigma_distance_ppm=setup.sigma_distance_ppm,
-    )  # fmt: skip
 
 
 def _weighted(inputs: _Inputs, case: Case, found: Resection, held: list[int]) -> tuple[Case, Resection]:

@@ -7,13 +7,16 @@ from collections.abc import Mapping
 from dataclasses import dataclass, replace
 
 import numpy as np
+from numpy.typing import NDArray
 
 from fenwind.errors import ParseError
 from fenwind.geodesy.air import refractivity, velocity_ppm
-from fenwind.procedures.resection import Reduced, Sighting
-from fenwind.quantities.angles import wrap_all
+from fenwind.procedures.resection import Reduced, ResectionOptions, Sighting
+from fenwind.quantities.angles import RAD_PER_SECOND, wrap_all
 from fenwind.quantities.numbers import parse_number
 from fenwind.records.setups import Air, Setup
+
+FloatArray = NDArray[np.float64]
 
 
 def sightings_of(setup: Setup, names: Mapping[str, str] | None = None) -> list[Sighting]:
@@ -34,6 +37,16 @@ def sightings_of(setup: Setup, names: Mapping[str, str] | None = None) -> list[S
         )
         for target, direction, zenith, distance, height, prism, face in columns
     ]  # fmt: skip
+
+
+def options_of(setup: Setup, factor: float | FloatArray) -> ResectionOptions:
+    """How the sightings of a setup are reduced, with the factor of its horizontal distances."""
+    return ResectionOptions(
+        instrument_height=setup.height_m, heights=setup.heights, k=setup.k, factor=factor,
+        sigma_direction=setup.sigma_direction_s * RAD_PER_SECOND,
+        sigma_zenith=setup.sigma_zenith_s * RAD_PER_SECOND, sigma_distance_m=setup.sigma_distance_m,
+        sigma_distance_ppm=setup.sigma_distance_ppm,
+    )  # fmt: skip
 
 
 def air_factor(setup: Setup) -> float:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable, Mapping
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -17,13 +17,17 @@ from fenwind.job.state import JobState
 from fenwind.job.steps.known import mark_names
 from fenwind.job.steps.known_places import KnownPlace, grid_factor, known_places
 from fenwind.job.steps.outcome import CandidateSet, Drawing, Figures, Node, OfRecord, Outcome, TrailStep
+from fenwind.job.steps.sightings import off_rows, options_of, sightings_of
+from fenwind.procedures.collected import Apart, Collected, Station, collect
 from fenwind.procedures.grid_sightings import traverse_on_grid
 from fenwind.procedures.positions import Positions
+from fenwind.procedures.resection import reduce
 from fenwind.procedures.traverse import Ends, Options, Sight, Traverse, TraverseResult, solve, taken_apart
 from fenwind.procedures.traverse_errors import station_covariances
 from fenwind.progress import Progress
 from fenwind.quantities.angles import RAD_PER_SECOND
 from fenwind.records.lines import TraverseBook
+from fenwind.records.setups import Setup
 
 
 def traverse_node(key: str) -> Node:
@@ -35,7 +39,8 @@ def traverse_node(key: str) -> Node:
 class Walked:
     """A traverse and what came of it. work: with names of marks and distances by the factor; stations, shots:
     ids. angle_limit in radians. leg: for each row of the book its leg, -1 for a side shot. new: positions
-    of what was not known, by ids."""
+    of what was not known, by ids. apart: how the two ways of legs differ, of one that is collected from
+    setups; its book has the rows that were collected."""
 
     book: TraverseBook
     work: Traverse
@@ -46,6 +51,7 @@ class Walked:
     shots: tuple[str, ...]
     leg: tuple[int, ...]
     new: Positions
+    apart: tuple[Apart, ...] = ()
 
 
 @dataclass(frozen=True, kw_only=True, eq=False)
@@ -54,6 +60,7 @@ class _Inputs:
     frame: Frame
     known: Mapping[str, KnownPlace]
     names: Mapping[str, str]
+    setups: tuple[Setup, ...]
 
 
 class TraverseKind(OfRecord):
@@ -70,13 +77,19 @@ class TraverseKind(OfRecord):
         """The book, and what is known of its marks."""
         book = reader.record(TraverseBook, node.subject)
         assert book is not None
+        found = [reader.record(Setup, key) for key in book.setups]
+        setups = tuple(s for s in found if s is not None and s.active)
+        if len(setups) < len(book.setups):
+            raise ProcedureError("a setup that it is collected from is gone", hint="Collect it again")
         wanted = {*book.here, *book.there, book.back, book.close, book.fore}
+        wanted |= {mark for setup in setups for mark in (setup.station, *setup.target)}
         frame = reader.frame(book.frame)
         places = known_places(reader, book.frame, wanted)
-        return _Inputs(book=book, frame=frame, known=places, names=mark_names(reader)), None
+        return _Inputs(book=book, frame=frame, known=places, names=mark_names(reader), setups=setups), None
 
     def solve(self, inputs: _Inputs, progress: Progress) -> Walked:
         """Walk and adjust. Raises ProcedureError when something it hangs on is not known."""
+        inputs, apart = _collected(inputs)
         book = inputs.book
         places = [p for key, p in inputs.known.items()]
         factor = grid_factor(inputs.frame, places) if book.grid else 1.0
@@ -104,7 +117,7 @@ class TraverseKind(OfRecord):
         walked = Walked(
             book=book, work=work, found=found, factor=factor, angle_limit=seconds * RAD_PER_SECOND,
             stations=tuple(ids.get(n, n) for n in names), shots=tuple(ids.get(s.there, "") for s in shots),
-            leg=tuple(number.get(id(row), -1) for row in rows), new=_nothing(),
+            leg=tuple(number.get(id(row), -1) for row in rows), new=_nothing(), apart=apart,
         )  # fmt: skip
         return replace(walked, new=_new(inputs, walked))
 
@@ -152,6 +165,37 @@ class TraverseKind(OfRecord):
     def named(self, node: Node, outcome: Outcome, names: Mapping[str, str], state: JobState) -> Any:
         """What came of it, or why nothing did."""
         return outcome.result if outcome.error is None else outcome.error
+
+
+def collected_from(setups: Sequence[Setup], names: Mapping[str, str], known: Collection[str]) -> Collected:
+    """The traverse of setups in the order of the walk, marks by their names; known: names. Raises
+    ProcedureError where the walk breaks off."""
+    stations = []
+    for setup in setups:
+        off = off_rows(setup)
+        reduced = reduce(sightings_of(setup, names), options_of(setup, 1.0), off)
+        off |= {i for i, key in enumerate(setup.target) if key not in names}
+        stations.append(Station(name=names.get(setup.station, "?"), reduced=reduced, off=off))
+    return collect(stations, known)
+
+
+def _collected(inputs: _Inputs) -> tuple[_Inputs, tuple[Apart, ...]]:
+    """The same with the rows of its setups in the book, where it is collected from some."""
+    book, names = inputs.book, inputs.names
+    if not book.setups:
+        return inputs, ()
+    known = [names[key] for key in (book.back, book.close, book.fore) if key in names]
+    found = collected_from(inputs.setups, names, known)
+    ids = {name: key for key, name in reversed(list(names.items()))}
+    rows = found.rows
+    filled = replace(
+        book, here=tuple(ids[r.here] for r in rows), there=tuple(ids[r.there] for r in rows),
+        kind=tuple(r.kind for r in rows), direction_rad=tuple(r.direction for r in rows),
+        distance_m=tuple(r.distance for r in rows),
+        dh_m=tuple(None if math.isnan(r.dh) else r.dh for r in rows),
+        closing_angle_rad=found.closing_angle if book.fore else None,
+    )  # fmt: skip
+    return replace(inputs, book=filled), found.apart
 
 
 def _rows(inputs: _Inputs) -> list[Sight]:
