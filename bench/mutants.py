@@ -23,6 +23,7 @@ import threading
 import time
 import unittest
 from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import redirect_stderr, redirect_stdout
 from pathlib import Path
 
@@ -283,14 +284,17 @@ def in_child(act, timeout: float = 1800.0) -> tuple[int, str]:
     return (os.waitstatus_to_exitcode(status), text)
 
 
-def callers(package: str) -> dict[str, list[tuple[float, str]]]:
-    """For every function of the sources, as file:line, the tests of a package that call it, with their
+Calls = dict[str, list[tuple[float, str]]]
+
+
+def callers(folder: str) -> Calls:
+    """For every function of the sources, as file:line, the tests of a folder that call it, with their
     seconds."""
 
     def act(tell) -> None:
-        found: dict[str, list[tuple[float, str]]] = {}
+        found: Calls = {}
         sources = str(SOURCE)
-        for test in _load(TESTS[package]):
+        for test in _load((folder,)):
             seen: set[str] = set()
 
             def profile(frame, event, arg, seen=seen) -> None:
@@ -308,8 +312,25 @@ def callers(package: str) -> dict[str, list[tuple[float, str]]]:
                 found.setdefault(place, []).append((time.perf_counter() - started, test.id()))
         tell(json.dumps(found))
 
-    _, text = in_child(act)
+    _, text = in_child(act, 3600.0)
+    if not text:
+        raise RuntimeError(f"the tests of {folder} did not end")
     return {place: [(seconds, name) for seconds, name in tests] for place, tests in json.loads(text).items()}
+
+
+def maps_of(packages: list[str], jobs: int) -> dict[str, Calls]:
+    """Which tests of a package's folders call what, every folder run once."""
+    folders = list(dict.fromkeys(f for p in packages for f in TESTS[p]))
+    with ThreadPoolExecutor(jobs) as pool:
+        of_folder = dict(zip(folders, pool.map(callers, folders), strict=True))
+    out: dict[str, Calls] = {}
+    for package in packages:
+        merged: Calls = {}
+        for folder in TESTS[package]:
+            for place, tests in of_folder[folder].items():
+                merged.setdefault(place, []).extend(tests)
+        out[package] = merged
+    return out
 
 
 def noticed(path: Path, wanted: int, tests: list[str]) -> bool:
@@ -348,7 +369,8 @@ def main() -> int:
     packages = [p for p in options.only.split(",") if p]
     every = list(candidates(packages))
     chosen = random.Random(options.seed).sample(every, min(options.count, len(every)))
-    maps = {package: callers(package) for package in packages}
+    maps = maps_of(packages, options.jobs)
+    print(f"{len(chosen)} faults of {len(every)} possible to try", flush=True)
     everything = {
         p: [name for _, name in sorted({t for ts in maps[p].values() for t in ts})] for p in packages
     }

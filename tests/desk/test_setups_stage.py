@@ -12,7 +12,7 @@ from fenwind.job.gestures import change_frame
 from fenwind.job.job import Job
 from fenwind.job.setup_gestures import change
 from fenwind.job.steps.sightings import air_ppm
-from fenwind.quantities.angles import RAD_PER_SECOND
+from fenwind.quantities.angles import RAD_PER_GON, RAD_PER_SECOND
 from fenwind.records.entries import Gesture, amend
 from fenwind.records.setups import Air, Setup
 from tests.desk.qt_case import QtTestCase
@@ -63,6 +63,24 @@ class SetupsStage(QtTestCase):
             self.assertEqual(
                 self.cells(f"p{k}")[5].replace("\u2009", ""), f"{found.shots.position[k, 5]:.3f}"
             )
+
+    def test_an_azimuth_turns_the_circle(self) -> None:
+        page, b = self.page, self.b
+        self.w.actions.run("setups.azimuth")  # nothing is selected, nothing is asked
+        self.assertFalse(page.ask.isVisible())
+        page.table.setCurrentIndex(page.table.proxy.index(6, 1))
+        self.w.actions.run("setups.azimuth")
+        for text in ("far", "158.3451 gon"):
+            page.ask.edit.setText(text)
+            page.ask.ok.click()
+        self.assertAlmostEqual(dict(b.state.of(Setup)["setup-1"].azimuths)[6], 158.3451 * RAD_PER_GON, 12)
+        self.assertEqual(self.cells("part")[5:], ["new", "azimuth"])
+        self.assertTrue(self.cells("v0")[6] and not self.cells("v1")[6], "its direction alone takes part")
+        self.assertEqual(page.found().found.dof, 9)
+        self.w.actions.run("setups.azimuth")
+        page.ask.edit.setText("")
+        page.ask.ok.click()
+        self.assertEqual(b.state.of(Setup)["setup-1"].azimuths, ())
 
     def test_what_sightings_do_and_where_it_stands(self) -> None:
         page, b = self.page, self.b

@@ -118,6 +118,7 @@ EVERY_KIND: tuple[Record, ...] = (
         prism_m=(0.0, -0.03), face=(1, 2), use=((1, "check"),), heights=False, grid=False, k=0.2,
         sigma_direction_s=3.0, sigma_zenith_s=4.0, sigma_distance_m=0.002, sigma_distance_ppm=1.0,
         active=False, round=(1, 2), time=("t1", "t2"), targets="weighted", scale="show",
+        azimuths=((0, 1 / 3),),
         air=Air(temperature_c=-3.5, pressure_hpa=1 / 3 * 1e3, humidity_percent=7.0, carrier_um=0.85,
                 reference=281.8, applied_ppm=-4.5),
     ),

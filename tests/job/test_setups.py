@@ -5,7 +5,7 @@ import math
 import unittest
 from dataclasses import replace
 from functools import partial
-from typing import Any
+from typing import Any, ClassVar
 
 import numpy as np
 
@@ -21,7 +21,15 @@ from fenwind.geodesy.refraction import EARTH_RADIUS_M
 from fenwind.job.job import Job
 from fenwind.job.live_place import LivePlane
 from fenwind.job.reader import with_grid_folder
-from fenwind.job.setup_gestures import Sighted, add_sightings, change, set_use, take_setup, take_setups
+from fenwind.job.setup_gestures import (
+    Sighted,
+    add_sightings,
+    change,
+    set_azimuth,
+    set_use,
+    take_setup,
+    take_setups,
+)
 from fenwind.job.steps.fit import fit_node
 from fenwind.job.steps.known_places import KnownPlace, _add
 from fenwind.job.steps.occupied import occupied
@@ -523,6 +531,68 @@ class Figures(unittest.TestCase):
         )
         gaps = [(b - a) % 360.0 for a, b in zip(azimuths, [*azimuths[1:], azimuths[0]], strict=True)]
         self.assertAlmostEqual(math.degrees(largest_gap(case, found)), max(gaps), 6)
+
+
+class ByAzimuth(CommandCase):
+    """A known station, or one known mark with a distance, turned by a spire whose azimuth alone is known."""
+
+    TRUTH: ClassVar = {"S": (500000.0, 6300000.0, 120.0), "A": (500180.0, 6299930.0, 131.0)}
+    TURN, SPIRE, NEW = 2.2, math.radians(301.5), (500050.0, 6300075.0, 118.0)
+
+    def job_of(self, word: str, known: str, azimuth_of: int | None = 0) -> Any:
+        s = np.array(self.TRUTH["S"])
+        shots = []
+        for to in (None, self.TRUTH["A"], self.NEW):
+            d = (
+                np.array(to) - s
+                if to is not None
+                else np.array([math.sin(self.SPIRE), math.cos(self.SPIRE), 0.0])
+            )
+            hd = math.hypot(d[0], d[1])
+            shots.append((math.atan2(d[0], d[1]) - self.TURN, math.atan2(hd, d[2]), math.hypot(hd, d[2])))
+        setup = Setup(
+            id="x", name="Setup 1", frame="f", station="s", word=word, target=("p", "a", "n"), k=0.13,
+            direction_rad=tuple(v[0] % math.tau for v in shots), zenith_rad=(None, shots[1][1], shots[2][1]),
+            distance_m=(None, shots[1][2], shots[2][2]), target_height_m=(0.0,) * 3, prism_m=(0.0,) * 3,
+            face=(1, 1, 1), grid=False, use=((1, "off"),) if known == "S" else (),
+            azimuths=() if azimuth_of is None else ((azimuth_of, self.SPIRE),),
+        )  # fmt: skip
+        e, n, h = self.TRUTH[known]
+        records = [
+            FrameRecord(id="f", spec=FrameSpec(name="plane")),
+            *(Mark(id=key, name=key.upper()) for key in "spna"),
+            GivenPosition(id="g", mark=known.lower(), frame="f", e_m=e, n_m=n, height_m=h), setup,
+        ]  # fmt: skip
+        return Job.create(self.path(f"{word}{azimuth_of}.fenwind"), "azimuth", records, "f")
+
+    def test_it_turns_the_circle(self) -> None:
+        for word, known in (("known", "S"), ("free", "A")):
+            job = self.job_of(word, known)
+            self.addCleanup(job.close)
+            derived = self.derive(job)
+            found = derived.of_kind("setup")["x"]
+            with self.subTest(word):
+                self.assertNotIsInstance(found, FenwindError)
+                self.assertEqual(found.part[0], "held")
+                off = (found.found.orientation - self.TURN + math.pi) % math.tau - math.pi
+                self.assertAlmostEqual(off, 0.0, delta=1e-9)
+                place = {k: found.new.e_m[i] for k, i in found.new.index.items()}
+                self.assertAlmostEqual(place["n"], self.NEW[0], delta=1e-3)
+                self.assertNotIn("p", place, "a spire without a distance stays nowhere")
+                # Its direction alone turns it: 5 seconds, and where the circle is turned by it alone no more.
+                if word == "known":
+                    self.assertAlmostEqual(found.found.sigma_orientation / RAD_PER_SECOND, 5.0, 6)
+                else:
+                    self.assertAlmostEqual(place["s"], self.TRUTH["S"][0], delta=1e-3)
+                    self.assertEqual(found.found.dof, 0)
+                job.record(*set_azimuth(job.state.of(Setup)["x"], [0], self.SPIRE + 1e-4))
+                moved = self.derive(job).of_kind("setup")["x"].found.orientation
+                self.assertAlmostEqual(moved - found.found.orientation, 1e-4, delta=1e-8)
+                job.record(*set_azimuth(job.state.of(Setup)["x"], [0], None))
+                self.assertIsInstance(self.derive(job).of_kind("setup")["x"], FenwindError)
+                rules = [d.rule for d in Judge().judge(job.state, derived).open]
+                self.assertNotIn("resect.danger-circle", rules)
+                self.assertNotIn("resect.weak", rules)
 
 
 class Drawn(unittest.TestCase):

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from fenwind.doubts.registry import Doubt
 from fenwind.errors import FenwindError
 from fenwind.estimation.distributions import chi2_quantile
-from fenwind.procedures.resection import Case, Resection, Scale, part_of, solve
+from fenwind.procedures.resection import Case, Resection, Scale, is_far, part_of, solve
 from fenwind.quantities.angles import RAD_PER_SECOND
 from fenwind.quantities.lengths import FEET, format_way
 from fenwind.quantities.numbers import format_fixed
@@ -228,7 +228,7 @@ def _at(case: Case, places: Mapping[str, FloatArray]) -> Case:
 def _exchanged(look: Looked) -> Iterator[_Cause]:
     """Two targets whose names were exchanged."""
     place = {t: look.case.known[:, i] for i, t in enumerate(look.case.reduced.targets)}
-    if len(place) > 12:
+    if len(place) > 12 or is_far(look.case.known).any():
         return
     for a, b in combinations(place, 2):
         squares = _squares(_at(look.case, {a: place[b], b: place[a]}), look.scale)
@@ -266,7 +266,7 @@ def circle_through(points: FloatArray) -> tuple[FloatArray, float]:
 def _circle(case: Case, found: Resection) -> Iterator[Doubt]:
     """Directions only, to three marks, near the circle through these."""
     names = list(dict.fromkeys(case.reduced.targets))
-    if case.used[1].any() or len(names) != 3:
+    if case.used[1].any() or len(names) != 3 or is_far(case.known).any():
         return
     points = np.stack([case.known[:2, case.reduced.targets.index(n)] for n in names], axis=1)
     about = points.mean(axis=1, keepdims=True)
@@ -290,7 +290,7 @@ def _weak(look: Looked) -> Iterator[Doubt]:
             rule="resect.weak", subject="resect", names=names, value=axis, limit=WEAK_M,
             text=f"The resection is weak: the instrument is known to {format_way(axis)} only.",
         )  # fmt: skip
-    elif len(names) == 2:
+    elif len(names) == 2 and not is_far(look.case.known).any():
         at = np.stack([look.case.known[:2, look.case.reduced.targets.index(n)] for n in names], axis=1)
         de, dn = at - np.array([[look.found.e], [look.found.n]])
         a, b = np.arctan2(de, dn)

@@ -107,6 +107,18 @@ def set_prism(setup: Setup, rows: Iterable[int], constant_m: float, reason: str)
     return Gesture("Another prism constant", (amend(setup, reason=reason, prism_m=tuple(values)),))
 
 
+def set_azimuth(setup: Setup, rows: Iterable[int], azimuth_rad: float | None) -> Gesture:
+    """Say what azimuth the lines of some sightings have on the grid, so that they turn the circle; None takes
+    it away."""
+    said = dict(setup.azimuths)
+    for row in rows:
+        if azimuth_rad is None:
+            said.pop(row, None)
+        else:
+            said[row] = azimuth_rad
+    return change(setup, "Azimuth of a sighting", azimuths=tuple(sorted(said.items())))
+
+
 def change(setup: Setup, what: str, **changes: Any) -> Gesture:
     """Change options of a setup."""
     differing = {k: v for k, v in changes.items() if getattr(setup, k) != v}

@@ -26,6 +26,8 @@ Scale = Literal["fixed", "show", "apply"]
 HINT_NEEDED = "Sight three marks, or two with at least one distance"
 #: Starting positions: this many a side of a square, so many times as large as what the marks span.
 GRID, REACH, TRIED = 17, 4.0, 12
+#: How far off the mark is that stands for an azimuth: its direction is the same to 0.2" within 1,000 km.
+FAR_M = 1e12
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -215,6 +217,17 @@ class Case:
     heights: bool
 
 
+def along(azimuth: float, near: FloatArray) -> FloatArray:
+    """The target (3,) that stands for an azimuth: a mark so far off that its direction is the same from
+    wherever the instrument may stand near a place (2,)."""
+    return np.array([near[0] + FAR_M * math.sin(azimuth), near[1] + FAR_M * math.cos(azimuth), math.nan])
+
+
+def is_far(known: FloatArray) -> NDArray[np.bool_]:
+    """Which targets (3, k) stand for an azimuth."""
+    return np.asarray(np.abs(known[:2]).max(axis=0) > 0.1 * FAR_M)
+
+
 def with_known_sigmas(reduced: Reduced, known: FloatArray, covariance: FloatArray, at: FloatArray) -> Reduced:
     """Sightings (k,) whose covariance holds what their targets are known to as well: known (3, k) places of
     targets with covariance (3, 3, k) of e, n, h, nan for what is not known, seen from a place (2,). What
@@ -311,10 +324,13 @@ def solve(case: Case, scale: Scale, start: FloatArray | None = None, tried: int 
 
 def _check_enough(case: Case) -> None:
     in_plan = np.flatnonzero(case.used[:2].any(axis=0))
-    marks = len({case.reduced.targets[i] for i in in_plan})
+    far = is_far(case.known)
+    marks = len({case.reduced.targets[i] for i in in_plan if not far[i]})
     distances = bool(case.used[1].any())
     if not marks:
         raise ProcedureError("no known mark was sighted", hint=HINT_NEEDED)
+    if bool(far[in_plan].any()) and (marks > 1 or distances):
+        return  # the azimuth turns the circle, one mark with a distance or two without one do the rest
     if marks < 2 or (marks < 3 and not distances):
         raise ProcedureError(
             f"{marks} mark{'s' if marks != 1 else ''} with {'a distance' if distances else 'no distance'} "
@@ -394,7 +410,8 @@ def _adjusted(case: Case, whiten: FloatArray, start: FloatArray, heights: bool, 
 
 def _starts(case: Case) -> list[FloatArray]:
     """Starting e, n, orientation: the best of a square of places around the marks."""
-    low, high = case.known[:2].min(axis=1), case.known[:2].max(axis=1)
+    near = case.known[:2, ~is_far(case.known)]
+    low, high = near.min(axis=1), near.max(axis=1)
     reach = float(max((high - low).max(), np.nanmax(np.where(case.used[1], case.reduced.hd, 0.0)), 1.0))
     middle = 0.5 * (low + high)
     steps = np.linspace(-0.5, 0.5, GRID) * REACH * reach

@@ -36,7 +36,8 @@ class Setup:
     height is found too. grid: distances go by the factors of their lines. k: refraction; sigmas of one
     sighting. round, time (UTC): of each sighting, empty where nobody told. air: what distances are corrected
     for, None for nothing. targets: held as they are known, or known as well as they are. scale: 1, or
-    estimated and only shown, or estimated and applied."""
+    estimated and only shown, or estimated and applied. azimuths: rows whose line has a known azimuth on the
+    grid, radians; they turn the circle."""
 
     id: str
     name: str
@@ -66,3 +67,4 @@ class Setup:
     air: Air | None = None
     targets: TargetsWord = "held"
     scale: ScaleWord = "fixed"
+    azimuths: tuple[tuple[int, float], ...] = ()

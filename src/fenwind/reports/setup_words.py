@@ -9,6 +9,7 @@ from fenwind.job.steps.sightings import air_ppm, round_spreads
 from fenwind.quantities.angles import RAD_PER_SECOND
 from fenwind.quantities.numbers import format_fixed
 from fenwind.records.setups import Air, Setup
+from fenwind.reports.fit_report import mm
 
 TARGETS = {"held": "targets held", "weighted": "targets by their weights"}
 SCALES = {
@@ -64,3 +65,17 @@ def treated_words(setup: Setup) -> str:
     """How targets, scale and air are treated, for a report."""
     by = "" if setup.air is None else f" (first velocity correction, carrier {setup.air.carrier_um:g} µm)"
     return f"{TARGETS[setup.targets]}, {SCALES[setup.scale]}, air {air_words(setup.air)}{by}"
+
+
+def checks_words(found: Placed) -> list[str]:
+    """What each check misses by."""
+    out = []
+    for i, part in enumerate(found.part):
+        if part == "check":
+            key = found.setup.target[i]
+            e, n, h = (float(v) for v in found.shots.position[:, i] - found.known[key].at)
+            height = "" if math.isnan(h) else f", {mm(abs(h))} mm in height"
+            out.append(
+                f"The check on {found.names[key]} misses by {mm(math.hypot(e, n))} mm in plan{height}."
+            )
+    return out

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from datetime import datetime
 from functools import partial
 from typing import Any
@@ -20,21 +20,24 @@ from fenwind.desk.instrument import LiveInstrument
 from fenwind.desk.shell import PlainLabel, WholeLabel, look
 from fenwind.desk.stage_table import Stage
 from fenwind.desk.stages.instrument_panel import InstrumentPanel
+from fenwind.desk.stages.setup_rows import ONLY, Row, columns
 from fenwind.desk.stages.sheet import RecordSheet
 from fenwind.desk.standin_station import StandinStation
 from fenwind.desk.statement import choice
-from fenwind.desk.table import Column, RecordTable
+from fenwind.desk.table import RecordTable
 from fenwind.errors import FenwindError
 from fenwind.exchange.field_book import is_field_book, read_setups, write_field_book
 from fenwind.exchange.landxml_survey import write_field_work
 from fenwind.exchange.setup_csv import read_sightings, setup_record
 from fenwind.geodesy.axes import ShownAxis
-from fenwind.job.setup_gestures import change, set_use, take_setup, take_setups
+from fenwind.job.setup_gestures import change, set_azimuth, set_use, take_setup, take_setups
 from fenwind.job.steps.outcome import Node
 from fenwind.job.steps.setup import Placed
 from fenwind.job.steps.sightings import air_typed, air_values, options_of
+from fenwind.procedures.resection import is_far
 from fenwind.procedures.setup_figure import largest_gap, plan_sigma, with_one_more
-from fenwind.quantities.angles import RAD_PER_SECOND, format_angle, usual_decimals
+from fenwind.quantities.angles import RAD_PER_SECOND, format_angle
+from fenwind.quantities.bearings import parse_bearing
 from fenwind.quantities.lengths import format_length, parse_length
 from fenwind.quantities.numbers import format_fixed
 from fenwind.records.entries import Gesture
@@ -44,38 +47,15 @@ from fenwind.reports.setup_words import (
     SCALES,
     TARGETS,
     air_words,
+    checks_words,
     grid_words,
     rounds_words,
     scale_words,
 )
 from fenwind.reports.statement import Part
 
-#: Residuals are drawn against these, seconds and metres (common practice, no source).
-SEEN_S, SEEN_M = 15.0, 0.010
 #: One more target is worth a word when it brings the sigma down to this part.
 WORTH = 0.9
-#: What a sighting takes part in, where that is not all.
-ONLY = {"plan": ", plan", "height": ", height"}
-WORDS = {"held": "known", "check": "check", "off": "left out", "new": "new", "open": ""}
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class _Row:
-    """One sighting: direction (radians), residuals of direction (radians), distance and height (metres), nan
-    where they took no part; for a check and a new mark what it came to, e, n, h: differences and places;
-    round 0 and no time where nobody told."""
-
-    number: int
-    target: str
-    part: str
-    direction: float
-    residual: tuple[float, float, float]
-    away: tuple[float, float, float]
-    place: tuple[float, float, float]
-    only: str
-    face: int
-    round: int
-    time: str
 
 
 class SetupsSheet(RecordSheet):
@@ -109,7 +89,7 @@ class SetupsSheet(RecordSheet):
         self.second = QPushButton("Work with an instrument …")
         look(self.second, "second")
         self.second.clicked.connect(self._use_instrument)
-        self.table = RecordTable(self._columns())
+        self.table = RecordTable(columns(self.bridge, self._axes(self.setup), self._toggle))
         self.table.setAccessibleName("Sightings of the setup")
         self.table.row_picked.connect(lambda row: self.bridge.select(row.target))
         self.column.addWidget(self.empty)
@@ -117,66 +97,6 @@ class SetupsSheet(RecordSheet):
         self.column.addWidget(self.second, 0, Qt.AlignmentFlag.AlignLeft)
         self.column.addWidget(self.table, 1)
         self.column.addStretch(0)
-
-    def _columns(self) -> list[Column]:
-        def left(k: int, title: str, unit: str, size: float, limit: float) -> Column:
-            return Column(
-                key=f"v{k}", title=title, unit=unit, right=True, width=66,
-                text=lambda r: format_fixed(r.residual[k] / size, 1, sign=True),
-                value=lambda r: r.residual[k] / size, bar=lambda r: r.residual[k] / limit,
-                tone=lambda r: "doubt" if abs(r.residual[k]) > limit else _tone(r), tip="Adjusted - observed",
-            )  # fmt: skip
-
-        def away(k: int, title: str, sign: float = 1.0) -> Column:
-            return Column(
-                key=f"d{k}", title=f"Δ{title}", unit="mm", right=True, width=66,
-                text=lambda r: mm(sign * r.away[k], sign=True), value=lambda r: sign * r.away[k] * 1000.0,
-                bar=lambda r: sign * r.away[k] / SEEN_M, tip="What a check misses by: observed - known",
-            )  # fmt: skip
-
-        def place(k: int, title: str, width: int, sign: float = 1.0) -> Column:
-            size = sign / self.bridge.unit.metres
-            return Column(
-                key=f"p{k}", title=title, unit=self.bridge.unit.key, right=True, width=width,
-                text=lambda r: format_fixed(r.place[k] * size, 3), value=lambda r: r.place[k] * size,
-            )  # fmt: skip
-
-        axes = self._axes(self.setup)
-        plan = [place("en".index(axis.component), axis.title, 106, axis.sign) for axis in axes]
-        off = [away("en".index(axis.component), axis.title, axis.sign) for axis in axes]
-
-        def angle(r: _Row) -> str:
-            style = self.bridge.angle_style
-            return format_angle(r.direction, style, usual_decimals(style))
-
-        return [
-            Column(
-                key="use", title="use", width=44, toggle=self._toggle,
-                tip="Click: take part, compare, leave out", box=_box,
-            ),
-            Column(
-                key="target", title="target", text=lambda r: r.target, width=62, whole=True,
-                tone=lambda r: _tone(r) or "bold",
-            ),
-            Column(
-                key="part", title="part", text=lambda r: WORDS[r.part] + r.only, width=64,
-                tone=lambda r: _tone(r) or "faint",
-            ),
-            left(0, "direction", "″", RAD_PER_SECOND, SEEN_S * RAD_PER_SECOND),
-            left(1, "distance", "mm", 0.001, SEEN_M),
-            left(2, "height", "mm", 0.001, SEEN_M),
-            *plan, place(2, "H", 84),
-            *off, away(2, "H"),
-            Column(
-                key="direction", title="circle", right=True, width=108, tone=_tone, text=angle,
-                value=lambda r: r.direction,
-            ),
-            Column(key="face", title="face", text=lambda r: f"{r.face}", value=lambda r: r.face, right=True,
-                   width=48, tone=_tone),
-            Column(key="round", title="round", text=lambda r: f"{r.round}" if r.round else "",
-                   value=lambda r: r.round, right=True, width=58, tone=_tone),
-            Column(key="time", title="time", unit="UTC", text=lambda r: r.time[11:19], width=78, tone=_tone),
-        ]  # fmt: skip
 
     # What is shown
 
@@ -206,7 +126,7 @@ class SetupsSheet(RecordSheet):
         self.caption.setText(setup.name.upper())
         self.statement.show_parts(self._parts(setup, found))
         self.verdict.setText(self._verdict(setup, found))
-        self.table.records.set_columns(self._columns())
+        self.table.records.set_columns(columns(self.bridge, self._axes(self.setup), self._toggle))
         self.table.records.set_rows(self._rows(setup, found))
 
     def _parts(self, setup: Setup, found: Placed | FenwindError | None) -> list[Part]:
@@ -252,7 +172,7 @@ class SetupsSheet(RecordSheet):
             for name, value in (("collimation", found.reduced.collimation), ("index", found.reduced.index))
             if not math.isnan(value)
         ]
-        said = ["".join(words) + ".", *_checks_said(found), rounds_words(found), self._figure(setup, found)]
+        said = ["".join(words) + ".", *checks_words(found), rounds_words(found), self._figure(setup, found)]
         return " ".join(filter(None, said)) + (f" From both faces: {', '.join(faces)}." if faces else "")
 
     def _figure(self, setup: Setup, found: Placed) -> str:
@@ -266,7 +186,8 @@ class SetupsSheet(RecordSheet):
         adopted = self.bridge.derived.adopted.get(setup.frame)
         places = np.stack([adopted.e_m, adopted.n_m]) if adopted is not None else np.zeros((2, 0))
         away = np.hypot(places[0] - found.found.e, places[1] - found.found.n)
-        reach = 1.5 * float(np.hypot(*(found.case.known[:2].T - [found.found.e, found.found.n]).T).max())
+        known = found.case.known[:2, ~is_far(found.case.known)]
+        reach = 1.5 * float(np.hypot(*(known.T - [found.found.e, found.found.n]).T).max(initial=0.0))
         rows = [
             i for i in np.flatnonzero((away > 1.0) & (away <= reach)).tolist()
             if adopted is not None and adopted.basis[i] in ("given", "adjusted")
@@ -282,8 +203,9 @@ class SetupsSheet(RecordSheet):
         reached = mm(float(after[best]))
         return f"{said}; {adopted.names[rows[best]]} as well would bring it to ± {reached} mm."
 
-    def _rows(self, setup: Setup, found: Placed | FenwindError | None) -> list[_Row]:
+    def _rows(self, setup: Setup, found: Placed | FenwindError | None) -> list[Row]:
         state, nan3, out, said = self.bridge.seen, (math.nan,) * 3, [], dict(setup.use)
+        told = {row: "azimuth" for row, _ in setup.azimuths}
         for i, key in enumerate(setup.target):
             residual, away, place, part = nan3, nan3, nan3, "off" if said.get(i) == "off" else "open"
             if isinstance(found, Placed):
@@ -297,9 +219,10 @@ class SetupsSheet(RecordSheet):
                     place = _three(at)
             name = state.mark_name(key)
             out.append(
-                _Row(
+                Row(
                     number=i, target=name, part=part, direction=setup.direction_rad[i], residual=residual,
-                    away=away, place=place, only=ONLY.get(said.get(i, ""), "") if part == "held" else "",
+                    away=away, place=place,
+                    only=told.get(i) or ONLY.get(said.get(i, ""), "") if part == "held" else "",
                     face=setup.face[i], round=setup.round[i] if setup.round else 0,
                     time=setup.time[i] if setup.time else "",
                 )
@@ -498,7 +421,22 @@ class SetupsSheet(RecordSheet):
         if setup is not None:
             self.instrument.go_on(setup)
 
-    def _toggle(self, row: _Row) -> None:
+    def ask_azimuth(self) -> None:
+        """Ask for the azimuth of the line that the selected sightings lead along."""
+        rows, setup = self.table.selected_rows(), self.setup
+        if not rows or setup is None:
+            return
+        self.ask.ask(
+            f"Azimuth on the grid of the line to {rows[0].target}, or a bearing; empty for none:",
+            partial(self._answer, partial(self._azimuth, setup, [row.number for row in rows])),
+            button="Turn by it",
+        )  # fmt: skip
+
+    def _azimuth(self, setup: Setup, rows: list[int], text: str) -> bool:
+        value = parse_bearing(text, self.bridge.angle_style) if text.strip() else None
+        return self.bridge.do(set_azimuth(setup, rows, value))
+
+    def _toggle(self, row: Row) -> None:
         following: dict[str, ShotUse] = {
             "held": "check",
             "check": "off",
@@ -569,30 +507,11 @@ class SetupsSheet(RecordSheet):
                  partial(use, "plan")),
             spec("height", "Let sightings take part in height alone", "They place it in height only",
                  partial(use, "height")),
+            spec("azimuth", "Azimuth of a sighting …", "It turns the circle, though nobody knows the mark",
+                 self.ask_azimuth),
             spec("check", "Compare sightings only", "As checks, they take no part", partial(use, "check")),
             spec("off", "Leave sightings out", "They are kept and take no part", partial(use, "off")),
         )  # fmt: skip
-
-
-def _checks_said(found: Placed) -> list[str]:
-    out = []
-    for i, part in enumerate(found.part):
-        if part == "check":
-            key = found.setup.target[i]
-            e, n, h = _three(found.shots.position[:, i] - found.known[key].at)
-            height = "" if math.isnan(h) else f", {mm(abs(h))} mm in height"
-            out.append(
-                f"The check on {found.names[key]} misses by {mm(math.hypot(e, n))} mm in plan{height}."
-            )
-    return out
-
-
-def _box(row: _Row) -> bool | str:
-    return "dashed" if row.part == "check" else row.part in ("held", "new", "open")
-
-
-def _tone(row: _Row) -> str:
-    return "off" if row.part == "off" else ""
 
 
 def _three(values: Any) -> tuple[float, float, float]:

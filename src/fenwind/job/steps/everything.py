@@ -57,7 +57,7 @@ def everything(reader: Reader, frame: str, space: bool) -> tuple[ObservationSet,
         missing.append(f"{_many(len(vectors), 'rover vector')}, which have no direction in a frame without "
                        "a datum and heights tied to it")  # fmt: skip
     rows = [
-        *(vectors if space else ()), *_setups(reader), *_levelling(reader),
+        *(vectors if space else ()), *_setups(reader, missing), *_levelling(reader),
         *_traverses(reader, frame, space, missing), *_lists(reader),
     ]  # fmt: skip
     rows = _placed(rows, missing)
@@ -168,11 +168,13 @@ def _place(base: BaseSetup) -> FloatArray | None:
     return to_xyz(np.array(lat), np.array(lon), np.array(base.average_h_m or 0.0))
 
 
-def _setups(reader: Reader) -> Iterator[_Seen]:
+def _setups(reader: Reader, missing: list[str]) -> Iterator[_Seen]:
     """Sightings that take part, as seen in face 1, prisms taken into account."""
     for key in reader.rows(Setup, active=True).ids.tolist():
         setup = reader.record(Setup, key)
         assert setup is not None
+        if setup.azimuths:
+            missing.append(f"the azimuth told of a sighting in {setup.name}")
         use, shots = dict(setup.use), sightings_of(setup)
         hz, za, _, _ = in_face_one(shots, off_rows(setup))
         for i, target in enumerate(setup.target):

@@ -30,6 +30,7 @@ from fenwind.procedures.resection import (
     Reduced,
     Resection,
     Sighting,
+    along,
     case_of,
     moves_with_targets,
     part_of,
@@ -167,23 +168,30 @@ def _readings(placed: Placed, mark: str) -> Iterator[TrailStep]:
 
 def _parts(inputs: _Inputs) -> tuple[str, ...]:
     """What each sighting does: held, check, off, or new where its mark is not known."""
-    said = dict(inputs.setup.use)
+    said, turning = dict(inputs.setup.use), dict(inputs.setup.azimuths)
     out = []
     for i, key in enumerate(inputs.setup.target):
         use = said.get(i, "used")
         if use == "off" or key not in inputs.names:
             out.append("off")
-        elif key not in inputs.known:
+        elif key not in inputs.known and i not in turning:
             out.append("new")
         else:
-            out.append("check" if use == "check" else "held")
+            out.append("check" if use == "check" and key in inputs.known else "held")
     return tuple(out)
 
 
 def _solved(
     inputs: _Inputs, reduced: Reduced, at: FloatArray, held: NDArray[np.bool_], near: Resection | None = None
 ) -> tuple[Case, Resection]:
-    """The case of the sightings that are held, and where the instrument is."""
+    """The case of the sightings that are held, and where the instrument is; those whose azimuth is told lead
+    nowhere but turn the circle."""
+    turning, at = dict(inputs.setup.azimuths), at.copy()
+    if turning:
+        places = [p.at[:2] for p in inputs.known.values() if np.isfinite(p.at[:2]).all()]
+        middle = np.mean(places, axis=0) if places else np.zeros(2)
+        for row, azimuth in turning.items():
+            at[:, row] = along(azimuth, middle)
     case = part_of(_parted(inputs.setup, case_of(reduced, at, inputs.setup.heights)), held)
     if inputs.setup.word == "known":
         return case, _on_known(inputs, case)
@@ -197,6 +205,8 @@ def _parted(setup: Setup, case: Case) -> Case:
     for row, use in setup.use:
         if use in ("plan", "height"):
             used[[2] if use == "plan" else [0, 1], row] = False
+    for row, _ in setup.azimuths:
+        used[1:, row] = False
     return replace(case, used=used)
 
 
@@ -231,7 +241,9 @@ def _weighted(inputs: _Inputs, case: Case, found: Resection, held: list[int]) ->
     """The same with targets known as well as they are; what several of them have in common, such as the error
     of their base, is in the covariance, though it weighs nothing."""
     setup, targets = inputs.setup, [inputs.setup.target[i] for i in held]
-    covariance = np.stack([np.nan_to_num(inputs.known[key].covariance) for key in targets], axis=2)
+    exact = np.zeros((3, 3))
+    known = [inputs.known[key].covariance if key in inputs.known else exact for key in targets]
+    covariance = np.nan_to_num(np.stack(known, axis=2))
     at = np.array([found.e, found.n])
     case = replace(case, reduced=with_known_sigmas(case.reduced, case.known, covariance, at))
     if setup.word == "known":
@@ -250,11 +262,11 @@ def _shared(known: Mapping[str, KnownPlace], targets: list[str], ways: FloatArra
     more = np.zeros((ways.shape[0], ways.shape[0]))
     sets: list[Positions] = []
     for key in targets:
-        among = known[key].among
+        among = known[key].among if key in known else None
         if among is not None and not any(among is one for one in sets):
             sets.append(among)
     for one in sets:
-        mine = [i for i, key in enumerate(targets) if known[key].among is one]
+        mine = [i for i, key in enumerate(targets) if key in known and known[key].among is one]
         if one.joint is None or len(mine) < 2:
             continue
         row = np.array([one.index[targets[i]] for i in mine])
@@ -277,7 +289,10 @@ def _new(inputs: _Inputs, found: Resection, shots: SideShots, part: tuple[str, .
     """The station where it was free, and the mean of the sightings of every mark that was not known."""
     setup = inputs.setup
     placed = set(np.flatnonzero(np.isfinite(shots.position[:2]).all(axis=0)).tolist())
-    rows = np.array([i for i, p in enumerate(part) if p == "new" and i in placed], dtype=np.intp)
+    # A line of known azimuth may lead to a mark that nobody knew.
+    turning = {i for i, _ in setup.azimuths if setup.target[i] not in inputs.known}
+    new = [i for i, p in enumerate(part) if (p == "new" or (p == "held" and i in turning)) and i in placed]
+    rows = np.array(new, dtype=np.intp)
     keys = list(dict.fromkeys(setup.target[i] for i in rows))
     group = np.array([keys.index(setup.target[i]) for i in rows], dtype=np.intp)
     position, covariance = np.zeros((3, 0)), np.zeros((3, 3, 0))
