@@ -29,6 +29,7 @@ from fenwind.records.records import (
 )
 from fenwind.records.sessions import Antenna, BaseSetup, Equipment, Occupation
 from fenwind.records.setups import Air, Setup
+from fenwind.records.space_fits import SpaceFit
 from tests.support import TempFolder
 
 #: One record of each kind with no field at its default.
@@ -122,6 +123,7 @@ EVERY_KIND: tuple[Record, ...] = (
         air=Air(temperature_c=-3.5, pressure_hpa=1 / 3 * 1e3, humidity_percent=7.0, carrier_um=0.85,
                 reference=281.8, applied_ppm=-4.5),
     ),
+    SpaceFit(id="sf", name="n", source_frame="f", target_frame="g", parameters=3, off=("a",), active=False),
     Centre(id="ce", name="n", mark="m", rim=("a", "b"), active=False),
     TraverseBook(
         id="tb", name="n", frame="f", source="s", here=("m", "a"), there=("a", "b"),

@@ -206,9 +206,11 @@ def _json(
     found: DatumFit, one: _Set, two: _Set, pairs: list[str], options: argparse.Namespace
 ) -> dict[str, Any]:
     import numpy as np
+    from pyproj import CRS
 
     from fenwind.commands.reading import number
     from fenwind.geodesy.geocentric import enu_axes, from_xyz
+    from fenwind.geodesy.helmert_words import bound_wkt, helmert_proj
     from fenwind.quantities.angles import RAD_PER_SECOND
 
     def xyz(v: Any) -> dict[str, float]:
@@ -239,28 +241,7 @@ def _json(
             for name, e, n, u in zip(pairs, *local, strict=True)
         ],
         "positions": [{"name": name} | xyz(carried[:, i]) for i, name in enumerate(one.names)],
-        "proj": _proj(found, turn, options.parameters), "wkt": _wkt(found, turn, one, two),
+        "proj": helmert_proj(found.shift, found.rotation, found.scale, options.parameters),
+        "wkt": None if one.system is None
+        else bound_wkt(found.shift, found.rotation, found.scale, one.system, two.system or CRS("EPSG:4326")),
     }  # fmt: skip
-
-
-def _proj(found: DatumFit, turn: Any, parameters: int) -> str:
-    x, y, z = (float(v) for v in found.shift)
-    text = f"+proj=helmert +x={x!r} +y={y!r} +z={z!r}"
-    if parameters == 3:
-        return text
-    rx, ry, rz = (float(v) for v in turn)
-    return f"{text} +rx={rx!r} +ry={ry!r} +rz={rz!r} +s={found.scale * 1e6!r} +convention=position_vector"
-
-
-def _wkt(found: DatumFit, turn: Any, one: _Set, two: _Set) -> str | None:
-    """A bound system; None where the source has none."""
-    import pyproj
-    from pyproj.crs import BoundCRS
-    from pyproj.crs.coordinate_operation import ToWGS84Transformation
-
-    if one.system is None:
-        return None
-    target = two.system if two.system is not None else pyproj.CRS("EPSG:4326")
-    values = (*(float(v) for v in found.shift), *(float(v) for v in turn), found.scale * 1e6)
-    way = ToWGS84Transformation(one.system, *values)
-    return BoundCRS(source_crs=one.system, target_crs=target, transformation=way).to_wkt("WKT2_2019")

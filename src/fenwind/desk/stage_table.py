@@ -73,8 +73,8 @@ STAGES: tuple[Stage, ...] = (
     Stage(
         name="Fits",
         page="fits_page:FitsPage",
-        families=("fit", "step"),
-        subjects=("fit",),
+        families=("fit", "step", "space"),
+        subjects=("fit", "space fit"),
         empty="A fit ties measured positions to known ones. It needs known positions in one frame and "
         "measured ones "
         "of the same marks: paste both in Marks, then make the fit.",

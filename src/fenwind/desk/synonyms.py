@@ -23,6 +23,7 @@ SYNONYMS = {
     "marks.centre": "center circle midpoint tank pole mast",
     "network.show.loops": "closure misclosure", "network.off": "delete exclude",
     "fits.new": "calibration localization localisation transformation helmert datum site",
+    "fits.space": "helmert datum seven parameters geocentric bursa three parameters transformation 7",
     "fits.move": "transform rotate shift scale dxf drawing", "fits.compare": "difference deltas check",
     "ground.explain": "why distances disagree tape drawing feet",
     "ground.factor": "scale factor combined grid to ground",

@@ -13,6 +13,7 @@ from fenwind.doubts import (
     network_job,
     session_rules,
     setup_job,
+    space_job,
 )
 from fenwind.doubts.registry import Doubt, Rule
 from fenwind.job.derive import Derived
@@ -86,6 +87,11 @@ RULES: tuple[Rule, ...] = (
     Rule(about="job", look=job_rules.scale_without_reason, limit="a scale of 1"),
     Rule(about="job", look=network_job.networks, limit="the alpha of the network"),
     Rule(about="job", look=setup_job.setups, limit="15 mm in plan, 20 mm in height; 3.5 sigmas"),
+    Rule(
+        about="job",
+        look=space_job.space_fits,
+        limit="1 : 50 of the figure; 5 times what the others leave, 20 mm",
+    ),
     Rule(about="job", look=line_job.lines, limit="the limits of the traverse and of the levelling"),
 )
 

@@ -22,6 +22,7 @@ from fenwind.records.records import (
 )
 from fenwind.records.sessions import BaseSetup, Occupation
 from fenwind.records.setups import Setup
+from fenwind.records.space_fits import SpaceFit
 
 #: Fields that hold the id of a mark, or several, by kind of record.
 MARK_FIELDS: dict[type[Record], tuple[str, ...]] = {
@@ -40,6 +41,7 @@ MARK_FIELDS: dict[type[Record], tuple[str, ...]] = {
     FitStep: ("uses", "pivot"),
     TwoFigures: ("mark",),
     Centre: ("mark", "rim"),
+    SpaceFit: ("off",),
 }
 
 

@@ -13,6 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fenwind.errors import ProcedureError
+from fenwind.estimation.distributions import f_tail
 from fenwind.estimation.engine import Problem, adjust
 
 FloatArray = NDArray[np.float64]
@@ -36,6 +37,19 @@ class DatumFit:
     sigma0_m: float | None
     covariance: FloatArray | None
     spreads: FloatArray
+
+    def point_covariance(self, xyz: FloatArray) -> FloatArray:
+        """Covariance (3, 3, k) that the fit gives positions (3, k) it carries, geocentric; nan without
+        redundancy."""
+        if self.covariance is None:
+            return np.full((3, 3, xyz.shape[1]), np.nan)
+        x = xyz - self.centre[:, None]
+        rows = np.zeros((3, 7, xyz.shape[1]))
+        rows[:, :3] = np.eye(3)[:, :, None]
+        for k in range(3):
+            rows[:, 3 + k] = np.cross(np.eye(3)[k], x.T).T
+        rows[:, 6] = x
+        return np.asarray(np.einsum("iak,ab,jbk->ijk", rows, self.covariance, rows))
 
     def carry(self, xyz: FloatArray) -> FloatArray:
         """Positions (3, k) carried."""
@@ -62,7 +76,7 @@ def datum_fit(source: FloatArray, target: FloatArray, parameters: int = 7) -> Da
     if parameters == 7 and not spreads[1] > LINE * max(spreads[0], 1e-3 / LINE):
         raise ProcedureError(
             "the pairs are on one line or at one point, so 7 parameters are not determined",
-            hint="Give a mark off the line, or take --parameters 3",
+            hint="Give a mark off the line, or take 3 parameters",
         )
     x = source - centre[:, None]
     size = max(float(spreads[0]), 1.0)
@@ -102,3 +116,62 @@ def datum_fit(source: FloatArray, target: FloatArray, parameters: int = 7) -> Da
         sigma0_m=math.sqrt(found.variance_factor or 0.0) if found.dof else None, covariance=covariance,
         spreads=spreads,
     )  # fmt: skip
+
+
+# What the others say, and which model
+# ---------------------------------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True, kw_only=True, eq=False)
+class WithoutIt:
+    """What each pair (3, k) misses by when the others alone carry it, geocentric, nan where these are too
+    few; test (k,): that against what the others and the prediction are good for, F with 3 and dof degrees of
+    freedom, nan without redundancy."""
+
+    away: FloatArray
+    test: FloatArray
+    dof: int
+
+
+def leave_one_out(source: FloatArray, target: FloatArray, parameters: int) -> WithoutIt:
+    """Every pair (3, k) from the others: F = d^T S^-1 d / 3, S the covariance of its prediction plus that of
+    a coordinate, both by what the others leave over."""
+    count = source.shape[1]
+    away, test = np.full((3, count), np.nan), np.full(count, np.nan)
+    for i in range(count):  # a fit each: pairs are tens
+        rest, one = np.arange(count) != i, source[:, [i]]
+        try:
+            found = datum_fit(source[:, rest], target[:, rest], parameters)
+        except ProcedureError:
+            continue
+        away[:, i] = (found.carry(one) - target[:, [i]])[:, 0]
+        if found.sigma0_m:
+            spread = found.point_covariance(one)[:, :, 0] + found.sigma0_m**2 * np.eye(3)
+            test[i] = float(away[:, i] @ np.linalg.solve(spread, away[:, i])) / 3.0
+    return WithoutIt(away=away, test=test, dof=3 * (count - 1) - parameters)
+
+
+@dataclass(frozen=True, kw_only=True)
+class Compared:
+    """Root mean square residual of a shift alone and of seven parameters, metres, nan where one is not
+    determined; p_value: how likely the gain is chance, nan without redundancy left."""
+
+    shift_rms_m: float
+    seven_rms_m: float
+    p_value: float
+
+
+def compared(source: FloatArray, target: FloatArray) -> Compared:
+    """A shift alone against seven parameters: F = ((S3 - S7) / 4) / (S7 / (3k - 7))."""
+    squares, count = {}, source.shape[1]
+    for parameters in (3, 7):
+        try:
+            residuals = datum_fit(source, target, parameters).residuals
+        except ProcedureError:
+            residuals = np.full((3, count), np.nan)
+        squares[parameters] = float(np.sum(residuals**2))
+    dof, p_value = 3 * count - 7, math.nan
+    if dof > 0 and squares[7] > 0.0:
+        p_value = float(f_tail((squares[3] - squares[7]) / 4.0 / (squares[7] / dof), 4, dof))
+    three, seven = (math.sqrt(squares[k] / (3 * count)) for k in (3, 7))
+    return Compared(shift_rms_m=three, seven_rms_m=seven, p_value=p_value)

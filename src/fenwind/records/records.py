@@ -15,6 +15,7 @@ from fenwind.records.lines import LevelBook, TraverseBook
 from fenwind.records.network import DesignStep, EpochsStep, NetworkStep, ObservationSet
 from fenwind.records.sessions import Antenna, BaseSetup, Equipment, Occupation
 from fenwind.records.setups import Setup
+from fenwind.records.space_fits import SpaceFit
 
 Use = Literal["both", "horizontal", "height", "check", "off"]
 HorizontalChoice = Literal["auto", "shift", "turn", "scale", "pivot"]
@@ -251,6 +252,7 @@ Record = (
     | LevelBook
     | TwoFigures
     | Centre
+    | SpaceFit
 )
 KINDS: dict[str, type[Record]] = {
     "job": JobInfo,
@@ -277,5 +279,6 @@ KINDS: dict[str, type[Record]] = {
     "levelling": LevelBook,
     "figures": TwoFigures,
     "centre": Centre,
+    "space fit": SpaceFit,
 }
 KIND_OF: dict[type, str] = {cls: kind for kind, cls in KINDS.items()}

@@ -17,6 +17,7 @@ from fenwind.desk.stages.comparing import ComparingSheet
 from fenwind.desk.stages.fits import FitsSheet
 from fenwind.desk.stages.moving import MovingSheet
 from fenwind.desk.stages.page import StagePage
+from fenwind.desk.stages.space_fits import SpaceFitSheet
 from fenwind.job.steps.fit import fit_node
 from fenwind.job.steps.outcome import Node
 from fenwind.records.records import Use
@@ -38,12 +39,14 @@ class FitsPage(StagePage):
         self.fits = FitsSheet(bridge, stage)
         self.moving = MovingSheet(bridge, stage)
         self.comparing = ComparingSheet(bridge, stage)
+        self.space = SpaceFitSheet(bridge, stage)
+        self.sheets = (self.fits, self.moving, self.comparing, self.space)
         self.stack = QStackedLayout(self)
-        for sheet in (self.fits, self.moving, self.comparing):
+        for sheet in self.sheets:
             self.stack.addWidget(sheet)
         self.comparing.compared.connect(self.plan_changed)
         self.moving.shown.connect(self.plan_changed)
-        for sheet in (self.moving, self.comparing):
+        for sheet in (self.moving, self.comparing, self.space):
             sheet.closed.connect(self._back)
 
     def _back(self) -> None:
@@ -51,7 +54,7 @@ class FitsPage(StagePage):
         self.plan_changed.emit()
 
     def refresh(self) -> None:
-        for sheet in (self.fits, self.moving, self.comparing):
+        for sheet in self.sheets:
             sheet.refresh()
 
     def shut_down(self) -> None:
@@ -64,6 +67,8 @@ class FitsPage(StagePage):
     def plan_step(self) -> Node | None:
         if self.stack.currentWidget() is self.moving:
             return self.moving.frame_step()
+        if self.stack.currentWidget() is self.space:
+            return self.space.plan_step()
         step = self.bridge.fit
         return fit_node(step.id) if step is not None and self.stack.currentWidget() is self.fits else None
 
@@ -79,6 +84,14 @@ class FitsPage(StagePage):
     def pick(self, names: set[str]) -> bool:
         self.fits.table.pick_all(lambda r: r.mark.name in names)
         return True
+
+    def fit_in_space(self) -> None:
+        """Look at the fit in space, or make the first."""
+        if self.space.step is None and not self.space.new():
+            return
+        self.stack.setCurrentWidget(self.space)
+        self.bridge.show_stage(self.stage.name)
+        self.plan_changed.emit()
 
     def compare(self) -> None:
         """Compare two sets of positions."""
@@ -119,6 +132,13 @@ class FitsPage(StagePage):
                 run=self.fits.next_fit,
                 shortcut="Ctrl+J",
                 enabled=lambda: len(self.bridge.state.fits) > 1,
+            ),
+            ActionSpec(
+                id="fits.space",
+                menu=menu,
+                text="Fit in space",
+                tip="From one datum onto another by three or seven parameters",
+                run=self.fit_in_space,
             ),
             ActionSpec(
                 id="fits.move",

@@ -71,7 +71,7 @@ class CarriedOn(Gathering):
         fits = _fits(reader, kinds, "source_frame", target_frame=node.subject)
         back = _fits(reader, kinds[1:], "target_frame", source_frame=node.subject)
         converted = []
-        for key, one in _sets(reader, Setup, TraverseBook) if frame.has_datum else ():
+        for key, one in given_sets(reader, Setup, TraverseBook) if frame.has_datum else ():
             try:
                 other = reader.frame(key) if key != node.subject else None
             except FenwindError:
@@ -135,12 +135,12 @@ def _fits(reader: Reader, kinds: Sequence[Any], other: str, **frame: str) -> tup
     out = []
     for outcome, there in zip(outcomes, fits[other].tolist(), strict=True):
         if outcome.result is not None:
-            sets = tuple(s for key, s in _sets(reader, *kinds) if key == there)
+            sets = tuple(s for key, s in given_sets(reader, *kinds) if key == there)
             out.append((outcome.title, outcome.result.case.result, sets))
     return tuple(out)
 
 
-def _sets(reader: Reader, *kinds: Any) -> list[tuple[str, CandidateSet]]:
+def given_sets(reader: Reader, *kinds: Any) -> list[tuple[str, CandidateSet]]:
     """What networks, setups and traverses give, by frame: networks first, since a setup may stand on one."""
     nodes = []
     if NetworkStep in kinds:

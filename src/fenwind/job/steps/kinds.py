@@ -20,6 +20,7 @@ from fenwind.job.steps.receiver_known import ReceiverKnown
 from fenwind.job.steps.rover import Rover
 from fenwind.job.steps.setup import SetupKind
 from fenwind.job.steps.sighted import SightedMarks
+from fenwind.job.steps.space_fit import SpaceFitKind
 from fenwind.job.steps.traverse import TraverseKind
 from fenwind.job.steps.vectors import Vectors
 
@@ -43,6 +44,7 @@ STEP_KINDS: dict[str, StepKind] = {
         TraverseKind(),
         LevellingKind(),
         CarriedOn(),
+        SpaceFitKind(),
         CentreKind(),
         Adoption(),
     )

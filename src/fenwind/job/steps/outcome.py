@@ -19,8 +19,8 @@ FloatArray = NDArray[np.float64]
 
 #: In which order positions are adopted when nobody chose: the first that a mark has. Steps name their place
 #: in it.
-ORDER = ("held", "converted", "network", "levelling", "traverse", "setup", "fit", "measured", "centre",
-         "given")  # fmt: skip
+ORDER = ("held", "space", "converted", "network", "levelling", "traverse", "setup", "fit", "measured",
+         "centre", "given")  # fmt: skip
 
 
 class Node(NamedTuple):
