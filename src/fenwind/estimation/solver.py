@@ -68,7 +68,7 @@ class _Dense:
         if c and (c > n or np.abs(np.diag(r)).min() <= 1e-12 * np.abs(r).max()):
             raise _repeated(names)
         self._range, self._null, self._r = q[:, :c], q[:, c:], r[:c, :c]
-        reduced = self._null.T @ normal @ self._null
+        reduced = self._null.T @ normal @ self._null if c else normal
         diagonal = np.sqrt(np.diag(reduced))
         self._scale = 1.0 / np.where(diagonal > 0.0, diagonal, 1.0)
         scaled = reduced * self._scale[:, None] * self._scale
@@ -86,6 +86,8 @@ class _Dense:
 
     def solve(self, right_side: FloatArray, constraint_gap: FloatArray) -> FloatArray:
         """See Factorisation."""
+        if not constraint_gap.size and self._null.shape[1] == right_side.size:
+            return self._solve_reduced(right_side)
         fixed = np.zeros(self._normal.shape[0])
         if constraint_gap.size:
             from scipy.linalg import solve_triangular

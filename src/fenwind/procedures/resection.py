@@ -8,7 +8,7 @@ instrument's height: hd = S sin z - (1 - K/2) S^2 sin z cos z / R, dh = S cos z 
 from __future__ import annotations
 
 import math
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Literal
 
@@ -260,8 +260,9 @@ def moves_with_targets(case: Case, found: Resection) -> FloatArray:
         [[dn / d2, -de / d2, zero], [de / d / scale, dn / d / scale, zero], [zero, zero, zero + 1.0]]
     )
     weights = np.zeros((3, 3, de.size))
-    for k, (used, lower) in enumerate(zip(*_rows(case), strict=True)):
-        weights[used[:, None], used, k] = lower.T @ lower
+    for seen, used, lower in _stacks(case):
+        inverse = np.einsum("gij,gik->jkg", lower, lower)
+        weights[used[:, None, None], used[:, None], seen] = inverse
     return np.asarray(-np.einsum("ab,ibk,ijk,jmk->amk", found.whole, rows, weights, by_place))
 
 
@@ -338,27 +339,30 @@ def _check_enough(case: Case) -> None:
         )  # fmt: skip
 
 
-def _rows(case: Case) -> tuple[list[NDArray[np.intp]], list[FloatArray]]:
-    """For every sighting the kinds that it uses, and the inverse of the Cholesky factor of their
-    covariance."""
-    kinds = [np.flatnonzero(case.used[:, k]) for k in range(case.used.shape[1])]
-    lower = [
-        np.asarray(np.linalg.inv(np.linalg.cholesky(case.reduced.covariance[:, :, k][np.ix_(u, u)])))
-        for k, u in enumerate(kinds)
-    ]
-    return kinds, lower
+#: Which of direction, hd and dh are used, by the bits of a number.
+_KINDS = [np.flatnonzero([p & 1, p & 2, p & 4]) for p in range(8)]
 
 
-def _whitening(case: Case) -> tuple[FloatArray, FloatArray]:
+def _stacks(case: Case) -> Iterator[tuple[NDArray[np.intp], NDArray[np.intp], FloatArray]]:
+    """Sightings that use the same of direction, hd and dh together: their rows (g,), which kinds (u,), and
+    the inverses of the Cholesky factors of their covariances (g, u, u)."""
+    pattern = np.array([1, 2, 4]) @ case.used
+    blocks = case.reduced.covariance.transpose(2, 0, 1)
+    for p in sorted(set(pattern.tolist())):
+        rows, u = np.flatnonzero(pattern == p), _KINDS[p]
+        yield rows, u, np.linalg.inv(np.linalg.cholesky(blocks[rows[:, None, None], u[:, None], u]))
+
+
+def _whitening(case: Case) -> tuple[FloatArray, NDArray[np.intp]]:
     """A matrix (m, 3k) that whitens all residuals that are used, and which of the 3k those are (m,)."""
-    kinds, lower = _rows(case)
     count = case.used.shape[1]
-    places = np.concatenate([u * count + k for k, u in enumerate(kinds)])
-    out = np.zeros((places.size, 3 * count))
-    at = 0
-    for k, (u, inverse) in enumerate(zip(kinds, lower, strict=True)):
-        out[at : at + u.size, u * count + k] = inverse
-        at += u.size
+    first = np.cumsum(case.used.sum(axis=0)) - case.used.sum(axis=0)
+    size = int(case.used.sum())
+    out, places = np.zeros((size, 3 * count)), np.zeros(size, dtype=np.intp)
+    for rows, u, inverses in _stacks(case):
+        here, there = first[rows][:, None] + np.arange(u.size), u * count + rows[:, None]
+        out[here[:, :, None], there[:, None, :]] = inverses
+        places[here] = there
     return out, places
 
 
@@ -431,7 +435,7 @@ def _starts(case: Case) -> list[FloatArray]:
 
 
 def _result(
-    case: Case, whitening: tuple[FloatArray, FloatArray], found: Adjustment, heights: bool, free: bool
+    case: Case, whitening: tuple[FloatArray, NDArray[np.intp]], found: Adjustment, heights: bool, free: bool
 ) -> Resection:
     off, _ = _computed(case, found.x, heights, free)
     whiten, places = whitening
@@ -449,13 +453,13 @@ def _result(
     )  # fmt: skip
 
 
-def _raw_standardised(whiten: FloatArray, found: Adjustment, places: FloatArray) -> FloatArray:
+def _raw_standardised(whiten: FloatArray, found: Adjustment, places: NDArray[np.intp]) -> FloatArray:
     """Standardised residuals of the observations themselves: (P v)_i / sqrt((P Qvv P)_ii), Baarda 1968."""
     lower = whiten[:, places]  # L^-1
     design = found.whitened_design[0].T
     v = found.whitened_residuals[0]
     free = np.eye(v.size) - design @ found.cofactors @ design.T
-    pv, spread = lower.T @ v, np.einsum("ij,ik,kj->j", lower, free, lower)
-    weight = np.einsum("ij,ij->j", lower, lower)
+    pv, spread = lower.T @ v, np.sum(lower * (free @ lower), axis=0)
+    weight = np.sum(lower * lower, axis=0)
     fine = spread > 1e-9 * weight
     return np.where(fine, pv / np.sqrt(np.where(fine, spread, 1.0)), 0.0)
