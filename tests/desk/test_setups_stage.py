@@ -2,12 +2,13 @@
 
 import math
 import socket
+from unittest import mock
 
 import numpy as np
 from PySide6.QtWidgets import QApplication
 
 from fenwind.desk.stages.instrument_panel import InstrumentPanel
-from fenwind.devices.instrument import InstrumentState
+from fenwind.devices.instrument import Instrument, InstrumentState
 from fenwind.job.gestures import change_frame
 from fenwind.job.job import Job
 from fenwind.job.setup_gestures import change
@@ -301,6 +302,47 @@ class WithAnInstrument(QtTestCase):
         away[row] = np.inf
         near = adopted.height_m[int(np.nanargmin(away))]  # the ground there is as high as the nearest mark
         self.assertAlmostEqual(float(adopted.height_m[row]), float(near), delta=0.03)
+
+    def test_a_receiver_on_the_pole_points_the_search(self) -> None:
+        """Five points that both saw are enough, though the instrument stands nobody knows where; what the
+        receiver says is 36 m off everywhere, and is in no coordinate."""
+        adopted, windows, search = self.b.derived.adopted["map"], [], Instrument.search
+
+        def carried(name: str) -> None:
+            row = adopted.index.get(name, adopted.index["P-12"])
+            e, n = float(adopted.e_m[row]), float(adopted.n_m[row])
+            if name == "south":
+                e, n = e + 60.0, n - 80.0
+            self.carry("", {"do": "go", **self.standin.place_of(e, n)})
+            self.w.pages["Sessions"].rover_at.emit((e + 30.0, n - 20.0))
+
+        def noted(instrument: Instrument, window: float) -> None:
+            windows.append(window)
+            search(instrument, window)
+
+        self.panel.buttons["begin"].click()
+        self.answer("K-0, 1.6")
+        for k, name in enumerate(("T-04", "T-07", "T-08", "south", "P-11")):
+            carried(name)
+            self.panel._name(f"K-{k + 1}")
+            for button in ("find", "measure"):
+                self.panel.buttons[button].click()
+                self.wait_for(lambda: not self.live.doing)
+            if k == 1:
+                self.assertIn("it needs 2 of 5 points farther than 20 m", self.panel._links())
+        self.assertRegex(self.panel._links(), r"The receiver points the search, to \d+\.\d mm\.")
+        carried("S-05")
+        self.panel._name("K-6")
+        with mock.patch.object(Instrument, "search", noted):
+            self.panel.buttons["find"].click()
+            self.wait_for(lambda: not self.live.doing)
+        self.assertEqual((self.live.problem, len(windows)), ("", 1))
+        self.assertLess(windows[0], 0.1)
+        setup = list(self.b.state.of(Setup).values())[-1]
+        self.assertNotIn("K-0", self.b.derived.adopted["map"].index)
+        self.assertEqual(len(setup.target), 5)
+        self.panel.end()
+        self.assertEqual(self.panel._relation(), "0 of 5 points farther than 20 m")
 
     def test_while_results_are_on_their_way(self) -> None:
         """In a job whose results take their time a reading is kept, and judged when they are there."""

@@ -98,6 +98,7 @@ class Workspace(QObject):
             page.plan_changed.connect(self._show_plan)
             page.trail_changed.connect(self._show_trail)
             page.rover_at.connect(self.plan_pane.plan.show_rover)
+            page.rover_at.connect(self._on_rover)
             for table in page.findChildren(RecordTable):
                 table.off_requested.connect(partial(self._switch_off, page))
                 table.menu_requested.connect(partial(self._menu_of, page, table))
@@ -108,6 +109,10 @@ class Workspace(QObject):
                 header.parts[key].clicked.connect(partial(self._open_menu, key, fill))
         for number, stage in enumerate(STAGES, 1):
             QShortcut(QKeySequence(f"Ctrl+{number}"), shell, partial(self.show_stage, stage.name))
+
+    def _on_rover(self, at: object) -> None:
+        for page in self.pages.values():
+            page.rover_moved(at)  # type: ignore[arg-type]
 
     def close(self) -> None:
         """Let go of the job; everything is kept already."""

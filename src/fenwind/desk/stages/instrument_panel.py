@@ -28,10 +28,11 @@ from fenwind.job.setup_gestures import Sighted, add_sightings
 from fenwind.job.steps.base import antenna_model
 from fenwind.job.steps.setup import Placed, one_more
 from fenwind.job.steps.sightings import air_typed
+from fenwind.procedures.pointing_relation import Relation, relation_of
 from fenwind.procedures.resection import Sighting
 from fenwind.procedures.side_shots import pointing
 from fenwind.quantities.angles import RAD_PER_DEGREE, RAD_PER_SECOND, format_angle, usual_decimals
-from fenwind.quantities.lengths import format_length, parse_length
+from fenwind.quantities.lengths import format_length, format_way, parse_length
 from fenwind.quantities.numbers import format_fixed, parse_number
 from fenwind.records.entries import Gesture
 from fenwind.records.setups import Air, Setup, ShotUse
@@ -55,6 +56,8 @@ class InstrumentPanel(QWidget):
         self._draft: Setup | None = None  # as it was set up, its station a name
         self._key = ""  # of the setup in the job that sightings go to
         self.target, self.role, self._said = "", "part", ""
+        self.rover: tuple[float, float] | None = None  # where a receiver on the pole says it is
+        self._seen: dict[str, tuple[tuple[float, float], tuple[float, float]]] = {}  # targets, by both
         self._kept_one = False  # whether what is said is of the reading that was kept last
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 4, 0, 2)
@@ -158,7 +161,18 @@ class InstrumentPanel(QWidget):
         lean = [format_fixed(v, 0, sign=True) for v in (along, across)]
         words = f"{s.name}, battery {s.battery:.0f} %, level {lean[0]}″ {lean[1]}″"
         words += f"; it applies a prism of {mm(s.prism_m)} mm and {format_fixed(s.applied_ppm, 1)} ppm."
-        return words + (" It is out of level: level it before it can measure." if self._leans() else "")
+        if self._leans():
+            return f"{words} It is out of level: level it before it can measure."
+        return words + self._pointer()
+
+    def _pointer(self) -> str:
+        """Whether a receiver on the pole can point the search, where one is listened to."""
+        if self.rover is None or self.setup is None:
+            return ""
+        found = self._relation()
+        if isinstance(found, str):
+            return f" For the receiver to point the search it needs {found}."
+        return f" The receiver points the search, to {format_way(found.rms_m)}."
 
     def _is_known(self) -> bool:
         return self._place_of(self.target) is not None
@@ -199,7 +213,7 @@ class InstrumentPanel(QWidget):
 
     def _begin(self, text: str) -> bool:
         try:
-            self._draft, self._key = self._begun(text), ""
+            self._draft, self._key, self._seen = self._begun(text), "", {}
         except FenwindError as error:
             self.bridge.tell_error(error)
             return False
@@ -233,12 +247,15 @@ class InstrumentPanel(QWidget):
 
     def go_on(self, setup: Setup) -> None:
         """Sight more from a setup of the job."""
+        if setup.id != self._key:
+            self._seen = {}
         self._draft, self._key, self._said, self._kept_one = None, setup.id, "", False
         self.refresh()
 
     def end(self) -> None:
         """Sight no more from here."""
         self._draft, self._key, self._said, self.target, self._kept_one = None, "", "", "", False
+        self._seen = {}
         self.reading.setText("")
         self.refresh()
 
@@ -250,22 +267,41 @@ class InstrumentPanel(QWidget):
             self.live.measure(self.live.equipment.both_faces and self.role != "set out")
 
     def find_prism(self) -> None:
-        """Turn to where the target is known to be and search there; all round where that is not known, or it
-        is not there."""
+        """Turn to where the target is known to be and search there, or to where a receiver on its pole says
+        it is; all round where nobody knows, or it is not there."""
         at, placed = self._place_of(self.target), self._placed()
-        there = None
+        there, window = None, NEAR
         if at is not None and placed is not None:
             there = pointing(placed.found, at, placed.setup.height_m, self.live.equipment.target_m)
+        elif self.rover is not None and isinstance(relation := self._relation(), Relation):
+            direction, window = relation.direction(*self.rover)
+            there, window = (direction, 0.5 * math.pi), max(window, NEAR)
 
         def work(instrument: Instrument) -> None:
             if there is not None:
                 instrument.turn(*there)
                 with suppress(DeviceError):
-                    instrument.search(NEAR)
+                    instrument.search(window)
                     return
             instrument.search(ROUND)
 
         self.live.tell("searching", work)
+
+    def _relation(self) -> Relation | str:
+        """How the receiver lies to the instrument, or what is missing to know it."""
+        receiver, seen = (
+            np.array([pair[k] for pair in self._seen.values()]).reshape(-1, 2).T for k in (0, 1)
+        )
+        return relation_of(receiver, seen)
+
+    def _pair(self, reading: Reading) -> None:
+        """Keep where a receiver was while its pole was read."""
+        if self.rover is None or reading.sd is None:
+            return
+        back = reading.face == 2
+        hz, za = (reading.hz - math.pi, math.tau - reading.za) if back else (reading.hz, reading.za)
+        level = reading.sd * math.sin(za)
+        self._seen[self.target] = self.rover, (level * math.sin(hz), level * math.cos(hz))
 
     def _placed(self) -> Placed | None:
         found = self._found()
@@ -279,6 +315,7 @@ class InstrumentPanel(QWidget):
             return
         angles = [format_angle(v, style, usual_decimals(style)) for v in (reading.hz, reading.za)]
         way = "" if reading.sd is None else f"   {format_length(reading.sd, self.bridge.unit, 4)}"
+        self._pair(reading)
         self.reading.setText(f"Face {reading.face}:   circle {angles[0]}   zenith {angles[1]}{way}")
         if self.role == "set out" and self._is_known():
             self._said, self._kept_one = self._to_go(reading), False

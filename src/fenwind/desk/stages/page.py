@@ -31,6 +31,9 @@ class StagePage(QWidget):
     def place_picked(self, e_m: float, n_m: float) -> None:
         """A place in the frame shown was picked on the plan, as it wanted."""
 
+    def rover_moved(self, at: tuple[float, float] | None) -> None:
+        """The rover that is listened to is at a place in the frame shown, metres; None for nowhere."""
+
     def take_file(self, path: str) -> bool:
         """Take a file that was dropped on the window, where it is for this page; whether it is."""
         return False

@@ -48,6 +48,7 @@ class RoverPanel(QWidget):
         super().__init__()
         self.devices, self.bridge, self.ask = receivers, receivers.bridge, ask
         self.mark, self._check, self._plane = "", False, None  # type: str, bool, LivePlane | None
+        self._somewhere = False  # whether the rover was at a place when it was last told
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 6, 0, 0)
         column.setSpacing(7)
@@ -186,14 +187,16 @@ class RoverPanel(QWidget):
 
     def _on_came(self) -> None:
         r = self.devices
-        if not (self.isVisible() and r.listening):
-            self.rover_at.emit(None)
-            self._say_live()
-            return
         self._say_live()
+        ground = r.ground() if r.listening else None
+        at = self._plane.place(ground) if self._plane is not None and ground is not None else None
+        if at is not None or self._somewhere:
+            self.rover_at.emit(None if at is None else (at.e_m, at.n_m))
+        self._somewhere = at is not None
+        if not (self.isVisible() and r.listening):
+            return
         self._show_figures()
-        at = self._show_place()
-        self.rover_at.emit(None if at is None else (at.e_m, at.n_m))
+        self._show_place(at)
         one = r.measuring
         if one is not None:
             rows = one.keeper.rows
@@ -283,13 +286,13 @@ class RoverPanel(QWidget):
             return f"{said}. They say the base {format_way(off)} from where the job has it sent.", True
         return f"{said}. The stream says the base where the job has it.", False
 
-    def _show_place(self) -> OnPlane | None:
-        ground, frame = self.devices.ground(), self.bridge.frame
-        at = self._plane.place(ground) if self._plane is not None and ground is not None else None
+    def _show_place(self, at: OnPlane | None) -> None:
+        frame = self.bridge.frame
         if at is None or frame is None:
-            self.place.setText("The rover has no place in the frame shown." if ground is not None else "")
+            somewhere = self.devices.ground() is not None
+            self.place.setText("The rover has no place in the frame shown." if somewhere else "")
             self.to_mark.setText("")
-            return at
+            return
         unit = self.bridge.unit
         shown = [
             f"{axis.title} {format_fixed(axis.of(at.e_m, at.n_m) / unit.metres, 3)}"
@@ -306,7 +309,6 @@ class RoverPanel(QWidget):
         else:
             to = (adopted.e_m[row] - at.e_m, adopted.n_m[row] - at.n_m, adopted.height_m[row] - at.height_m)
             self.to_mark.setText(way_said(self.bridge, self.mark, to))
-        return at
 
     # What is done
 

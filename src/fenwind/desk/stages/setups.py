@@ -466,6 +466,9 @@ class SetupsSheet(RecordSheet):
     def place_picked(self, e_m: float, n_m: float) -> None:
         self.standin.carry(e_m, n_m)
 
+    def rover_moved(self, at: tuple[float, float] | None) -> None:
+        self.instrument.rover = at
+
     def shut_down(self) -> None:
         self.live.shut_down()
         self.standin.shut_down()

@@ -80,6 +80,10 @@ class SheetsPage(StagePage):
     def plan_step(self) -> Node | None:
         return self.sheet.plan_step()
 
+    def rover_moved(self, at: tuple[float, float] | None) -> None:
+        for sheet in self.sheets:
+            sheet.rover_moved(at)
+
     def place_picked(self, e_m: float, n_m: float) -> None:
         self.sheet.place_picked(e_m, n_m)
 
