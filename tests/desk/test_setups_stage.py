@@ -16,6 +16,7 @@ from fenwind.job.steps.sightings import air_ppm
 from fenwind.quantities.angles import RAD_PER_GON, RAD_PER_SECOND
 from fenwind.records.entries import Gesture, amend
 from fenwind.records.setups import Air, Setup
+from fenwind.records.tools import TapedDistance
 from tests.desk.qt_case import QtTestCase
 
 SHOTS = "target,hz_deg,za_deg,sd,ht,prism_mm\nT-04,10.0,90.2,300.0,1.3,0\nT-09,80.0,89.0,310.0,1.3,0\n"
@@ -82,6 +83,27 @@ class SetupsStage(QtTestCase):
         page.ask.edit.setText("")
         page.ask.ok.click()
         self.assertEqual(b.state.of(Setup)["setup-1"].azimuths, ())
+
+    def test_instruments_are_kept_and_distances_taped(self) -> None:
+        page, b, run = self.page, self.b, self.w.actions.run
+        run("setups.with")
+        self.assertIn("No instrument is kept yet", self.w.line.text())
+        run("setups.keep")
+        page.ask.edit.setText("TS-7")
+        page.ask.ok.click()
+        self.assertEqual(page.caption.text(), "SETUP 1 · TS-7")
+        page.look_at("setup-2")
+        run("setups.with")
+        self.assertEqual(page.ask.edit.text(), "TS-7")
+        page.ask.ok.click()
+        self.assertEqual(page.caption.text(), "SETUP 2 · TS-7")
+        self.assertIn("Observed with TS-7", b.job.undo_text or "")
+        run("setups.tape")
+        for text in ("T-04, T-09", "T-04, T-09, 700.1, h"):
+            page.ask.edit.setText(text)
+            page.ask.ok.click()
+        (taped,) = b.state.of(TapedDistance).values()
+        self.assertEqual((taped.length_m, taped.slope), (700.1, False))
 
     def test_what_sightings_do_and_where_it_stands(self) -> None:
         page, b = self.page, self.b

@@ -30,6 +30,7 @@ from fenwind.records.records import (
 from fenwind.records.sessions import Antenna, BaseSetup, Equipment, Occupation
 from fenwind.records.setups import Air, Setup
 from fenwind.records.space_fits import SpaceFit
+from fenwind.records.tools import InstrumentModel, TapedDistance
 from tests.support import TempFolder
 
 #: One record of each kind with no field at its default.
@@ -119,9 +120,17 @@ EVERY_KIND: tuple[Record, ...] = (
         prism_m=(0.0, -0.03), face=(1, 2), use=((1, "check"),), heights=False, grid=False, k=0.2,
         sigma_direction_s=3.0, sigma_zenith_s=4.0, sigma_distance_m=0.002, sigma_distance_ppm=1.0,
         active=False, round=(1, 2), time=("t1", "t2"), targets="weighted", scale="show",
-        azimuths=((0, 1 / 3),),
+        azimuths=((0, 1 / 3),), instrument="im", collimation_rad=0.1, index_rad=1 / 3,
         air=Air(temperature_c=-3.5, pressure_hpa=1 / 3 * 1e3, humidity_percent=7.0, carrier_um=0.85,
                 reference=281.8, applied_ppm=-4.5),
+    ),
+    InstrumentModel(
+        id="im", name="n", sigma_direction_s=1.0, sigma_zenith_s=2.0, sigma_distance_m=0.001,
+        sigma_distance_ppm=1.5, collimation_rad=1 / 3, index_rad=-1 / 3, active=False,
+    ),
+    TapedDistance(
+        id="td", first="m", second="a", length_m=1 / 3, slope=False, temperature_c=12.5, standard_c=15.0,
+        expansion=1e-5, sigma_m=0.005, sigma_ppm=20.0, active=False,
     ),
     SpaceFit(id="sf", name="n", source_frame="f", target_frame="g", parameters=3, off=("a",), active=False),
     Centre(id="ce", name="n", mark="m", rim=("a", "b"), active=False),

@@ -11,7 +11,7 @@ import numpy as np
 
 from fenwind.doubts.of_job import Judge
 from fenwind.doubts.settling import settle
-from fenwind.errors import FenwindError, ProcedureError
+from fenwind.errors import FenwindError, ParseError, ProcedureError
 from fenwind.exchange.setup_csv import read_sightings, setup_record
 from fenwind.geodesy.air import refractivity, velocity_ppm
 from fenwind.geodesy.frames import FrameSpec, HeightReference, open_frame
@@ -20,6 +20,7 @@ from fenwind.geodesy.grid_line import grid_lines
 from fenwind.geodesy.refraction import EARTH_RADIUS_M
 from fenwind.job.job import Job
 from fenwind.job.live_place import LivePlane
+from fenwind.job.network_gestures import adjust_everything
 from fenwind.job.reader import with_grid_folder
 from fenwind.job.setup_gestures import (
     Sighted,
@@ -33,6 +34,7 @@ from fenwind.job.setup_gestures import (
 from fenwind.job.steps.fit import fit_node
 from fenwind.job.steps.known_places import KnownPlace, _add
 from fenwind.job.steps.occupied import occupied
+from fenwind.job.steps.reductions import reductions
 from fenwind.job.steps.setup import one_more
 from fenwind.job.steps.sightings import (
     air_ppm,
@@ -42,6 +44,7 @@ from fenwind.job.steps.sightings import (
     round_spreads,
     sightings_of,
 )
+from fenwind.job.tool_gestures import keep_instrument, observed_with, tape
 from fenwind.procedures.positions import Positions
 from fenwind.procedures.resection import (
     ResectionOptions,
@@ -55,11 +58,12 @@ from fenwind.procedures.resection import (
 from fenwind.procedures.setup_figure import largest_gap, plan_sigma, with_one_more
 from fenwind.procedures.side_shots import oriented, pointing, side_shots
 from fenwind.quantities.angles import RAD_PER_SECOND, format_angle
-from fenwind.quantities.lengths import FOOT
+from fenwind.quantities.lengths import FOOT, METRE
 from fenwind.quantities.numbers import format_fixed
 from fenwind.records.entries import Add, amend
 from fenwind.records.records import FrameRecord, GivenPosition, Mark
 from fenwind.records.setups import Air, Setup
+from fenwind.records.tools import InstrumentModel, TapedDistance
 from fenwind.reports.trail import trail
 from fenwind.standins.of_job import station_world_of_job
 from fenwind.standins.tarnholt import CENTRE_EN
@@ -593,6 +597,98 @@ class ByAzimuth(CommandCase):
                 rules = [d.rule for d in Judge().judge(job.state, derived).open]
                 self.assertNotIn("resect.danger-circle", rules)
                 self.assertNotIn("resect.weak", rules)
+
+
+class Tools(CommandCase):
+    """An instrument with 20 seconds of collimation and 30 of index, kept from a setup in both faces and used
+    for one in face 1; distances by tape."""
+
+    KNOWN: ClassVar = {
+        "A": (500200.0, 6300010.0, 160.0), "B": (499900.0, 6300140.0, 118.0),
+        "C": (500030.0, 6299850.0, 101.0),
+    }  # fmt: skip
+    C, INDEX = 20.0 * RAD_PER_SECOND, -30.0 * RAD_PER_SECOND
+
+    def setup_of(self, key: str, faces: tuple[int, ...]) -> Setup:
+        station, shots = np.array([500000.0, 6300000.0, 120.0]), []
+        for name, place in self.KNOWN.items():
+            d = np.array(place) - station
+            hd, curve = math.hypot(d[0], d[1]), 0.87 / (2.0 * EARTH_RADIUS_M)
+            za = math.atan2(hd, d[2]) + hd * curve
+            for face in faces:
+                sign = 1.0 if face == 1 else -1.0
+                hz = (
+                    math.atan2(d[0], d[1])
+                    - 0.5
+                    + (0.0 if face == 1 else math.pi)
+                    + sign * self.C / math.sin(za)
+                )
+                read = (za if face == 1 else math.tau - za) + self.INDEX
+                shots.append((name.lower(), hz % math.tau, read, math.hypot(hd, d[2]), face))
+        target, hz, za, sd, face = zip(*shots, strict=True)
+        return Setup(
+            id=key, name=key, frame="f", station=f"at-{key}", target=target, direction_rad=hz, zenith_rad=za,
+            distance_m=sd, target_height_m=(0.0,) * len(sd), prism_m=(0.0,) * len(sd), face=face, grid=False,
+            sigma_direction_s=1.5, sigma_zenith_s=2.5, sigma_distance_m=0.001, sigma_distance_ppm=1.5,
+        )  # fmt: skip
+
+    def job_of(self) -> Job:
+        records: list[Any] = [FrameRecord(id="f", spec=FrameSpec(name="plane"))]
+        for name, (e, n, h) in self.KNOWN.items():
+            records.append(Mark(id=name.lower(), name=name))
+            records.append(
+                GivenPosition(id=f"g{name}", mark=name.lower(), frame="f", e_m=e, n_m=n, height_m=h)
+            )
+        records += [Mark(id=f"at-{key}", name=f"St {key}") for key in ("one", "two")]
+        records += [self.setup_of("two", (1, 2)), replace(self.setup_of("one", (1,)), sigma_zenith_s=9.0)]
+        job = Job.create(self.path("tools.fenwind"), "tools", records, "f")
+        self.addCleanup(job.close)
+        return job
+
+    def test_what_both_faces_gave_is_taken_off_one(self) -> None:
+        job = self.job_of()
+        found = self.derive(job).of_kind("setup")
+        two, one = found["two"], found["one"]
+        self.assertAlmostEqual(two.reduced.collimation, self.C, delta=1e-9)
+        self.assertAlmostEqual(two.found.h, 120.0, delta=5e-4)
+        self.assertGreater(abs(one.found.h - 120.0), 0.015, "30 seconds in 150 m")
+        with self.assertRaises(ProcedureError):
+            observed_with(job.state, job.state.of(Setup)["one"], "TS-7")
+        job.record(*keep_instrument(job.state, two, " TS-7 "))
+        (kept,) = job.state.of(InstrumentModel).values()
+        self.assertEqual((kept.name, kept.sigma_direction_s, kept.sigma_distance_ppm), ("TS-7", 1.5, 1.5))
+        self.assertAlmostEqual(kept.index_rad or 0.0, self.INDEX, delta=1e-9)
+        job.record(*observed_with(job.state, job.state.of(Setup)["one"], "ts-7"))
+        setup = job.state.of(Setup)["one"]
+        self.assertEqual((setup.instrument, setup.sigma_zenith_s), (kept.id, 2.5))
+        after = self.derive(job).of_kind("setup")["one"]
+        self.assertAlmostEqual(after.found.h, 120.0, delta=5e-4)
+        self.assertAlmostEqual(after.found.orientation - 0.5, 0.0, delta=5e-7)
+        lines = [figures.terms for figures in reductions(after, 0)]
+        self.assertIn(("collimation", kept.collimation_rad, "seconds"), lines[1])
+        job.record(*keep_instrument(job.state, self.derive(job).of_kind("setup")["two"], "TS-7"))
+        self.assertEqual(len(job.state.of(InstrumentModel)), 1, "one of that name is amended")
+
+    def test_distances_by_tape(self) -> None:
+        job = self.job_of()
+        job.record(*tape(job.state, "A, B, 326.9, 35", METRE))
+        job.record(*tape(job.state, "A, Q, 100 ft, h", METRE))
+        one, two = job.state.of(TapedDistance).values()
+        self.assertAlmostEqual(one.true_m, 326.9 * (1.0 + 1.16e-5 * 15.0), 9)
+        self.assertAlmostEqual(one.variance_m2, 0.003**2 + (50e-6 * 326.9) ** 2, 15)
+        self.assertEqual((two.slope, two.temperature_c, two.length_m), (False, None, 30.48))
+        self.assertEqual(job.state.mark_name(two.second), "Q")
+        job.record(*adjust_everything(job.state, "f"))
+        (net,) = self.derive(job).of_kind("network").values()
+        row = net.observations.group.index("taped distances")
+        self.assertEqual(
+            (net.observations.kind[row], net.observations.value[row]), ("distance", (one.true_m,))
+        )
+        self.assertIn("1 horizontal distance by tape", " ".join(net.missing))
+        for text in ("A, B", "A, A, 3", "A, B, -3", "A, B, 3, h, h", "A, B, 3, 12, 13", "A, B, 3, 99", "A,,3",
+                     "A, B, far", "A, B, 20000"):  # fmt: skip
+            with self.assertRaises(ParseError, msg=text):
+                tape(job.state, text, METRE)
 
 
 class Drawn(unittest.TestCase):

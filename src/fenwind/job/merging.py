@@ -23,6 +23,7 @@ from fenwind.records.records import (
 from fenwind.records.sessions import BaseSetup, Occupation
 from fenwind.records.setups import Setup
 from fenwind.records.space_fits import SpaceFit
+from fenwind.records.tools import TapedDistance
 
 #: Fields that hold the id of a mark, or several, by kind of record.
 MARK_FIELDS: dict[type[Record], tuple[str, ...]] = {
@@ -42,6 +43,7 @@ MARK_FIELDS: dict[type[Record], tuple[str, ...]] = {
     TwoFigures: ("mark",),
     Centre: ("mark", "rim"),
     SpaceFit: ("off",),
+    TapedDistance: ("first", "second"),
 }
 
 
@@ -89,6 +91,13 @@ def _check_between(record: Record, changes: dict[str, Any], kept: Mark, other: M
         LevelBook: ("first", "second"),
     }
     a, b = ends.get(type(record), ("", ""))
+    if isinstance(record, TapedDistance) and changes.get("first", record.first) == changes.get(
+        "second", record.second
+    ):
+        raise ProcedureError(
+            f"a distance was taped from {kept.name} to {other.name}: they are two marks",
+            hint="Look at what was taped",
+        )
     if a:
         first, second = changes.get(a, getattr(record, a)), changes.get(b, getattr(record, b))
         if any(x == y for x, y in zip(first, second, strict=True)):

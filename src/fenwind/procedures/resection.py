@@ -47,7 +47,8 @@ class Sighting:
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ResectionOptions:
     """How it is solved. heights: h too. plane: no curvature and no refraction. factor: of horizontal
-    distances. sigmas of one sighting: radians, metres and a part of the length."""
+    distances. sigmas of one sighting: radians, metres and a part of the length. collimation, index: as they
+    are known of the instrument, radians, where nothing is read in both faces; nan for unknown."""
 
     instrument_height: float = 0.0
     heights: bool = False
@@ -59,6 +60,8 @@ class ResectionOptions:
     sigma_zenith: float = 5.0 * math.pi / 648000.0
     sigma_distance_m: float = 0.003
     sigma_distance_ppm: float = 2.0
+    collimation: float = math.nan
+    index: float = math.nan
 
 
 @dataclass(frozen=True, kw_only=True, eq=False)
@@ -111,7 +114,7 @@ def reduce(shots: Sequence[Sighting], options: ResectionOptions, off: Collection
     """Bring to face 1, take collimation and index off, reduce to horizontal distance and height difference;
     off: rows that say nothing of the instrument's errors. Raises ProcedureError for a reading that cannot
     be."""
-    hz, za, collimation, index = in_face_one(shots, off)
+    hz, za, collimation, index = in_face_one(shots, off, options.collimation, options.index)
     names = [s.target for s in shots]
     s = np.array([shot.distance + shot.prism_m for shot in shots])
     if (s <= 0.0).any():
@@ -126,10 +129,14 @@ def reduce(shots: Sequence[Sighting], options: ResectionOptions, off: Collection
 
 
 def in_face_one(
-    shots: Sequence[Sighting], off: Collection[int] = ()
+    shots: Sequence[Sighting],
+    off: Collection[int] = (),
+    known_collimation: float = math.nan,
+    known_index: float = math.nan,
 ) -> tuple[FloatArray, FloatArray, float, float]:
     """Directions and zenith angles (k,) as of face 1, without collimation and index, which follow: nan where
-    nothing was read in both faces. off: rows that do not count for those."""
+    nothing was read in both faces; then those that are known are taken off. off: rows that do not count for
+    those."""
     second = np.array([s.face == 2 for s in shots])
     hz = np.array([s.direction for s in shots]) - np.where(second, math.pi, 0.0)
     za = np.array([s.zenith for s in shots])
@@ -137,8 +144,10 @@ def in_face_one(
     kept = [i for i in range(len(shots)) if i not in off]
     collimation, index = _faces([shots[i].target for i in kept], hz[kept], za[kept], second[kept])
     sin = np.where(np.isfinite(za), np.sin(np.where(np.isfinite(za), za, 0.5 * math.pi)), 1.0)
-    c = 0.0 if math.isnan(collimation) else collimation
-    i = 0.0 if math.isnan(index) else index
+    c, i = (
+        next((v for v in (found, known) if not math.isnan(v)), 0.0)
+        for found, known in ((collimation, known_collimation), (index, known_index))
+    )
     return hz + np.where(second, c, -c) / sin, za - np.where(second, -i, i), collimation, index
 
 

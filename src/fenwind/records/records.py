@@ -16,6 +16,7 @@ from fenwind.records.network import DesignStep, EpochsStep, NetworkStep, Observa
 from fenwind.records.sessions import Antenna, BaseSetup, Equipment, Occupation
 from fenwind.records.setups import Setup
 from fenwind.records.space_fits import SpaceFit
+from fenwind.records.tools import InstrumentModel, TapedDistance
 
 Use = Literal["both", "horizontal", "height", "check", "off"]
 HorizontalChoice = Literal["auto", "shift", "turn", "scale", "pivot"]
@@ -253,6 +254,8 @@ Record = (
     | TwoFigures
     | Centre
     | SpaceFit
+    | InstrumentModel
+    | TapedDistance
 )
 KINDS: dict[str, type[Record]] = {
     "job": JobInfo,
@@ -280,5 +283,7 @@ KINDS: dict[str, type[Record]] = {
     "figures": TwoFigures,
     "centre": Centre,
     "space fit": SpaceFit,
+    "instrument": InstrumentModel,
+    "taped": TapedDistance,
 }
 KIND_OF: dict[type, str] = {cls: kind for kind, cls in KINDS.items()}

@@ -37,7 +37,8 @@ class Setup:
     sighting. round, time (UTC): of each sighting, empty where nobody told. air: what distances are corrected
     for, None for nothing. targets: held as they are known, or known as well as they are. scale: 1, or
     estimated and only shown, or estimated and applied. azimuths: rows whose line has a known azimuth on the
-    grid, radians; they turn the circle."""
+    grid, radians; they turn the circle. instrument: id of the one it was observed with, empty for one that
+    nobody keeps; collimation_rad, index_rad: of it, taken off where nothing was read in both faces."""
 
     id: str
     name: str
@@ -68,3 +69,6 @@ class Setup:
     targets: TargetsWord = "held"
     scale: ScaleWord = "fixed"
     azimuths: tuple[tuple[int, float], ...] = ()
+    instrument: str = ""
+    collimation_rad: float | None = None
+    index_rad: float | None = None

@@ -22,6 +22,7 @@ from fenwind.desk.stage_table import Stage
 from fenwind.desk.stages.instrument_panel import InstrumentPanel
 from fenwind.desk.stages.setup_rows import ONLY, Row, columns
 from fenwind.desk.stages.sheet import RecordSheet
+from fenwind.desk.stages.tools_asked import ask_keep, ask_observed_with, ask_tape, instrument_name
 from fenwind.desk.standin_station import StandinStation
 from fenwind.desk.statement import choice
 from fenwind.desk.table import RecordTable
@@ -123,7 +124,9 @@ class SetupsSheet(RecordSheet):
             self.empty.setText(self.stage.empty)
             return
         self.instrument.refresh()
-        self.caption.setText(setup.name.upper())
+        self.caption.setText(
+            " · ".join(filter(None, (setup.name.upper(), instrument_name(self.bridge, setup))))
+        )
         self.statement.show_parts(self._parts(setup, found))
         self.verdict.setText(self._verdict(setup, found))
         self.table.records.set_columns(columns(self.bridge, self._axes(self.setup), self._toggle))
@@ -503,6 +506,17 @@ class SetupsSheet(RecordSheet):
             ActionSpec(id="setups.more", menu=self.stage.name, text="Sight more from this setup",
                        tip="With the instrument, where it still stands", run=self._sight_more,
                        enabled=lambda: bool(self.live.where) and self.setup is not None),
+            ActionSpec(id="setups.keep", menu=self.stage.name, text="Keep this instrument …",
+                       tip="Its sigmas, and the collimation and index that both faces gave",
+                       run=lambda: ask_keep(self.bridge, self.ask, self.setup, self.found()),
+                       enabled=lambda: self.setup is not None),
+            ActionSpec(id="setups.with", menu=self.stage.name, text="Observed with an instrument …",
+                       tip="One that is kept: what is known of it is taken off sightings in one face",
+                       run=lambda: ask_observed_with(self.bridge, self.ask, self.setup),
+                       enabled=lambda: self.setup is not None),
+            ActionSpec(id="setups.tape", menu=self.stage.name, text="Keep a distance by tape …",
+                       tip="From mark to mark; it takes part in everything observed",
+                       run=partial(ask_tape, self.bridge, self.ask)),
             ActionSpec(id="setups.standin", menu=self.stage.name, text="Stand-in total station …",
                        tip="A simulated instrument to practise with", run=self.standin.open),
             spec("use", "Let sightings take part", "They place the instrument", partial(use, "used")),

@@ -15,15 +15,15 @@ from fenwind.geodesy.antenna import reduced
 from fenwind.geodesy.geocentric import enu_axes, from_xyz, to_xyz
 from fenwind.job.reader import Reader
 from fenwind.job.steps.known import mark_names
-from fenwind.job.steps.sightings import off_rows, sightings_of
+from fenwind.job.steps.sightings import faces_of, sightings_of
 from fenwind.job.steps.vectors import antennas_of, vectors_node
 from fenwind.procedures.onto_plane import in_space
-from fenwind.procedures.resection import in_face_one
 from fenwind.quantities.angles import RAD_PER_SECOND
 from fenwind.records.lines import LevelBook, TraverseBook
 from fenwind.records.network import EVERYTHING, NetworkStep, ObservationSet
 from fenwind.records.sessions import BaseSetup
 from fenwind.records.setups import Setup
+from fenwind.records.tools import TapedDistance
 
 FloatArray = NDArray[np.float64]
 #: Half a turn and a whole one.
@@ -58,7 +58,7 @@ def everything(reader: Reader, frame: str, space: bool) -> tuple[ObservationSet,
                        "a datum and heights tied to it")  # fmt: skip
     rows = [
         *(vectors if space else ()), *_setups(reader, missing), *_levelling(reader),
-        *_traverses(reader, frame, space, missing), *_lists(reader),
+        *_traverses(reader, frame, space, missing), *_taped(reader, missing), *_lists(reader),
     ]  # fmt: skip
     rows = _placed(rows, missing)
     if not rows:
@@ -176,7 +176,7 @@ def _setups(reader: Reader, missing: list[str]) -> Iterator[_Seen]:
         if setup.azimuths:
             missing.append(f"the azimuth told of a sighting in {setup.name}")
         use, shots = dict(setup.use), sightings_of(setup)
-        hz, za, _, _ = in_face_one(shots, off_rows(setup))
+        hz, za, _, _ = faces_of(setup)
         for i, target in enumerate(setup.target):
             part = use.get(i, "used")
             if part in ("off", "check"):
@@ -254,6 +254,23 @@ def _traverses(reader: Reader, frame: str, space: bool, missing: list[str]) -> I
                 key=f"{key}:{i}:distance", kind="distance", at=here, to=there, value=(length,),
                 covariance=(sigma**2,), group=book.name,
             )  # fmt: skip
+
+
+def _taped(reader: Reader, missing: list[str]) -> Iterator[_Seen]:
+    """Distances by tape, from mark to mark."""
+    flat = 0
+    for key in reader.rows(TapedDistance, active=True).ids.tolist():
+        one = reader.record(TapedDistance, key)
+        assert one is not None
+        if not one.slope:
+            flat += 1
+            continue
+        yield _Seen(
+            key=key, kind="distance", at=one.first, to=one.second, value=(one.true_m,),
+            covariance=(one.variance_m2,), group="taped distances",
+        )  # fmt: skip
+    if flat:
+        missing.append(f"{_many(flat, 'horizontal distance')} by tape, which say nothing in space")
 
 
 def _angle(kind: str, direction: float) -> float | None:

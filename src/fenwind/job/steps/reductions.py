@@ -10,8 +10,8 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from fenwind.job.steps.outcome import Figures, Term
-from fenwind.job.steps.sightings import air_factor, off_rows, options_of, sightings_of
-from fenwind.procedures.resection import Reduced, in_face_one, reduce
+from fenwind.job.steps.sightings import air_factor, faces_of, off_rows, options_of, sightings_of
+from fenwind.procedures.resection import Reduced, reduce
 from fenwind.quantities.angles import RAD_PER_SECOND, wrap_positive, wrap_signed
 
 if TYPE_CHECKING:
@@ -27,12 +27,16 @@ def _lines(placed: Placed, row: int) -> Iterator[tuple[Term, ...]]:
     setup = placed.setup
     zenith, distance = setup.zenith_rad[row], setup.distance_m[row]
     shots, off = sightings_of(setup), off_rows(setup)
-    hz, za, collimation, index = in_face_one(shots, off)
+    hz, za, collimation, index = faces_of(setup)
     yield (
         ("hz", setup.direction_rad[row], "angle"), *_some("za", zenith, "angle"),
         *_some("slope", distance, "length"),
     )  # fmt: skip
-    if setup.face[row] == 2 or math.isfinite(collimation):
+    if math.isnan(collimation) and setup.collimation_rad is not None:
+        collimation = setup.collimation_rad
+    if math.isnan(index) and setup.index_rad is not None:
+        index = setup.index_rad
+    if setup.face[row] == 2 or math.isfinite(collimation) or math.isfinite(index):
         yield (
             ("face 1: hz", wrap_positive(float(hz[row])), "angle"), *_some("za", float(za[row]), "angle"),
             *_some("collimation", collimation, "seconds"), *_some("index", index, "seconds"),

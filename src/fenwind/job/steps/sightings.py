@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from fenwind.errors import ParseError
 from fenwind.geodesy.air import refractivity, velocity_ppm
-from fenwind.procedures.resection import Reduced, ResectionOptions, Sighting
+from fenwind.procedures.resection import Reduced, ResectionOptions, Sighting, in_face_one
 from fenwind.quantities.angles import RAD_PER_SECOND, wrap_all
 from fenwind.quantities.numbers import parse_number
 from fenwind.records.setups import Air, Setup
@@ -45,8 +45,20 @@ def options_of(setup: Setup, factor: float | FloatArray) -> ResectionOptions:
         instrument_height=setup.height_m, heights=setup.heights, k=setup.k, factor=factor,
         sigma_direction=setup.sigma_direction_s * RAD_PER_SECOND,
         sigma_zenith=setup.sigma_zenith_s * RAD_PER_SECOND, sigma_distance_m=setup.sigma_distance_m,
-        sigma_distance_ppm=setup.sigma_distance_ppm,
+        sigma_distance_ppm=setup.sigma_distance_ppm, collimation=_known(setup.collimation_rad),
+        index=_known(setup.index_rad),
     )  # fmt: skip
+
+
+def faces_of(setup: Setup) -> tuple[FloatArray, FloatArray, float, float]:
+    """Directions, zenith angles, collimation and index of a setup as procedures.resection.in_face_one has
+    them."""
+    known = _known(setup.collimation_rad), _known(setup.index_rad)
+    return in_face_one(sightings_of(setup), off_rows(setup), *known)
+
+
+def _known(value: float | None) -> float:
+    return math.nan if value is None else value
 
 
 def air_factor(setup: Setup) -> float:
