@@ -5,6 +5,7 @@ from dataclasses import replace
 import numpy as np
 
 from fenwind.desk.sky_charts import ScatterChart, SkyChart
+from fenwind.desk.stages.antennas import take_file
 from fenwind.desk.stages.sessions import SessionsSheet
 from fenwind.devices.control import command
 from fenwind.devices.transport import address
@@ -12,7 +13,7 @@ from fenwind.geodesy.geocentric import from_xyz, to_xyz
 from fenwind.job.live_place import LivePlane, ground_xyz
 from fenwind.job.session_view import enu_between, rover_of
 from fenwind.procedures.rover import Point
-from fenwind.records.sessions import BaseSetup, Occupation
+from fenwind.records.sessions import Antenna, BaseSetup, Occupation
 from tests.desk.qt_case import QtTestCase
 from tests.session_job import arp, place, session_job
 
@@ -203,6 +204,31 @@ class Live(QtTestCase):
             (one.mask_deg, one.strength_dbhz, one.interval_s, one.channel, one.rate_hz, one.message_set),
             (20.0, 44.0, 10.0, 5, 5, "msm4"),
         )
+
+    def test_antenna_models_from_nothing(self) -> None:
+        """Typed, chosen for the rover, from a file, and put right at an occupation."""
+        page, rover = self.page, self.page.rover
+        rover.listen.click()
+        self.choose(rover.statement.parts["antenna"], "another model …")
+        for text in ("ANT-2, 0.1, 0.2, 0.3, 0.4, 0.5", "ANT-2, 3", "ANT-2, 0.0750, 25 mm, 0.0400"):
+            page.ask.edit.setText(text)
+            page.ask.ok.click()
+        self.assertEqual(page.devices.equipment.antenna, "ANT-2")
+        self.assertIn(", antenna ANT-2 2.000 m vertical,", rover.statement.text())
+        self.ask(rover, "height", "1.8020 slant")
+        self.assertAlmostEqual(page.devices.pole_m(), 1.8004386 - 0.025, delta=1e-6)
+        path = self.folder / "models.json"
+        path.write_text('{"antennas": [{"model": "ANT-2", "radius": 0.08}, {"model": "ANT-3"}]}', "utf-8")
+        self.assertTrue(take_file(self.b, str(path)))
+        models = {a.model: a.radius_m for a in self.b.state.of(Antenna).values()}
+        self.assertEqual(models, {"RIM": 0.15, "ANT-2": 0.08, "ANT-3": 0.0})
+        row = page.table.records.rows[1]
+        self.assertTrue(page._edit_height(row, "2.05 slant ant-2"))
+        one = self.b.state.of(Occupation)[row.one.id]
+        self.assertEqual((one.height_m, one.method, one.antenna), (2.05, "slant", "ANT-2"))
+        self.w.actions.run("sessions.start")
+        self.choose(page.start.statement.parts["antenna"], "ANT-3")
+        self.assertIn("its antenna ANT-3", page.start.statement.text())
 
     def test_limits_of_an_epoch(self) -> None:
         rover = self.page.rover

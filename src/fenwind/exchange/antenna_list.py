@@ -9,11 +9,9 @@ from typing import Any
 
 from fenwind.errors import FormatError
 from fenwind.exchange.files import read_bytes
-from fenwind.geodesy.antenna import AntennaModel
+from fenwind.geodesy.antenna import MOST_M, AntennaModel
 
 KEYS = ("radius", "rim_offset", "mount_offset", "arp_to_l1")
-#: No length of an antenna is as large, metres.
-MOST_M = 2.0
 _HINT = "Give JSON with a list antennas of model, radius, ..."
 
 

@@ -17,6 +17,8 @@ Method = Literal["vertical", "slant", "mount"]
 METHODS: tuple[Method, ...] = ("vertical", "slant", "mount")
 #: Heights of tripods, poles and pillars lie within these, metres.
 LOWEST_M, HIGHEST_M = 0.0, 5.0
+#: No length of an antenna is as large, metres.
+MOST_M = 2.0
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import replace
 from typing import Any
 
-from fenwind.errors import FenwindError, ProcedureError
-from fenwind.geodesy.antenna import METHODS, Method, reduced
+from fenwind.errors import FenwindError, ParseError, ProcedureError
+from fenwind.geodesy.antenna import METHODS, MOST_M, AntennaModel, Method, reduced
 from fenwind.job.derive import Derived
 from fenwind.job.job import new_id
 from fenwind.job.measuring import own_plane
@@ -16,7 +16,7 @@ from fenwind.job.steps.base import antenna_model, base_node
 from fenwind.quantities.lengths import METRE, LengthUnit, parse_length
 from fenwind.records.entries import Add, Entry, Gesture, amend
 from fenwind.records.records import Mark
-from fenwind.records.sessions import BaseSetup, BaseWord, Equipment, Occupation
+from fenwind.records.sessions import Antenna, BaseSetup, BaseWord, Equipment, Occupation
 
 
 def stand_on(base: BaseSetup, word: BaseWord, mark: Mark | None = None) -> Gesture:
@@ -64,10 +64,53 @@ def antenna_height(text: str, method: Method, unit: LengthUnit = METRE) -> tuple
 
 
 def set_height(state: JobState, one: BaseSetup | Occupation, text: str, unit: LengthUnit = METRE) -> Gesture:
-    """Put an antenna height right from a text such as `1.802 slant`. Raises FenwindError."""
+    """Put an antenna height right from a text such as `1.802 slant`, or `1.802 slant ANT-2` where the model
+    was another. Raises FenwindError."""
+    models = [a.model for a in state.of(Antenna).values() if a.active]
+    model = next((m for m in models if text.strip().lower().endswith(f" {m.lower()}")), None)
+    if model is not None:
+        text = text.strip()[: -len(model)]
     height, chosen = antenna_height(text, one.method, unit)
-    reduced(height, chosen, antenna_model(state, one.antenna))
-    return Gesture("Antenna height", (amend(one, height_m=height, method=chosen),))
+    reduced(height, chosen, antenna_model(state, model or one.antenna))
+    changes: dict[str, Any] = {"height_m": height, "method": chosen}
+    if model is not None:
+        changes["antenna"] = model
+    return Gesture("Antenna height", (amend(one, **changes),))
+
+
+def antenna_of_text(text: str) -> AntennaModel:
+    """A model as it is typed: its name, then at will radius, rim over the reference point, that over the
+    bottom of the mount, and L1 over it, metres or with a unit. Raises ParseError."""
+    name, *rest = (part.strip() for part in text.split(","))
+    if not name or len(rest) > 4:
+        raise ParseError(
+            f"{text.strip()!r} is no antenna model",
+            hint="Type its name and up to four lengths, as ANT-2, 0.075, 0.025, 0.04",
+        )
+    values = [parse_length(part) for part in rest] + [0.0] * (4 - len(rest))
+    if not all(abs(v) < MOST_M for v in values):
+        raise ParseError(
+            f"{text.strip()!r} has a length that no antenna has", hint="Type metres: 75 mm is 0.075"
+        )
+    radius, rim, mount, l1 = values
+    return AntennaModel(model=name, radius_m=radius, rim_offset_m=rim, mount_offset_m=mount, arp_to_l1_m=l1)
+
+
+def add_antennas(state: JobState, models: Sequence[AntennaModel]) -> Gesture:
+    """Tell the job of antenna models; one that it has by that name is amended."""
+    entries: list[Entry] = []
+    for one in models:
+        values: dict[str, Any] = {
+            "radius_m": one.radius_m, "rim_offset_m": one.rim_offset_m, "mount_offset_m": one.mount_offset_m,
+            "arp_to_l1_m": one.arp_to_l1_m,
+        }  # fmt: skip
+        old = next((a for a in state.of(Antenna).values() if a.active and a.model == one.model), None)
+        differing = {k: v for k, v in values.items() if old is not None and getattr(old, k) != v}
+        if old is None:
+            entries.append(Add(record=Antenna(id=new_id(), model=one.model, **values)))
+        elif differing:
+            entries.append(amend(old, reason="", **differing))
+    return Gesture(f"Antenna {', '.join(m.model for m in models)}"[:80], tuple(entries))
 
 
 def check_base_name(state: JobState, name: str) -> None:

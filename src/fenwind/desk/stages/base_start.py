@@ -14,6 +14,7 @@ from PySide6.QtWidgets import QHBoxLayout, QMenu, QPushButton, QVBoxLayout, QWid
 from fenwind.desk.askline import AskLine
 from fenwind.desk.receivers import Receivers
 from fenwind.desk.shell import PlainLabel, WholeLabel, look
+from fenwind.desk.stages.antennas import fill_antennas
 from fenwind.desk.statement import Statement, choice
 from fenwind.desk.tasks import Task, TaskRunner
 from fenwind.devices.nmea_in import Epoch
@@ -201,10 +202,9 @@ class BaseStart(QWidget):
             )
 
     def _menu_antenna(self, menu: QMenu) -> None:
-        models = sorted(a.model for a in self.bridge.state.of(Antenna).values() if a.active)
-        for model in ("", *models):
-            words = model or "without a model: vertical heights only"
-            choice(menu, words, partial(self._change, antenna=model), checked=model == self.draft.antenna)
+        fill_antennas(
+            menu, self.bridge, self.ask, self.draft.antenna, lambda model: self._change(antenna=model)
+        )
 
     def _change(self, **changes: Any) -> bool:
         self.draft = replace(self.draft, **changes)

@@ -15,6 +15,7 @@ from fenwind.desk.bridge import JobBridge
 from fenwind.desk.receivers import Receivers
 from fenwind.desk.shell import PlainLabel, WholeLabel, look, show_look
 from fenwind.desk.sky_charts import ScatterChart, SkyChart
+from fenwind.desk.stages.antennas import fill_antennas
 from fenwind.desk.statement import Statement, choice
 from fenwind.desk.theme import MEDIUM, font
 from fenwind.devices.following import Corrections
@@ -54,7 +55,12 @@ class RoverPanel(QWidget):
         column.setSpacing(7)
         self.statement = Statement()
         self.statement.set_menus(
-            {"base": self._menu_base, "role": self._menu_role, "solution": self._menu_solution}
+            {
+                "base": self._menu_base,
+                "role": self._menu_role,
+                "solution": self._menu_solution,
+                "antenna": self._menu_antenna,
+            }
         )
         self.statement.part_clicked.connect(self._on_part)
         column.addWidget(self.statement)
@@ -170,7 +176,8 @@ class RoverPanel(QWidget):
                 parts += [Part(text=" as "), Part(text=self._role(), key="role")]
         parts += [
             Part(text=" from base "), Part(text=base.name if base else "a base to start", key="base"),
-            Part(text=", antenna "),
+            Part(text=", antenna "), Part(text=one.antenna or "without a model", key="antenna"),
+            Part(text=" "),
             Part(text=f"{format_length(one.height_m, decimals=3)} {one.method}", key="height"),
             Part(text=", until "), Part(text=f"{one.epochs} epochs", key="epochs"), Part(text=" count: "),
             Part(text=one.solution, key="solution"), Part(text=", "),
@@ -363,6 +370,15 @@ class RoverPanel(QWidget):
     def _use_base(self, key: str) -> None:
         self.devices.base_id = key
         self.refresh()
+
+    def _menu_antenna(self, menu: QMenu) -> None:
+        fill_antennas(
+            menu,
+            self.bridge,
+            self.ask,
+            self.devices.equipment.antenna,
+            lambda model: self._set(antenna=model),
+        )
 
     def _menu_role(self, menu: QMenu) -> None:
         for check, words in ((False, "a further occupation"), (True, "a check, compared only")):
