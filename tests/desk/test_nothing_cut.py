@@ -78,6 +78,20 @@ for width, height in ((1024, 700), (1280, 800), (2560, 1440)):
         w.bridge.select("T-04")
         QTest.qWait(30)
         look(f"{width}x{height} {stage.name}")
+    w.actions.run("sessions.settings")
+    ask = w.pages["Sessions"].ask
+    long = "From, to, distance by tape (m); then h if it is horizontal, and the tape's temperature:"
+    for asked in ("Why?", long):
+        ask.ask(asked, print, text="x", button="Keep it")
+        QTest.qWait(30)
+        look(f"{width}x{height} asking")
+        if ask.edit.width() < 200:
+            cut.append(f"{width}x{height}: {ask.edit.width()} to type in beside {asked!r}")
+    ask.hide()
+    w.actions.run("fits.space")
+    w.actions.run("setups.show.traverses")
+    QTest.qWait(30)
+    look(f"{width}x{height} traverses")
     head, rest = "name,lat,lon,Ellipsoid Height,remark\\n", "a long remark about a mark that goes on"
     rows = (f"K{i},-36.{i}00300001234,-149.{i}23456789123,{1000+i}.12345,{rest}\\n" for i in range(9))
     w.pages["Marks"].paste(head + "".join(rows))

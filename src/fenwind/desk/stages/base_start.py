@@ -9,6 +9,7 @@ from functools import partial
 from typing import Any
 
 import numpy as np
+from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QHBoxLayout, QMenu, QPushButton, QVBoxLayout, QWidget
 
 from fenwind.desk.askline import AskLine
@@ -81,7 +82,9 @@ def _running(rows: list[Epoch]) -> str:
 
 
 class BaseStart(QWidget):
-    """Hidden until `open`."""
+    """Hidden until `open`. toggled: it was opened or closed."""
+
+    toggled = Signal()
 
     def __init__(self, receivers: Receivers, ask: AskLine, started: Callable[[str], object]) -> None:
         super().__init__()
@@ -126,6 +129,7 @@ class BaseStart(QWidget):
             antenna=models[0] if len(models) == 1 else "",
         )  # fmt: skip
         self.show()
+        self.toggled.emit()
         self.refresh()
         self.statement.parts["name"].setFocus()
 
@@ -306,6 +310,7 @@ class BaseStart(QWidget):
             self._task.cancel()
         else:
             self.hide()
+            self.toggled.emit()
 
     def shut_down(self) -> None:
         """Stop work under way."""

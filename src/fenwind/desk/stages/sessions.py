@@ -82,6 +82,7 @@ class SessionsSheet(Sheet):
         self.devices.changed.connect(self.refresh)
         self.rover.live_said.connect(self.live_said)
         self.settings = ReceiverSettings(self.devices, self.ask)
+        self.start.toggled.connect(self.refresh)
         self.column.addWidget(self.start)
         self.column.addWidget(self.settings)
         self.column.addWidget(self.rover)
@@ -163,7 +164,7 @@ class SessionsSheet(Sheet):
         base = self.base
         self.table.setVisible(base is not None)
         self.rover.setVisible(base is not None)
-        self.first.setVisible(base is None and not self.start.isVisibleTo(self))
+        self.first.setVisible(base is None and self.start.isHidden())
         self.start.refresh()
         self.settings.refresh()
         self.rover.refresh()
