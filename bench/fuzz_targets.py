@@ -14,6 +14,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 import numpy as np
+from tests.geodesy.test_shift_grid import ntv2
 
 from fenwind.devices.nmea_in import NmeaReader
 from fenwind.devices.rtcm_in import RtcmReader
@@ -42,6 +43,7 @@ from fenwind.exchange.sinex import read_sinex
 from fenwind.exchange.xlsx import write_xlsx
 from fenwind.geodesy.frames import FrameSpec, find_crs
 from fenwind.geodesy.geoid import GeoidGrid
+from fenwind.geodesy.shift_grid import with_shift_grid
 from fenwind.gnss.rinex_nav import read_navigation
 from fenwind.procedures.fit import FitOptions
 from fenwind.procedures.move import move_fit, move_of, shift_pairs
@@ -224,6 +226,9 @@ def _grids() -> tuple[Target, ...]:
     def geoid(path: str) -> object:
         return GeoidGrid(path).height(np.radians([61.3, 0.5, -45.0]), np.radians([8.4, 0.5, -120.0]))
 
+    def shifted(path: str) -> object:
+        return with_shift_grid("EPSG:27572", path, "EPSG:4171")
+
     gtx = struct.pack(">4d2i", 0.0, 0.0, 0.5, 0.5, 4, 4) + np.arange(16, dtype=">f4").tobytes()
     tiffs = tuple((DATA / f"test_vgrid_{n}.tif").read_bytes() for n in ("deflate", "unsupported_byte"))
     proj = b"+proj=tmerc +lat_0=0 +lon_0=9 +k=0.9996 +ellps=GRS80 +units=m"
@@ -232,6 +237,7 @@ def _grids() -> tuple[Target, ...]:
         Target("geoid gtx", ".gtx", (gtx,), geoid),
         Target("geoid tiff", ".tif", tiffs, geoid),
         Target("elevation", ".tif", tiffs, read_elevation),
+        Target("shift grid", ".gsb", (ntv2(), ntv2(">")), shifted),
         Target("system", ".wkt", systems, lambda path: find_crs(_text(path))),
     )
 

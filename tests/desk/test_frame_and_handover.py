@@ -4,11 +4,16 @@ from pathlib import Path
 
 from PySide6.QtTest import QTest
 
+from fenwind.desk.stages import shift_asked
 from fenwind.desk.workspace import Workspace
 from fenwind.exchange.formats import read_table
+from fenwind.geodesy.frames import FrameSpec
 from fenwind.job import gestures
+from fenwind.job.job import Job
 from fenwind.records.entries import amend
+from fenwind.records.records import FrameRecord, GivenPosition, Mark
 from tests.desk.qt_case import QtTestCase
+from tests.geodesy.test_shift_grid import ntv2
 
 
 class Frame(QtTestCase):
@@ -196,3 +201,36 @@ class OtherFormats(QtTestCase):
         self.assertIn("converted by", given["P-05"].source)
         w.bridge.undo()
         w.bridge.undo()
+
+
+class ShiftGrid(QtTestCase):
+    def test_a_grid_for_the_datum(self) -> None:
+        """Used where it reaches a mark, told where it does not, left out again."""
+        path = str(self.folder / "old.fenwind")
+        given = [("A", 600_000.0, 2_200_000.0), ("Z", 600_000.0, 1_700_000.0)]  # Z lies south of the grid
+        records = [
+            FrameRecord(id="f", spec=FrameSpec(name="Old zone II", crs="EPSG:27572")),
+            *(Mark(id=name.lower(), name=name) for name, _, _ in given),
+            *(GivenPosition(id=f"g{k}", mark=k.lower(), frame="f", e_m=e, n_m=n) for k, e, n in given),
+        ]
+        Job.create(path, "old", records, "f").close()
+        w = self.open(path)
+        b, page = w.bridge, w.pages["Frame"]
+        w.show_stage("Frame")
+        grid, away = self.folder / "shift.gsb", self.folder / "away.gsb"
+        grid.write_bytes(ntv2())
+        away.write_bytes(ntv2(edge=(-30.0, -20.0, 0.0, 6.0, 0.5)))
+        w.actions.run("frame.no-shift")
+        self.assertIn("has no shift grid", w.line.text())
+        self.assertFalse(shift_asked.use(b, str(away), "EPSG:4171"))
+        self.assertIn("reaches no mark of the job", w.line.text())
+        self.assertEqual(b.frame.spec.crs, "EPSG:27572")
+        shift_asked.ask_target(b, page.ask, str(grid))
+        page.ask.edit.setText("EPSG:4171")
+        page.ask.ok.click()
+        self.assertIn("The grid does not reach Z.", w.line.text())
+        self.assertIn("Its way to RGF93 v1 goes by the grid shift.gsb.", page.note.text())
+        w.actions.run("frame.no-shift")
+        self.assertNotIn("by the grid", page.note.text())
+        b.undo()
+        self.assertIn("by the grid", page.note.text())

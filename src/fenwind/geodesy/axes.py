@@ -53,7 +53,9 @@ def parts_of(crs: pyproj.CRS) -> Parts | None:
     geodetic = _counted_from_greenwich(base.to_2d())
     if crs.is_bound:
         # Datum parameters stated in the system itself count for the geographic system below it.
-        geodetic = BoundCRS(geodetic, crs.target_crs, crs.coordinate_operation)
+        # As a plain CRS: the class of bound ones cannot be made two- or three-dimensional.
+        bound = BoundCRS(geodetic, crs.target_crs, crs.coordinate_operation)
+        geodetic = pyproj.CRS.from_wkt(bound.to_wkt("WKT2_2019"))
     return Parts(plain=plain if is_plane(plain) else geodetic_of(geodetic), geodetic=geodetic)
 
 
@@ -79,6 +81,18 @@ def _axes_of(crs: pyproj.CRS) -> tuple[float, float]:
     ellipsoid = crs.ellipsoid
     assert ellipsoid is not None
     return round(ellipsoid.semi_major_metre, 4), round(ellipsoid.semi_minor_metre, 4)
+
+
+#: What ISO 19162 calls the file of a shift grid.
+GRID_PARAMETER = "Latitude and longitude difference file"
+
+
+def bound_grid(crs: pyproj.CRS) -> str:
+    """Path of the shift grid that a system is bound by, empty for any other."""
+    if not crs.is_bound:
+        return ""
+    found = re.search(rf'PARAMETERFILE\["{GRID_PARAMETER}","([^"]+)"', crs.to_wkt("WKT2_2019"))
+    return found[1] if found is not None else ""
 
 
 def geodetic_of(crs: pyproj.CRS) -> pyproj.CRS:

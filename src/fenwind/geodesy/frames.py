@@ -8,6 +8,7 @@ Every coordinate that passes through a Frame is in metres, easting before northi
 from __future__ import annotations
 
 import math
+import os
 import threading
 from dataclasses import dataclass
 from functools import cached_property
@@ -22,6 +23,7 @@ from fenwind.errors import FrameError
 from fenwind.geodesy.axes import (
     Parts,
     ShownAxis,
+    bound_grid,
     from_greenwich,
     geodetic_of,
     is_plane,
@@ -149,6 +151,12 @@ class Frame:
         self.spec = spec
         self._parts = _parts(spec.crs) if spec.crs else None
         self.crs = self._parts.plain if self._parts is not None else None
+        shift = bound_grid(find_crs(spec.crs)) if spec.crs else ""
+        if os.path.isabs(shift) and not os.path.isfile(shift):
+            raise FrameError(
+                f"its shift grid {os.path.basename(shift)} is not there", where=spec.name,
+                hint="Put the file back, or let the frame go without it",
+            )  # fmt: skip
         height = spec.height
         self.geoid: GeoidGrid | VerticalRelation | None = None
         if height.kind in ("geoid", "vertical") and self.crs is None:

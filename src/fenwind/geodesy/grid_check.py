@@ -59,8 +59,10 @@ def check_grid(path: Path) -> None:
         if seen.st_size > MOST_BYTES:
             raise FrameError("the grid file is larger than 1 GB", where=str(path), hint=_HINT)
         with open(path, "rb") as file:
-            start = file.read(4)
-            if start[:2] in (b"II", b"MM"):
+            start = file.read(8)
+            if start == b"NUM_OREC":
+                _check_ntv2(file, seen.st_size)
+            elif start[:2] in (b"II", b"MM"):
                 _check_tiff(file, seen.st_size, "<" if start[:2] == b"II" else ">")
             else:
                 _check_gtx(file, seen.st_size)
@@ -71,7 +73,7 @@ def check_grid(path: Path) -> None:
             hint="Check the file and its folder",
         ) from error
     except (_Lies, struct.error, ValueError) as error:
-        raise FrameError(f"not a readable geoid grid ({error})", where=str(path), hint=_HINT) from error
+        raise FrameError(f"not a readable grid ({error})", where=str(path), hint=_HINT) from error
 
 
 def _require(true: bool, words: str) -> None:
@@ -88,6 +90,30 @@ def _check_gtx(file: BinaryIO, size: int) -> None:
     )
     _require(2 <= rows <= _MOST_SIDE and 2 <= columns <= _MOST_SIDE, "its size is none")
     _require(size >= 40 + 4 * rows * columns, "it ends too early")
+
+
+def _check_ntv2(file: BinaryIO, size: int) -> None:
+    """Headers of 11 records of 16 bytes, the nodes of each grid after its own (NTv2 developer's guide, 1995;
+    from memory)."""
+    file.seek(8)
+    head = file.read(4)
+    order = next((o for o in "<>" if struct.unpack(o + "i", head)[0] == 11), "")
+    _require(bool(order), "its header is none")
+    file.seek(40)
+    (grids,) = struct.unpack(order + "i", file.read(4))
+    _require(1 <= grids <= _MOST_DIRECTORIES, "the number of its grids is none")
+    place = 176
+    for _ in range(grids):
+        file.seek(place + 64)
+        values = [struct.unpack(order + "8xd", file.read(16))[0] for _ in range(6)]
+        south, north, east, west, dlat, dlon = values
+        _require(all(math.isfinite(v) for v in values), "its place is no number")
+        _require(dlat > 0.0 and dlon > 0.0 and north > south and west > east, "its place is none on earth")
+        (count,) = struct.unpack(order + "8xi4x", file.read(16))
+        rows, columns = round((north - south) / dlat) + 1, round((west - east) / dlon) + 1
+        _require(count == rows * columns and rows <= _MOST_SIDE and columns <= _MOST_SIDE, "its size is none")
+        place += 176 + 16 * count
+        _require(size >= place, "it ends too early")
 
 
 def _check_tiff(file: BinaryIO, size: int, order: str) -> None:

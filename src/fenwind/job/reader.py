@@ -21,7 +21,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fenwind.errors import FrameError, ProcedureError
-from fenwind.geodesy.frames import Frame, FrameSpec, open_frame
+from fenwind.geodesy.axes import bound_grid
+from fenwind.geodesy.frames import Frame, FrameSpec, find_crs, open_frame
 from fenwind.job.state import JobState
 from fenwind.records.records import FrameRecord, Record
 
@@ -197,6 +198,9 @@ class Reader:
             raise FrameError("its frame is switched off", hint="Switch the frame on, or choose another")
         spec = with_grid_folder(record.spec, self._source.folder)
         contents = self._ask(Question("file", (spec.height.grid,))) if spec.height.grid else b""
+        shift = bound_grid(find_crs(spec.crs)) if spec.crs else ""
+        if shift:
+            contents += self._ask(Question("file", (shift,)))
         return open_frame(spec, contents)
 
     def result(self, node: Any) -> Any:

@@ -15,6 +15,7 @@ from fenwind.desk.actions import ActionSpec
 from fenwind.desk.bridge import JobBridge
 from fenwind.desk.shell import PlainLabel, look
 from fenwind.desk.stage_table import Stage
+from fenwind.desk.stages import shift_asked
 from fenwind.desk.stages.frame_rows import Place, Way, find_ways, place_columns, way_columns
 from fenwind.desk.stages.incoming_taking import local_plane
 from fenwind.desk.stages.sheet import Sheet
@@ -143,7 +144,13 @@ class FrameSheet(Sheet):
                 tip="By name, code, country, or where the job lies",
                 run=self._show_search,
             ),
-        )
+            ActionSpec(id="frame.shift", menu=self.stage.name, text="Shift grid of its datum …",
+                       tip="The way to other datums goes by a grid of your own: NTv2 or GeoTIFF",
+                       run=lambda: shift_asked.browse(self, self.bridge, self.ask)),
+            ActionSpec(id="frame.no-shift", menu=self.stage.name, text="Without its shift grid",
+                       tip="PROJ finds the way to other datums again",
+                       run=lambda: shift_asked.leave_out(self.bridge)),
+        )  # fmt: skip
 
     def _show_search(self) -> None:
         self.bridge.show_stage(self.stage.name)
@@ -174,8 +181,10 @@ class FrameSheet(Sheet):
     def _show_meaning(self) -> None:
         found = self._meaning()
         self.places.setVisible(isinstance(found, FrameMeaning))
+        record = self.bridge.frame
+        grid = shift_asked.words(record.spec.crs) if record is not None else ""
         if isinstance(found, str):
-            self.note.setText(found)
+            self.note.setText(found + grid)
             return
         middle = float(found.combined_ppm[0])
         words = "No heights are known, so only the scale of the projection is."
@@ -187,7 +196,7 @@ class FrameSheet(Sheet):
             )
         if found.outside:
             words += " A corner of the job lies outside the area the system is meant for."
-        self.note.setText(words)
+        self.note.setText(words + grid)
         columns = place_columns(self.bridge)
         self.places.records.set_columns(columns)
         for i, column in enumerate(columns):
