@@ -110,8 +110,10 @@ def _check_ntv2(file: BinaryIO, size: int) -> None:
         _require(all(math.isfinite(v) for v in values), "its place is no number")
         _require(dlat > 0.0 and dlon > 0.0 and north > south and west > east, "its place is none on earth")
         (count,) = struct.unpack(order + "8xi4x", file.read(16))
-        rows, columns = round((north - south) / dlat) + 1, round((west - east) / dlon) + 1
-        _require(count == rows * columns and rows <= _MOST_SIDE and columns <= _MOST_SIDE, "its size is none")
+        sides = (north - south) / dlat, (west - east) / dlon
+        _require(max(sides) < _MOST_SIDE, "its size is none")
+        rows, columns = (round(side) + 1 for side in sides)
+        _require(count == rows * columns, "its size is none")
         place += 176 + 16 * count
         _require(size >= place, "it ends too early")
 
