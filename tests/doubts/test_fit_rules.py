@@ -69,6 +69,14 @@ class Fires(unittest.TestCase):
         self.assertEqual(doubts[0].rule, "fit.exchanged-names")
         self.assertNotIn("fit.outlier", [d.rule for d in doubts])
 
+    def test_one_name_on_the_place_of_another_is_no_exchange(self) -> None:
+        pairs = made_up_pairs()
+        pairs.known[:, 2] = pairs.known[:, 5]
+        pairs.known[:2, 5] += 300.0
+        rules = [d.rule for d in doubts_about_fit(pairs.case(horizontal="turn"))]
+        self.assertIn("fit.outlier", rules)
+        self.assertNotIn("fit.exchanged-names", rules)
+
     def test_residual_over_tolerance(self) -> None:
         pairs = made_up_pairs(noise=0.001)
         pairs.known[1, 6] += 0.015

@@ -37,6 +37,13 @@ class OfTheDemo(TempFolder):
     def test_a_clean_job_has_none(self) -> None:
         self.assertEqual(self.found(), {})
 
+    def test_heights_of_a_frame_that_has_none_are_no_doubt(self) -> None:
+        state = self.job.state
+        spec = replace(state.frames["map"].spec, height=HeightReference(kind="unknown"))
+        self.job.record("x", [amend(state.frames["map"], spec=spec)])
+        given = [g for g in state.given.values() if g.frame == "map" and g.height_m is not None]
+        self.assertEqual("frame.height-unknown" in self.found(), bool(given))
+
     def test_each_cause_has_its_doubt(self) -> None:
         state = self.job.state
         known = state.given["g-T-02"]
