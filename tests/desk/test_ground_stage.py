@@ -22,6 +22,8 @@ from fenwind.job.gestures import set_field
 from fenwind.quantities.lengths import FOOT
 from tests.desk.qt_case import QtTestCase
 
+WRAP = int(Qt.TextFlag.TextWordWrap)
+
 
 class GroundStage(QtTestCase):
     def setUp(self) -> None:
@@ -292,8 +294,15 @@ class GroundStage(QtTestCase):
         w = self.open("--demo", "ketterly")
         page, b = w.pages["Ground"], w.bridge
         self.assertTrue(page.isVisible(), "it opens on the quarrel")
-        self.assertEqual(len(page.quarrels.labels), 3)
-        texts = [label.text() for label in page.quarrels.labels]
+        self.assertEqual(len(page.quarrels.labels), 4)
+        held, *texts = (label.text() for label in page.quarrels.labels)
+        self.assertTrue(
+            held.startswith("Levee drawing, ground feet against Ketterly grid (made up) by 5 marks")
+        )
+        self.assertIn("0.003 ft left over (rms), most at K-04 (0.003 ft). The combined factor", held)
+        label = page.quarrels.labels[0]
+        needed = label.fontMetrics().boundingRect(0, 0, label.width(), 999, WRAP, held).height()
+        self.assertLess(label.height() - needed, label.fontMetrics().lineSpacing(), "no gap under it")
         self.assertIn(
             "at K-01: 1640.00 and 1640.39: +237.8 ppm, known to 6.1 ppm. The combined factor", texts[0]
         )
@@ -312,8 +321,11 @@ class GroundStage(QtTestCase):
         self.assertIn("The combined factor of this place", page.quarrels.labels[-1].text())
         off = page.quarrels.findChildren(QPushButton)[-1]
         QTest.mouseClick(off, Qt.MouseButton.LeftButton)
-        self.assertEqual(len(page.quarrels.labels), 3)
-        self.assertTrue(self.w.pages["Ground"].quarrels.isHidden(), "the other demo has none")
+        self.assertEqual(len(page.quarrels.labels), 4)
+        (other,) = (label.text() for label in self.w.pages["Ground"].quarrels.labels)
+        self.assertIn(
+            "They agree within that. Elsewhere on the drawing, and left out: T-09 (43.8601 m)", other
+        )
 
     def test_an_empty_job_says_what_is_missing(self) -> None:
         w = self.open("--empty")

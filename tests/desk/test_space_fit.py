@@ -27,7 +27,7 @@ class SpaceFitSheet(QtTestCase):
         self.assertIn("the turn and the scale are not chance", sheet.verdict.text())
         self.assertIn("coordinate frame: X \u2212", sheet.said.text())
         self.assertEqual(len(sheet.table.records.rows), 6)
-        self.assertEqual(len(w.plan_pane.plan.scene.vectors), 6)
+        self.assertEqual(w.plan_pane.plan.scene.vector_m.shape, (2, 6))
         self.assertIsNotNone(w.bridge.derived.adopted["old"].index.get("N"))
         row = sheet.table.records.rows[2]
         sheet._toggle(row)

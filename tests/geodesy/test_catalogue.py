@@ -68,7 +68,8 @@ class Finding(unittest.TestCase):
             self.assertEqual(towns_named(text), (), text)
         for text, code in (
             ("Nairobi", "EPSG:21037"), ("utm nairobi", "EPSG:21037"), ("Nashville", "EPSG:6575"),
-            ("wellington utm", "EPSG:2135"), ("arc utm nairobi", "EPSG:21037"), ("Nashville state plane", "EPSG:6576"),
+            ("wellington utm", "EPSG:2135"), ("arc utm nairobi", "EPSG:21037"),
+            ("Nashville state plane", "EPSG:6576"),
         ):  # fmt: skip
             found = [s.code for s in search(text)]
             self.assertIn(code, found[:8], text)

@@ -8,9 +8,10 @@ import pyproj
 
 from fenwind.errors import FenwindError
 from fenwind.geodesy.frames import FrameSpec, HeightReference
-from fenwind.job.figures import drop_figures, explain_figures, keep_figures, two_figures
+from fenwind.job.figures import drawings_held, drop_figures, explain_figures, keep_figures, two_figures
 from fenwind.job.ground_view import marks_of, opened
 from fenwind.job.job import Job
+from fenwind.records.entries import amend
 from fenwind.records.records import FrameRecord, GivenPosition, Mark, TwoFigures
 from fenwind.standins.ketterly import factor, make_ketterly
 from tests.support import CommandCase
@@ -98,6 +99,15 @@ class Figures(CommandCase):
         causes = [[c.key for c in explain_figures(pair, frame, marks).causes] for pair in pairs]
         self.assertEqual(causes, [["combined-factor"], ["ft-ftus"], []])
         self.assertEqual(job.state.info.angle_style, "degrees")
+        ((key, one),) = drawings_held(job.state, "grid", frame, marks, grid)
+        self.assertEqual((key, one.names), ("drawing", ("K-01", "K-04", "K-07", "K-10", "K-12")))
+        self.assertEqual([c.key for c in one.found.causes], ["combined-factor"])
+        self.assertLess(abs(one.ratio / factor() - 1.0) * 1e6, one.limit_ppm)
+        job.record("off", [amend(job.state.given["drawing-K-04"], active=False)])
+        ((_, fewer),) = drawings_held(job.state, "grid", frame, marks, grid)
+        self.assertEqual(fewer.names, ("K-01", "K-07", "K-10", "K-12"))
+        job.record("without", [amend(job.state.frames["drawing"], active=False)])
+        self.assertEqual(list(drawings_held(job.state, "grid", frame, marks, grid)), [])
 
     def test_kept_and_taken_off(self) -> None:
         job = make_ketterly(self.folder / "k.fenwind")

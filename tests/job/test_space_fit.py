@@ -13,6 +13,8 @@ from fenwind.estimation.distributions import f_tail
 from fenwind.geodesy.frames import FrameSpec, HeightReference, open_frame
 from fenwind.geodesy.geocentric import from_xyz, to_xyz
 from fenwind.geodesy.helmert_words import bound_wkt, helmert_proj
+from fenwind.job.figures import drawings_held
+from fenwind.job.ground_view import marks_of
 from fenwind.job.job import Job
 from fenwind.job.space_gestures import change, new_space_fit, set_off
 from fenwind.procedures.datum_fit import compared, datum_fit, leave_one_out
@@ -175,6 +177,14 @@ class SpaceFits(CommandCase):
         self.addCleanup(empty.close)
         with self.assertRaises(ProcedureError):
             new_space_fit(empty.state, "p")
+
+    def test_a_drawing_is_not_held_by_what_a_fit_carried(self) -> None:
+        job = self.job_of()
+        old = self.derive(job).adopted["old"]
+        self.assertIn("N", old.index)
+        frame = open_frame(job.state.frames["old"].spec)
+        ((key, one),) = drawings_held(job.state, "old", frame, marks_of(frame, old), old)
+        self.assertEqual((key, one.names), ("new", tuple("ABCDF")))
 
     def test_by_the_others_alone(self) -> None:
         """Leaving one out, by hand; and a gain by chance: pure shifts of noise rarely speak for seven."""

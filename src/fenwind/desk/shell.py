@@ -50,6 +50,7 @@ class WholeLabel(PlainLabel):
         self.setWordWrap(True)
 
     def _keep(self) -> None:
+        self.setMinimumHeight(0)  # a label's height for a width is never under its least height
         self.setFixedHeight(max(self.heightForWidth(max(self.width(), 60)), 0))
 
     def resizeEvent(self, event: QResizeEvent) -> None:

@@ -1,16 +1,22 @@
-"""Figures for one line that do not agree, kept with the job and explained by what is known at a mark."""
+"""What does not agree on a job and why: two figures for one line, and drawings held against its grid."""
 
 from __future__ import annotations
 
 import re
+from collections.abc import Iterator, Mapping
+
+import numpy as np
 
 from fenwind.errors import ParseError, ProcedureError
 from fenwind.geodesy.frames import Frame
+from fenwind.job.adopted import Adopted
 from fenwind.job.ground_view import Marks
 from fenwind.job.job import new_id
+from fenwind.job.state import JobState
+from fenwind.procedures.held_drawing import LEAST_MARKS, HeldDrawing, hold_drawing
 from fenwind.procedures.ratio_causes import Explained, explained, place_at, zone_scales
 from fenwind.records.entries import Add, Gesture, amend
-from fenwind.records.records import TwoFigures
+from fenwind.records.records import GivenPosition, TwoFigures
 
 _NUMBER = re.compile(r"[-+]?\d+(?:[.,]\d+)?")
 
@@ -49,3 +55,34 @@ def explain_figures(pair: TwoFigures, frame: Frame, marks: Marks) -> Explained:
     undulation = float(frame.geoid_height(lat, lon)) if frame.geoid is not None else None
     here = place_at(frame, lat, lon, h, undulation)
     return explained(pair.first, pair.second, here, zone_scales(frame, lat, lon), pair.dh)
+
+
+def drawings_held(
+    state: JobState, shown: str, frame: Frame, marks: Marks, adopted: Adopted
+) -> Iterator[tuple[str, HeldDrawing]]:
+    """Every other frame of a job that three or more marks are given in, held against the frame shown (its
+    id): its id and how it lies there. A mark whose position in the frame shown came over from the other,
+    or by any fit, tells nothing and is left out."""
+    drawn: dict[str, dict[str, GivenPosition]] = {}
+    for given in state.given.values():
+        if given.active and given.frame != shown and given.e_m is not None:
+            drawn.setdefault(given.frame, {})[given.mark] = given
+    for key, points in drawn.items():
+        record = state.frames.get(key)
+        if record is not None and record.active:
+            rows = [i for i, m in enumerate(marks.ids) if m in points and _own(adopted, m, key)]
+            if len(rows) >= LEAST_MARKS:
+                yield key, _held(frame, marks, rows, points)
+
+
+def _own(adopted: Adopted, mark: str, other: str) -> bool:
+    """Whether a position stands without another frame's."""
+    origin = adopted.sets[adopted.set_row[adopted.place[mark]]]
+    return origin.key != other and origin.place not in ("fit", "space")
+
+
+def _held(frame: Frame, marks: Marks, rows: list[int], points: Mapping[str, GivenPosition]) -> HeldDrawing:
+    drawn = np.array([points[marks.ids[i]].values[:2] for i in rows]).T
+    undulation = marks.h_m[rows] - marks.height_m[rows] if frame.geoid is not None else None
+    names = [marks.names[i] for i in rows]
+    return hold_drawing(frame, names, drawn, marks.plane[:, rows], marks.h_m[rows], undulation)

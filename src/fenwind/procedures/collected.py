@@ -60,20 +60,8 @@ def collect(stations: Sequence[Station], known: Collection[str]) -> Collected:
     at the first setup, turned to the first known mark that was sighted from there; it ends at the last one,
     if that is known, else at the known mark sighted from there with a distance, else at any such mark.
     Raises ProcedureError where the walk breaks off."""
-    if len(stations) < 2:
-        raise ProcedureError("one setup is no walk", hint="Name two setups or more, in their order")
-    names = [s.name for s in stations]
-    if len(set(names)) < len(names):
-        raise ProcedureError(
-            "two setups stand over one mark", hint="Name each station once; its rounds belong to one setup"
-        )
-    seen = [_means(s) for s in stations]
-    for i, mean in enumerate(seen):
-        for j in (i - 1, i + 1):
-            if 0 <= j < len(names) and names[j] not in mean:
-                raise ProcedureError(
-                    f"{names[j]} was not sighted from {names[i]}", hint="Sight it, or leave the setup out"
-                )
+    names, seen = [s.name for s in stations], [_means(s) for s in stations]
+    _refuse_broken(names, seen)
     back = _first(seen[0], names[1], known) or (names[-1] if names[-1] in seen[0] else "")
     if not back:
         raise ProcedureError(
@@ -94,6 +82,22 @@ def collect(stations: Sequence[Station], known: Collection[str]) -> Collected:
 
 
 Means = dict[str, tuple[float, float, float]]
+
+
+def _refuse_broken(names: list[str], seen: list[Means]) -> None:
+    """Raise ProcedureError for a walk that is none, or that breaks off."""
+    if len(names) < 2:
+        raise ProcedureError("one setup is no walk", hint="Name two setups or more, in their order")
+    if len(set(names)) < len(names):
+        raise ProcedureError(
+            "two setups stand over one mark", hint="Name each station once; its rounds belong to one setup"
+        )
+    for i, mean in enumerate(seen):
+        for j in (i - 1, i + 1):
+            if 0 <= j < len(names) and names[j] not in mean:
+                raise ProcedureError(
+                    f"{names[j]} was not sighted from {names[i]}", hint="Sight it, or leave the setup out"
+                )
 
 
 def _means(station: Station) -> Means:

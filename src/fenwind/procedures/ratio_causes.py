@@ -133,9 +133,21 @@ def explained(
     (one, half1), (two, half2) = _figure(first), _figure(second)
     slope = _slope(dh, float(max(one, two))) if dh else None
     ratio, rounding = float(two) / float(one), 1e6 * (float(half1 / one) + float(half2 / two))
-    agree = abs(two - one) <= half1 + half2
-    causes = () if agree else fitting(ratio, rounding, ratios(here, zones, slope, far))
-    return Explained(ratio=ratio, rounding_ppm=rounding, agree=agree, causes=causes)
+    return explained_ratio(ratio, rounding, abs(two - one) <= half1 + half2, here, zones, slope, far)
+
+
+def explained_ratio(
+    ratio: float,
+    rounding_ppm: float,
+    agree: bool,
+    here: Place,
+    zones: Iterable[float] = (),
+    slope: float | None = None,
+    far: Place | None = None,
+) -> Explained:
+    """Why a ratio is not one, known to so many parts per million; no cause is looked for where it agrees."""
+    causes = () if agree else fitting(ratio, rounding_ppm, ratios(here, zones, slope, far))
+    return Explained(ratio=ratio, rounding_ppm=rounding_ppm, agree=agree, causes=causes)
 
 
 def _figure(text: str) -> tuple[Decimal, Decimal]:

@@ -10,7 +10,7 @@ from typing import Literal
 import numpy as np
 
 from fenwind.geodesy.axes import ShownAxis, shown_axes
-from fenwind.geodesy.frames import axes_of
+from fenwind.geodesy.frames import FrameSpec, axes_of
 from fenwind.job.adopted import Adopted
 from fenwind.job.derive import Derived
 from fenwind.job.session_view import rover_of
@@ -159,19 +159,24 @@ def _behind(derived: Derived, mark: Mark, frame: str) -> Iterator[Node]:
     itself."""
     adopted = derived.adopted.get(frame)
     row = adopted.place.get(mark.id) if adopted is not None else None
-    basis = adopted.basis[row] if adopted is not None and row is not None else ""
-    behind = adopted.sets[adopted.set_row[row]].behind if adopted is not None and row is not None else ()
-    if behind:
-        yield from (*behind, carried_on(frame))
-        return
-    if adopted is not None and row is not None and basis == "adjusted":
-        yield network_node(adopted.sets[adopted.set_row[row]].key)
-        return
-    kinds = {"observed": ("setup", "sighted"), "traversed": ("traverse",), "centre": ("centre",)}.get(basis)
-    if kinds is not None:
+    origin = adopted.sets[adopted.set_row[row]] if adopted is not None and row is not None else None
+    if origin is not None and origin.behind:
+        yield from (*origin.behind, carried_on(frame))
+    elif origin is not None and origin.basis == "adjusted":
+        yield network_node(origin.key)
+    elif origin is not None and (kinds := _STEPS_OF.get(origin.basis)) is not None:
         here = [n for n in derived.outcomes if n.detail[:1] in ((), (frame,))]
         yield from (node for kind in kinds for node in here if node.kind == kind)
-        return
+    else:
+        yield from _fit_behind(derived, mark, frame)
+
+
+#: Kinds of step that lead to positions of a basis.
+_STEPS_OF = {"observed": ("setup", "sighted"), "traversed": ("traverse",), "centre": ("centre",)}
+
+
+def _fit_behind(derived: Derived, mark: Mark, frame: str) -> Iterator[Node]:
+    """The last fit onto a frame that carried a mark and what it carried, else what was measured there."""
     fits = [o for o in derived.fits.values() if o.raw is not None and o.step.target_frame == frame]
     last = next((o for o in reversed(fits) if o.raw and mark.id in o.raw.occupied.plane.index), None)
     if last is None:
@@ -205,21 +210,24 @@ def _steps(
     if outcome is None or outcome.result is None:
         return
     own = _own_frame(node, outcome.result)
-    spec = state.frames[own].spec if own in state.frames else None
-    if spec is not None and own != frame:  # carried from there, and told as it is there
+    spec = state.frames[own].spec if own in state.frames and own != frame else None
+    if spec is not None:  # carried from there, and told as it is there
         look = _Look(unit=UNITS[spec.unit], axes=axes_of(spec), style=look.style)
     for step in STEP_KINDS[node.kind].trail(node, outcome.result, mark.id):
         note, native = step.note, PLAIN
-        if spec is not None and own != frame and step.figures[:1] and step.figures[0].kind == "position":
+        if spec is not None and step.figures[:1] and step.figures[0].kind == "position":
             note = f"in {spec.name} ({spec.unit}); {note}"
         if step.frame:
-            native = axes_of(state.frames[step.frame].spec)
-            spec = state.frames[step.frame].spec
-            over = f" over {spec.height.name or 'its geoid grid'}" if spec.height.kind == "geoid" else ""
-            where = f"{'into' if step.title == 'Projected' else 'in'} {spec.name}{over}"
+            there = state.frames[step.frame].spec
+            native, where = axes_of(there), _where(step.title, there)
             note = f"{where}; {note}" if note else where
         values = tuple(text for f in step.figures if (text := _figures_text(f, look, native)))
         yield Link(kind="step", title=step.title or outcome.title, note=note, values=values)
+
+
+def _where(title: str, spec: FrameSpec) -> str:
+    over = f" over {spec.height.name or 'its geoid grid'}" if spec.height.kind == "geoid" else ""
+    return f"{'into' if title == 'Projected' else 'in'} {spec.name}{over}"
 
 
 def _figures_text(figures: Figures, look: _Look, native: Axes) -> str:

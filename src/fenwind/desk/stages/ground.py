@@ -131,6 +131,7 @@ class GroundSheet(Sheet):
         self.column.addWidget(self.quarrels)
         self.table = RecordTable(self._columns())
         self.table.setAccessibleName("Marks on grid and ground")
+        self.table.setMinimumHeight(130)
         self.table.row_picked.connect(lambda r: self.bridge.select(r.name))
         self.column.addWidget(self.table, 1)
         self._make_foot()
@@ -237,7 +238,8 @@ class GroundSheet(Sheet):
         self._show_cards(self.found)
         self.statement.show_parts(self._parts(self.found))
         self.verdict.setText(self._verdict(self.found))
-        self.quarrels.show_for(self.found.frame, self.found.marks)
+        adopted = self.bridge.derived.adopted[self.draft.frame]
+        self.quarrels.show_for(self.draft.frame, self.found.frame, self.found.marks, adopted)
         rows = [_Row(i=i, name=name, found=self.found) for i, name in enumerate(self.found.marks.names)]
         self.table.records.set_columns(self._columns())
         self.table.records.set_rows(rows)

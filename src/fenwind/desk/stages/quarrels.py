@@ -1,55 +1,90 @@
-"""Figures for one line that do not agree, each with what explains it, under the Ground stage's statement."""
+"""What does not agree, each with what explains it, under the Ground stage's statement: drawings against the
+grid, and two figures for one line."""
 
 from __future__ import annotations
 
 from functools import partial
 
-from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QGridLayout, QPushButton, QWidget
+from PySide6.QtCore import QEvent, QObject, QSize, Qt
+from PySide6.QtWidgets import QFrame, QGridLayout, QPushButton, QScrollArea, QSizePolicy, QWidget
 
 from fenwind.desk.askline import AskLine
 from fenwind.desk.bridge import JobBridge
 from fenwind.desk.shell import WholeLabel, look
 from fenwind.errors import FenwindError
 from fenwind.geodesy.frames import Frame
-from fenwind.job.figures import drop_figures, explain_figures, keep_figures, two_figures
+from fenwind.job.adopted import Adopted
+from fenwind.job.figures import drawings_held, drop_figures, explain_figures, keep_figures, two_figures
 from fenwind.job.ground_view import Marks
-from fenwind.quantities.numbers import format_fixed
 from fenwind.records.records import TwoFigures
+from fenwind.reports.ratio_words import drawing_words, ratio_words
 
 
-class Quarrels(QWidget):
-    """Two figures a row; hidden where there are none."""
+class Quarrels(QScrollArea):
+    """A drawing or two figures a row, rolled where the desk is low; hidden where there are none."""
 
     def __init__(self, bridge: JobBridge, ask: AskLine) -> None:
         super().__init__()
         self.bridge, self.ask = bridge, ask
         self.frame: Frame | None = None
         self.marks: Marks | None = None
-        self.rows = QGridLayout(self)
+        self.setFrameShape(QFrame.Shape.NoFrame)
+        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Maximum)
+        self.setMinimumHeight(56)
+        self.inside = QWidget()
+        self.rows = QGridLayout(self.inside)
+        self.setWidget(self.inside)
+        self.setWidgetResizable(True)
         self.rows.setContentsMargins(0, 0, 0, 0)
         self.rows.setHorizontalSpacing(10)
-        self.rows.setVerticalSpacing(4)
+        self.rows.setVerticalSpacing(8)
         self.rows.setColumnStretch(0, 1)
         self.labels: list[WholeLabel] = []
 
-    def show_for(self, frame: Frame, marks: Marks) -> None:
-        """Explain all figures by a frame and its marks."""
+    def sizeHint(self) -> QSize:
+        return QSize(200, max(self.inside.minimumSizeHint().height(), self.minimumHeight()))
+
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        if watched is self.inside and event.type() == QEvent.Type.LayoutRequest:
+            self.updateGeometry()
+        return super().eventFilter(watched, event)
+
+    def show_for(self, shown: str, frame: Frame, marks: Marks, adopted: Adopted) -> None:
+        """Explain all drawings and figures by a frame (its id, and itself) and its marks."""
         self.frame, self.marks = frame, marks
         while (item := self.rows.takeAt(0)) is not None:
             if (widget := item.widget()) is not None:
                 widget.deleteLater()
         pairs = [pair for pair in self.bridge.state.of(TwoFigures).values() if pair.active]
         self.labels = []
-        for row, pair in enumerate(pairs):
-            label, off = WholeLabel(self._words(pair)), QPushButton("take off")
-            label.setAlignment(Qt.AlignmentFlag.AlignTop)
+        for words in self._drawings(shown, adopted):
+            self._add(words)
+        for pair in pairs:
+            off = QPushButton("take off")
             look(off, "link")
             off.clicked.connect(partial(self._drop, pair))
-            self.rows.addWidget(label, row, 0)
-            self.rows.addWidget(off, row, 1, Qt.AlignmentFlag.AlignTop)
-            self.labels.append(label)
-        self.setVisible(bool(pairs))
+            self.rows.addWidget(off, self._add(self._words(pair)), 1, Qt.AlignmentFlag.AlignTop)
+        for row in range(self.rows.rowCount()):
+            self.rows.setRowStretch(row, int(row == len(self.labels)))  # what is over goes under the last
+        self.setVisible(bool(self.labels))
+
+    def _add(self, words: str) -> int:
+        label, row = WholeLabel(words), len(self.labels)
+        label.setAlignment(Qt.AlignmentFlag.AlignTop)
+        self.rows.addWidget(label, row, 0)
+        self.labels.append(label)
+        return row
+
+    def _drawings(self, shown: str, adopted: Adopted) -> list[str]:
+        """Frames that marks are given in against the frame shown."""
+        assert self.frame is not None and self.marks is not None
+        try:
+            held = list(drawings_held(self.bridge.state, shown, self.frame, self.marks, adopted))
+        except FenwindError as error:
+            return [error.sentences]
+        names = {key: record.spec.name for key, record in self.bridge.state.frames.items()}
+        return [drawing_words(names[key], self.frame.spec.name, one, self.bridge.unit) for key, one in held]
 
     def _words(self, pair: TwoFigures) -> str:
         assert self.frame is not None and self.marks is not None
@@ -60,14 +95,7 @@ class Quarrels(QWidget):
             found = explain_figures(pair, self.frame, self.marks)
         except FenwindError as error:
             return f"{head}. {error.sentences}"
-        off = f"{format_fixed((found.ratio - 1.0) * 1e6, 1, sign=True)} ppm, known to "
-        head = f"{head}: {off}{format_fixed(found.rounding_ppm, 1)} ppm."
-        if found.agree:
-            return f"{head} They agree within their rounding."
-        if not found.causes:
-            return f"{head} No cause that is known here explains it."
-        causes = [f"{c.text} (leaves {format_fixed(c.left_ppm, 1, sign=True)} ppm)" for c in found.causes]
-        return f"{head} {causes[0][:1].upper()}{'; or '.join(causes)[1:]}."
+        return f"{head}: {ratio_words(found)}"
 
     def ask_figures(self) -> None:
         """Ask for two figures at the selected mark, else at the first that has a height."""

@@ -95,6 +95,13 @@ def columns(
             key="direction", title="circle", right=True, width=108, tone=_tone, text=angle,
             value=lambda r: r.direction,
         ),
+        *_when(),
+    ]  # fmt: skip
+
+
+def _when() -> list[Column]:
+    """The face, the round and the time of a reading."""
+    return [
         Column(key="face", title="face", text=lambda r: f"{r.face}", value=lambda r: r.face, right=True,
                width=48, tone=_tone),
         Column(key="round", title="round", text=lambda r: f"{r.round}" if r.round else "",
