@@ -59,6 +59,22 @@ class GeoidHeights(TempFolder):
                 expected = scale * radius / (radius + H_ELL)
                 self.assertAlmostEqual(mean_place(frame, plane).combined, expected, delta=2e-9)
 
+    def test_outside_the_area_of_use_on_every_side(self) -> None:
+        """Areas of EPSG: 25832 from 6 to 12 E, up to 84.33 N; 3460 across 180 degrees, 176.81 E to
+        178.15 W, 20.81 to 12.42 S."""
+        for code, lat, lon, outside in (
+            ("EPSG:25832", 61.0, 9.0, False), ("EPSG:25832", 61.0, 5.0, True),
+            ("EPSG:25832", 61.0, 13.0, True), ("EPSG:25832", 30.0, 9.0, True),
+            ("EPSG:25832", 84.5, 9.0, True),
+            ("EPSG:3460", -17.0, 177.5, False), ("EPSG:3460", -17.0, -179.0, False),
+            ("EPSG:3460", -17.0, 176.0, True), ("EPSG:3460", -17.0, -177.5, True),
+            ("EPSG:3460", -11.0, 178.0, True),
+        ):  # fmt: skip
+            frame = open_frame(FrameSpec(name="f", crs=code))
+            e, n = frame.forward(np.radians([lat]), np.radians([lon]))
+            found = frame_meaning(frame, e, n, np.array([100.0]))
+            self.assertEqual(found.outside, outside, (code, lat, lon))
+
     def test_ground_distance_stands_at_the_mean_ellipsoidal_height(self) -> None:
         """Combined factor = point scale x R / (R + h), h the mean of both ends above the ellipsoid
         (DESIGN, Signs)."""

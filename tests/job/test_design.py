@@ -64,7 +64,11 @@ class Designs(DemoCase):
         self.assertAlmostEqual(found.figures[8].redundancy, redundancy[-1], 6)
         line, left = found.best[0]
         self.assertEqual((line.kind, line.at, line.to), ("vector", "T-02", "W-3"))
-        self.do(gestures.plan_lines(self.job.state, self.step(), "vector", ("T-02", "W-3"), lambda key: None))
+        way = ("T-02", "W-3", "T-01")
+        for names, title in ((way, "Plan 2 vectors"), (way[:2], "Plan 1 vector")):
+            planned = gestures.plan_lines(self.job.state, self.step(), "vector", names, lambda key: None)
+            self.assertEqual(planned.what, title)
+        self.do(planned)
         self.assertAlmostEqual(self.found().worst[1], left, 9)
         self.do(gestures.leave_out(self.step(), [0], True))
         self.assertAlmostEqual(max(self.found().sizes.values()), self.found().worst[1], 12)

@@ -12,6 +12,9 @@ import numpy as np
 from fenwind.devices.keeping import Keeper
 from fenwind.devices.nmea_in import Epoch
 from fenwind.doubts.of_job import about_sessions
+from fenwind.doubts.registry import Doubt, Remedy
+from fenwind.doubts.session_settling import SESSION_REMEDIES
+from fenwind.errors import FenwindError
 from fenwind.geodesy.frames import FrameSpec, open_frame
 from fenwind.geodesy.geocentric import enu_axes, from_xyz, to_xyz
 from fenwind.job import session_gestures as gestures
@@ -19,7 +22,7 @@ from fenwind.job.measuring import Row, finished, pack, unpack
 from fenwind.job.session_view import rover_of, summary
 from fenwind.job.steps.occupied import plane_axes
 from fenwind.records.entries import amend
-from fenwind.records.sessions import BaseSetup, Occupation
+from fenwind.records.sessions import Antenna, BaseSetup, Occupation
 from tests.session_job import arp, place, session_job
 from tests.support import TempFolder
 
@@ -175,6 +178,23 @@ class Limits(TempFolder):
                     "o1", mark="a", dx_m=x, dy_m=y, dz_m=z, height_m=math.hypot(2.06, 0.15), antenna="RIM"
                 )
                 self.assertIn(f"occupation.{rule}", self.rules())
+
+    def test_a_slant_is_settled_with_the_antenna_it_was_of(self) -> None:
+        """The antenna that the occupation names, else the job's only one."""
+        doubt = Doubt(rule="occupation.slant", subject="o1", names=("A",), text="a slant")
+        models = [a for a in self.job.state.of(Antenna).values() if a.active]
+        rim = next(a for a in models if a.model == "RIM")
+        remedy = Remedy(kind="as-slant", label="")
+        self.amend("o1", height_m=2.06, antenna="")
+        for active, wanted in ((models, None if len(models) > 1 else "RIM"), ([rim], "RIM"), ([], None)):
+            changes = [amend(a, active=a in active) for a in models]
+            self.job.record("antennas", changes)
+            settle = SESSION_REMEDIES["as-slant"]
+            if wanted is None:
+                self.assertRaises(FenwindError, settle, self.job.state, doubt, remedy)
+            else:
+                (change,) = settle(self.job.state, doubt, remedy).entries
+                self.assertEqual((change.new["method"], change.new["antenna"]), ("slant", wanted))
 
     def test_summary_of_a_mark(self) -> None:
 

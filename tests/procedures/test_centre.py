@@ -103,6 +103,8 @@ class InAJob(DemoCase):
         tank = self.job.state.mark_named("Tank").id
         on = [c.rim for c in self.job.state.of(Centre).values() if c.active and c.mark == tank]
         self.assertEqual(on, [tuple(m.id for m in marks[1:])])
+        half = self.job.state.mark_named("Half").id
+        self.assertTrue([c for c in self.job.state.of(Centre).values() if c.active and c.mark == half])
         self.job.undo()
         for rim_marks, name in ((marks[:1], "X"), (marks, "T-08"), (marks, " ")):
             self.assertRaises(ProcedureError, make_centre, self.job.state, rim_marks, name)

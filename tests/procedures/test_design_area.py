@@ -116,6 +116,12 @@ class Areas(TempFolder):
         for name, (values, code, words) in bad.items():
             with self.assertRaisesRegex(FormatError, words):
                 read_elevation(self.grid(name, values, code, 3072, (e0, n0), step, False, "-9999"))
+        for name, keys in (("one.tif", 7), ("short.tif", (1, 1, 0)), ("words.tif", "keys")):
+            tags = ImageFileDirectory_v2()
+            tags[33550], tags[33922] = (step, step, 0.0), (0.0, 0.0, 0.0, e0, n0, 0.0)
+            tags[34735] = keys
+            Image.fromarray(np.ones((4, 4), dtype=np.float32)).save(self.path(name), tiffinfo=tags)
+            self.assertRaises(FormatError, read_elevation, self.path(name))
         with self.assertRaises(FormatError):
             read_elevation(self.write("text.tif", "no grid"))
 

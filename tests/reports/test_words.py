@@ -158,6 +158,10 @@ class Sentences(TempFolder):
         links = trail(job.state, self.derive(job), job.state.mark_named("P-01"), "map")
         raw = next(link for link in links if link.title == "Occupation" and "467" in link.values[0])
         self.assertEqual(raw.values[0].replace("\u2009", ""), "467001.2500   6797002.5000")
+        job.record("sigmas", [amend(job.state.measured["m-P-01-1"], sigma_h_m=0.007, sigma_v_m=0.013)])
+        links = trail(job.state, self.derive(job), job.state.mark_named("P-01"), "map")
+        raw = next(link for link in links if link.title == "Occupation" and "467" in link.values[0])
+        self.assertTrue(raw.values[1].endswith("± 7.0 mm, height ± 13.0 mm"), raw.values[1])
 
 
 if __name__ == "__main__":

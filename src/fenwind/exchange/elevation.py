@@ -64,11 +64,10 @@ def read_elevation(path: str) -> Elevation:
             if place is None:
                 raise FormatError("nothing says where it lies", where=path, hint=_HINT)
             tags: Any = getattr(image, "tag_v2", {})
-            keys, void = tags.get(KEYS, ()), str(tags.get(VOID, "")).strip("\x00 ")
+            stated, void = _keys(tags.get(KEYS, ())), str(tags.get(VOID, "")).strip("\x00 ")
             if image.width * image.height > MOST_PIXELS:
                 raise FormatError("the grid is too large", where=path, hint="Give a part of it")
             values = np.array(image, dtype=float)
-    stated = _keys(keys)
     code = stated.get(PROJECTED) or stated.get(GEOGRAPHIC)
     if not code or code == 32767:
         raise FormatError("it does not state its system by an EPSG code", where=path, hint=_HINT)
