@@ -4,6 +4,7 @@ import math
 from typing import Any
 
 import numpy as np
+from pyproj import Transformer
 
 from fenwind.doubts.of_job import Judge
 from fenwind.doubts.settling import settle
@@ -16,7 +17,7 @@ from fenwind.job.network_gestures import change, hold, set_off, take_observation
 from fenwind.job.steps.loops import _observed
 from fenwind.procedures.network_loops import closures_of
 from fenwind.procedures.network_whole import bearing_on
-from fenwind.records.entries import amend
+from fenwind.records.entries import Add, amend
 from fenwind.records.network import NetworkStep, ObservationSet
 from fenwind.records.records import FrameRecord, GivenPosition, Mark
 from fenwind.reports.trail import trail
@@ -48,6 +49,19 @@ class Demo(DemoCase):
         self.assertLess(max(squares), 21.1)  # 99.99 % of chi-square with 3
         # What is given itself is rounded to the millimetre, which all share; the mean square is near 3.
         self.assertLess(np.mean(squares), 6.0)
+
+    def test_carried_into_a_frame_on_another_datum(self) -> None:
+        """ED50, some 200 m away: by EPSG 1612 (Norway south of 62 N), as PROJ has it."""
+        self.job.record("ed", [Add(record=FrameRecord(id="ed", spec=FrameSpec(name="ed", crs="EPSG:23032")))])
+        found = self.found()
+        own, there = found.positions, found.elsewhere["ed"]
+        self.assertEqual(own.names, there.names)
+        lat, lon = Transformer.from_crs("EPSG:25832", "EPSG:4258").transform(own.e_m, own.n_m)
+        way = Transformer.from_pipeline("urn:ogc:def:coordinateOperation:EPSG::1612")
+        lat, lon = way.transform(lat, lon, direction="INVERSE")
+        e, n = Transformer.from_crs("EPSG:4230", "EPSG:23032").transform(lat, lon)
+        np.testing.assert_allclose([there.e_m, there.n_m], [e, n], atol=3.0)
+        self.assertGreater(float(np.min(np.hypot(there.e_m - own.e_m, there.n_m - own.n_m))), 50.0)
 
     def test_loops_of_the_job_close_as_those_of_the_command(self) -> None:
         """Vectors and heights as they are; distances from mark to mark, since instruments and targets stand
