@@ -3,7 +3,6 @@ is known, and what is left at each mark, so that what explains its scale can be 
 
 from __future__ import annotations
 
-import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
@@ -13,6 +12,7 @@ from scipy import stats
 
 from fenwind.errors import ProcedureError
 from fenwind.geodesy.frames import Frame
+from fenwind.procedures.fit_case import find_majority
 from fenwind.procedures.ratio_causes import Explained, explained_ratio, place_at, zone_scales
 from fenwind.procedures.similarity import PairSet, Similarity, estimate
 from fenwind.quantities.lengths import FOOT
@@ -26,8 +26,9 @@ LEAST_MARKS = 3
 LEAST_SIGMA_M = 0.0005
 #: A drawing is in another unit than was said where its size is this far off, as a part of it.
 _OTHER_UNIT = 0.01
-#: Similarities by two marks that are tried at most.
-_TRIED = 500
+#: How well a drawing may hold its points, metres: plotted by coordinates, digitised, sketched. What lies over
+#: three times as far off is another place.
+TOLERANCES_M = (0.02, 0.1, 0.5)
 
 
 @dataclass(frozen=True, kw_only=True, eq=False)
@@ -107,32 +108,13 @@ def _left(pairs: PairSet, turned: Similarity) -> FloatArray:
 
 
 def _far_off(pairs: PairSet) -> NDArray[np.bool_]:
-    """Marks that do not lie as over half of the others do (k,); none of under five.
-
-    Least median of squares over similarities that two marks give each (Rousseeuw, JASA 79 (1984) 871-880,
-    with its correction for few data and its limit of 2.5), then a limit of 3.5 times the spread of the rest.
-    """
-    source, target = (v[0] + 1j * v[1] for v in (pairs.source, pairs.target))
-    count = source.size
-    none = np.zeros(count, dtype=bool)
-    if count < 5:
-        return none
-    i, j = np.triu_indices(count, 1)
-    if i.size > _TRIED:
-        tried = np.random.default_rng(1).choice(i.size, _TRIED, replace=False)
-        i, j = i[tried], j[tried]
-    apart = source[j] != source[i]
-    i, j = i[apart], j[apart]
-    turn = (target[j] - target[i]) / (source[j] - source[i])
-    left = np.abs(target[i, None] + turn[:, None] * (source - source[i, None]) - target)
-    half = np.sort(left, axis=1)[:, (count + 2) // 2]
-    best = int(np.argmin(half))
-    limit = 2.5 * max(1.4826 * (1.0 + 5.0 / (count - 2)) * float(half[best]), 2.0 * LEAST_SIGMA_M)
-    near = left[best] <= limit
-    rest = pairs.take(np.flatnonzero(near))
-    turned, _ = estimate(rest, "scale")
-    spread = float(np.sqrt(np.sum(_left(rest, turned) ** 2) / (2 * int(near.sum()) - 4)))
-    return np.asarray(_left(pairs, turned) > 3.5 * math.sqrt(2.0) * max(spread, 2.0 * LEAST_SIGMA_M))
+    """Marks that do not lie as the majority does (k,), by the closest tolerance that has one; none where
+    there is no majority."""
+    for tolerance in TOLERANCES_M:
+        found = find_majority(pairs, tolerance)
+        if found is not None and int(found.agrees.sum()) > 0.6 * found.agrees.size:
+            return ~found.agrees
+    return np.zeros(pairs.source.shape[1], dtype=bool)
 
 
 def _refuse_mirrored(pairs: PairSet, left: FloatArray) -> None:
