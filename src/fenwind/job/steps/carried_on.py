@@ -16,7 +16,14 @@ from fenwind.job.reader import Digest, Reader
 from fenwind.job.state import JobState
 from fenwind.job.steps.fit import fit_node
 from fenwind.job.steps.network import network_node
-from fenwind.job.steps.outcome import CandidateSet, Figures, Gathering, Node, Outcome, TrailStep
+from fenwind.job.steps.outcome import (
+    CandidateSet,
+    Gathering,
+    Node,
+    Outcome,
+    TrailStep,
+    place_figures,
+)
 from fenwind.job.steps.setup import setup_node
 from fenwind.job.steps.sighted import sighted
 from fenwind.job.steps.traverse import traverse_node
@@ -101,10 +108,7 @@ class CarriedOn(Gathering):
         if found is None:
             return
         p, row = found.positions, found.positions.index[mark]
-        figures = (
-            Figures(kind="position", values=(p.e_m[row], p.n_m[row], p.height_m[row])),
-            Figures(kind="sigma", values=(p.sigma_h_m[row], p.sigma_v_m[row])),
-        )
+        figures = place_figures(p, row)
         yield TrailStep(title="Carried on", note=_whys(found)[row], figures=figures)
 
     def gives(self, outcome: Outcome) -> Iterable[tuple[str, CandidateSet]]:

@@ -23,6 +23,7 @@ from fenwind.job.steps.outcome import (
     OfRecord,
     Outcome,
     TrailStep,
+    place_figures,
     with_names,
 )
 from fenwind.procedures.fit import FitOptions, FitResult, fit
@@ -144,10 +145,7 @@ class Fit(OfRecord):
         row = carried.index.get(mark)
         if row is None:
             return
-        figures = [
-            Figures(kind="position", values=(carried.e_m[row], carried.n_m[row], carried.height_m[row])),
-            Figures(kind="sigma", values=(carried.sigma_h_m[row], carried.sigma_v_m[row])),
-        ]
+        figures = [*place_figures(carried, row)]
         if mark in fitted.pairs.names:
             i = fitted.pairs.names.index(mark)
             parts = (fitted.pairs.de_m[i], fitted.pairs.dn_m[i], fitted.pairs.dh_m[i])

@@ -16,7 +16,15 @@ from fenwind.job.reader import Digest, Reader
 from fenwind.job.state import JobState
 from fenwind.job.steps.everything import observations_of
 from fenwind.job.steps.known import given_in, mark_names
-from fenwind.job.steps.outcome import CandidateSet, Drawing, Figures, Node, OfRecord, Outcome, TrailStep
+from fenwind.job.steps.outcome import (
+    CandidateSet,
+    Drawing,
+    Node,
+    OfRecord,
+    Outcome,
+    TrailStep,
+    place_figures,
+)
 from fenwind.procedures.network import NetworkResult, RowFigures, row_figures
 from fenwind.procedures.network_case import determined, on_ellipsoid, on_plane
 from fenwind.procedures.network_centring import centred
@@ -162,11 +170,8 @@ class NetworkKind(OfRecord):
             kinds[kind] = kinds.get(kind, 0) + 1
         note = ", ".join(f"{count} {kind}{'s' if count > 1 else ''}" for kind, count in kinds.items())
         note += _most(result, name)
-        figures = [
-            Figures(kind="position", values=(p.e_m[row], p.n_m[row], p.height_m[row])),
-            Figures(kind="sigma", values=(p.sigma_h_m[row], p.sigma_v_m[row])),
-        ]
-        yield TrailStep(title=f"Observed at {name}", note=note or "held", figures=tuple(figures))
+        figures = place_figures(p, row)
+        yield TrailStep(title=f"Observed at {name}", note=note or "held", figures=figures)
 
     def drawing(self, node: Node, result: Adjusted) -> Drawing:
         """Ellipses, roles, and the lines observed."""

@@ -76,6 +76,14 @@ class Figures:
     terms: tuple[Term, ...] = ()
 
 
+def place_figures(points: Positions, row: int) -> tuple[Figures, Figures]:
+    """A position and its sigmas, as lines of figures."""
+    return (
+        Figures(kind="position", values=(points.e_m[row], points.n_m[row], points.height_m[row])),
+        Figures(kind="sigma", values=(points.sigma_h_m[row], points.sigma_v_m[row])),
+    )
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class TrailStep:
     """What a step did for one mark: title, a note in words, lines of figures. frame: id of the frame it

@@ -18,7 +18,7 @@ from fenwind.job.reader import Digest, Reader
 from fenwind.job.state import JobState
 from fenwind.job.steps.known import mark_names
 from fenwind.job.steps.known_places import KnownPlace, grid_factor, known_places
-from fenwind.job.steps.outcome import Drawing, Figures, Node, OfRecord, Outcome, TrailStep
+from fenwind.job.steps.outcome import Drawing, Node, OfRecord, Outcome, TrailStep, place_figures
 from fenwind.job.steps.reductions import reductions
 from fenwind.job.steps.sightings import air_factor, off_rows, options_of, sightings_of
 from fenwind.procedures.average import means
@@ -120,11 +120,7 @@ class SetupKind(OfRecord):
         row = result.new.index.get(mark)
         if row is None:
             return
-        p = result.new
-        figures = (
-            Figures(kind="position", values=(p.e_m[row], p.n_m[row], p.height_m[row])),
-            Figures(kind="sigma", values=(p.sigma_h_m[row], p.sigma_v_m[row])),
-        )
+        figures = place_figures(result.new, row)
         if mark == result.setup.station:
             pairs = zip(result.setup.target, result.part, strict=True)
             held = dict.fromkeys(result.names[key] for key, part in pairs if part == "held")

@@ -10,7 +10,14 @@ import numpy as np
 
 from fenwind.job.reader import Digest, Reader
 from fenwind.job.state import JobState
-from fenwind.job.steps.outcome import CandidateSet, Figures, Gathering, Node, Outcome, TrailStep
+from fenwind.job.steps.outcome import (
+    CandidateSet,
+    Gathering,
+    Node,
+    Outcome,
+    TrailStep,
+    place_figures,
+)
 from fenwind.job.steps.setup import Placed, setup_node
 from fenwind.procedures.average import means
 from fenwind.procedures.positions import Positions
@@ -98,10 +105,7 @@ class SightedMarks(Gathering):
         note = f"at most {format_fixed(float(np.hypot(*apart[:2])) * 1000.0, 1)} mm from it"
         if np.isfinite(p.height_m[row]):
             note += f", {format_fixed(float(apart[2]) * 1000.0, 1)} mm in height"
-        figures = (
-            Figures(kind="position", values=(p.e_m[row], p.n_m[row], p.height_m[row])),
-            Figures(kind="sigma", values=(p.sigma_h_m[row], p.sigma_v_m[row])),
-        )
+        figures = place_figures(p, row)
         yield TrailStep(title=f"Mean of {result.count[row]} setups", note=note, figures=figures)
 
 

@@ -19,7 +19,15 @@ from fenwind.job.state import JobState
 from fenwind.job.steps.carried_on import given_sets
 from fenwind.job.steps.known import known, mark_names
 from fenwind.job.steps.occupied import occupied, plane_axes
-from fenwind.job.steps.outcome import CandidateSet, Drawing, Figures, Node, OfRecord, Outcome, TrailStep
+from fenwind.job.steps.outcome import (
+    CandidateSet,
+    Drawing,
+    Node,
+    OfRecord,
+    Outcome,
+    TrailStep,
+    place_figures,
+)
 from fenwind.procedures.datum_fit import Compared, DatumFit, compared, datum_fit, leave_one_out
 from fenwind.procedures.onto_plane import tied
 from fenwind.procedures.positions import Positions
@@ -150,11 +158,7 @@ class SpaceFitKind(OfRecord):
         row = result.new.index.get(mark)
         if row is None:
             return
-        p = result.new
-        figures = (
-            Figures(kind="position", values=(p.e_m[row], p.n_m[row], p.height_m[row])),
-            Figures(kind="sigma", values=(p.sigma_h_m[row], p.sigma_v_m[row])),
-        )
+        figures = place_figures(result.new, row)
         yield TrailStep(title="", note=f"in space, {result.step.parameters} parameters", figures=figures)
 
     def drawing(self, node: Node, result: Carried) -> Drawing:

@@ -16,7 +16,16 @@ from fenwind.job.reader import Digest, Reader
 from fenwind.job.state import JobState
 from fenwind.job.steps.known import mark_names
 from fenwind.job.steps.known_places import KnownPlace, grid_factor, known_places
-from fenwind.job.steps.outcome import CandidateSet, Drawing, Figures, Node, OfRecord, Outcome, TrailStep
+from fenwind.job.steps.outcome import (
+    CandidateSet,
+    Drawing,
+    Figures,
+    Node,
+    OfRecord,
+    Outcome,
+    TrailStep,
+    place_figures,
+)
 from fenwind.job.steps.sightings import off_rows, options_of, sightings_of
 from fenwind.procedures.collected import Apart, Collected, Station, collect
 from fenwind.procedures.grid_sightings import traverse_on_grid
@@ -136,10 +145,7 @@ class TraverseKind(OfRecord):
         if row is None:
             return
         p, found = result.new, result.found
-        figures = [
-            Figures(kind="position", values=(p.e_m[row], p.n_m[row], p.height_m[row])),
-            Figures(kind="sigma", values=(p.sigma_h_m[row], p.sigma_v_m[row])),
-        ]
+        figures = [*place_figures(p, row)]
         if mark in result.stations:
             k = result.stations.index(mark)
             e, n, h = (float(v) for v in found.adjusted[:, k] - found.unadjusted[:, k])
