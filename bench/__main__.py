@@ -21,6 +21,7 @@ BENCHMARKS = (
     "taking",
     "dxf_move",
     "sessions",
+    "day",
     "network",
     "country",
     "ground",

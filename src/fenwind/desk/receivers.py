@@ -3,6 +3,8 @@ everything of the job on the window's thread."""
 
 from __future__ import annotations
 
+import math
+import time
 from typing import Any
 
 import numpy as np
@@ -31,6 +33,8 @@ FloatArray = NDArray[np.float64]
 
 #: How often the desk looks whether links are still there when nothing comes, and keeps epochs, ms.
 LOOK_MS = 250
+#: Seconds that figures stand at least before the next come: nobody reads faster.
+LEAST_S = 0.06
 
 
 class Measurement:
@@ -70,7 +74,11 @@ class Receivers(QObject):
         self._timer = QTimer(self)
         self._timer.setInterval(LOOK_MS)
         self._timer.timeout.connect(self._take)
-        self._awake.connect(self._take)
+        self._awake.connect(self._come)
+        self._soon = QTimer(self)
+        self._soon.setSingleShot(True)
+        self._soon.timeout.connect(self._take)
+        self._taken_s = 0.0
 
     # Equipment
 
@@ -113,13 +121,20 @@ class Receivers(QObject):
         if self._following is not None:
             self.leave()
             self._timer.stop()
+            self._soon.stop()
             self._following.stop()
             self._following, self.heard, self.epoch, self.broadcast = None, None, None, None
             self.changed.emit()
 
+    def _come(self) -> None:
+        """Take what came, at once or as soon as the figures have stood for a moment."""
+        left_s = self._taken_s + LEAST_S - time.monotonic()
+        self._soon.start(max(0, math.ceil(left_s * 1000.0)))
+
     def _take(self) -> None:
         if self._following is None:
             return
+        self._taken_s = time.monotonic()
         self.heard = self._following.take()
         for epoch, broadcast in self.heard.epochs:
             self.epoch, self.broadcast = epoch, broadcast

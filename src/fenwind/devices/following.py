@@ -6,7 +6,7 @@ from __future__ import annotations
 import threading
 from collections import deque
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -64,6 +64,12 @@ class Heard:
 
 @dataclass
 class _Held:
+    """What the threads leave for who asks; nobody else touches what they read with."""
+
+    corrections: Corrections | None = None
+    sentences: int = 0
+    wrong: int = 0
+    without_height: int = 0
     epochs: deque[tuple[Epoch, FloatArray | None]] = field(default_factory=lambda: deque(maxlen=MOST_WAITING))
     satellites: dict[str, tuple[int, int, int]] = field(default_factory=dict)
 
@@ -75,7 +81,8 @@ class Following:
     def __init__(self, rover: Address, rtcm: Address | None, awake: Callable[[], object]) -> None:
         self._links = [Link(rover)] + ([Link(rtcm)] if rtcm is not None else [])
         self._reader, self._stream = NmeaReader(), RtcmReader()
-        self._held, self._lock = _Held(), threading.Lock()
+        self._held = _Held(corrections=self._said() if rtcm is not None else None)
+        self._lock = threading.Lock()
         self._awake, self._told = awake, False
         self._ended = threading.Event()
         self._threads = [
@@ -102,11 +109,11 @@ class Following:
             return Heard(
                 epochs=epochs,
                 rover=self._state(0),
-                corrections=self._corrections() if len(self._links) > 1 else None,
+                corrections=self._corrections(),
                 satellites=dict(self._held.satellites),
-                sentences=self._reader.counts.sentences,
-                wrong=self._reader.counts.wrong + self._reader.counts.unread,
-                without_height=self._reader.without_height,
+                sentences=self._held.sentences,
+                wrong=self._held.wrong,
+                without_height=self._held.without_height,
             )
 
     def _state(self, k: int) -> Stream:
@@ -115,7 +122,11 @@ class Following:
             where=str(link.where), connected=link.connected, problem=link.problem, losses=link.losses
         )
 
-    def _corrections(self) -> Corrections:
+    def _corrections(self) -> Corrections | None:
+        kept = self._held.corrections
+        return replace(kept, link=self._state(1), age_s=self._stream.age_s) if kept is not None else None
+
+    def _said(self) -> Corrections:
         stream = self._stream
         return Corrections(
             link=self._state(1), position=stream.position, message_set=stream.set, age_s=stream.age_s,
@@ -140,15 +151,21 @@ class Following:
         link.close()
 
     def _feed(self, k: int, data: bytes) -> None:
+        if k:  # read without the lock: who asks, asks from the window and must not wait
+            self._stream.feed(data)
+            said = self._said()
+            with self._lock:
+                self._held.corrections = said
+            return
+        epochs, counts = self._reader.feed(data), self._reader.counts
         with self._lock:
-            if k:
-                self._stream.feed(data)
-                return
-            epochs = self._reader.feed(data)
+            held = self._held
+            held.sentences, held.wrong = counts.sentences, counts.wrong + counts.unread
+            held.without_height = self._reader.without_height
             if not epochs:
                 return
-            self._held.satellites = dict(self._reader.satellites)
-            self._held.epochs.extend((epoch, self._stream.position) for epoch in epochs)
+            held.satellites = dict(self._reader.satellites)
+            held.epochs.extend((epoch, self._stream.position) for epoch in epochs)
             tell, self._told = not self._told, True
         if tell:
             self._awake()

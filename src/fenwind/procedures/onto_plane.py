@@ -4,6 +4,7 @@ another."""
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -93,6 +94,11 @@ class InDatum:
     operation: str = ""
 
 
+@lru_cache(maxsize=256)  # a rover asks several times a second
+def _same_datum(system: str, base: str) -> bool:
+    return bool(find_crs(system).to_2d().equals(find_crs(base).to_2d(), ignore_axis_order=True))
+
+
 def into_datum(
     lat_rad: FloatArray,
     lon_rad: FloatArray,
@@ -105,10 +111,9 @@ def into_datum(
     there. Raises FrameError when there is none at all."""
     base = target.geodetic_crs
     moves = is_dynamic(base.to_wkt())
-    here = find_crs(system)
     if moves and not is_dynamic(system):
         epoch_year = target.spec.epoch_year or epoch_year  # what stands still is the same at any time
-    if here.to_2d().equals(base.to_2d(), ignore_axis_order=True):
+    if _same_datum(system, base.to_wkt()):
         found = InDatum(lat_rad=lat_rad, lon_rad=lon_rad, h_ell_m=h_ell_m)
     else:
         done = convert(

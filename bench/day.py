@@ -1,0 +1,167 @@
+"""A day of base and rover through the window: whether it keeps up at twenty times real time with the rover
+at 5 Hz, how long the window stands still at most, what memory does, and how soon a sentence is a figure on
+screen.
+
+python -m bench day --hours 8 runs the whole day (25 minutes); six minutes stand for it else.
+"""
+
+from __future__ import annotations
+
+import argparse
+import os
+import socket
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+from bench.timing import say
+
+RATE_HZ, MARKS = 5, ("P-01", "P-02", "P-03", "S-01", "S-02")
+
+
+def _resident_mb() -> float:
+    pages = int(Path("/proc/self/statm").read_text().split()[1])
+    return pages * os.sysconf("SC_PAGE_SIZE") / 1e6
+
+
+class Day:
+    """The desk with the demo, stand-in receivers in a process of their own, and a clock that looks at the
+    window."""
+
+    def __init__(self) -> None:
+        from PySide6.QtCore import QSettings, QTimer
+        from PySide6.QtWidgets import QApplication
+
+        from fenwind.desk.launch import Launch, parse_arguments
+        from fenwind.desk.theme import apply_theme
+
+        self.app = QApplication([])
+        apply_theme(self.app)
+        settings = QSettings(f"{os.environ['FENWIND_HOME']}/s.ini", QSettings.Format.IniFormat)
+        self.launch = Launch(parse_arguments([]), settings)
+        self.launch.shell.resize(1280, 800)
+        self.launch.shell.show()
+        self.until(lambda: self.launch.workspace is not None)
+        self.w: Any = self.launch.workspace
+        self.w.show_stage("Sessions")
+        self.page = self.w.pages["Sessions"]
+        self.last, self.gaps = time.perf_counter(), [0.0]
+        self.clock = QTimer()
+        self.clock.setInterval(2)
+        self.clock.timeout.connect(self._look)
+
+    def _look(self) -> None:
+        now = time.perf_counter()
+        self.gaps.append(now - self.last)
+        self.last = now
+
+    def until(self, true: Callable[[], object], seconds: float = 60.0) -> None:
+        """Serve the window until something holds."""
+        from PySide6.QtCore import QEventLoop, QTimer
+
+        end = time.monotonic() + seconds
+        while not true():
+            if time.monotonic() > end:
+                raise TimeoutError(self.w.line.text())
+            loop = QEventLoop()
+            QTimer.singleShot(4, loop.quit)
+            loop.exec()
+
+    def run(self, hours: float, speed: int) -> None:
+        """Marks measured one after another, a minute each, while time runs."""
+        panel, devices, rover = self.page.standins, self.page.devices, self.page.rover
+        panel.open()
+        panel.base_mark.setCurrentText("T-02")
+        panel.speed.setValue(speed)
+        panel.start.click()
+        self.until(lambda: panel.ports)
+        self.w.bridge.select("T-02")
+        self.w.actions.run("sessions.start")
+        self.page.start.statement.parts["height"].click()
+        self.page.ask.edit.setText("1.5 vertical")
+        self.page.ask.ok.click()
+        self.page.start.start.click()
+        self.until(self.page.start.isHidden)
+        rover.listen.click()
+        panel.say("rover", do="rate", hz=RATE_HZ)
+        self.until(lambda: devices.epoch is not None)
+        begin, first, memory, turn = time.perf_counter(), devices.epoch.time, [], 0
+        self.clock.start()
+        self.last = time.perf_counter()
+
+        def gone() -> float:
+            return float((devices.epoch.time - first).total_seconds())
+
+        while gone() < hours * 3600.0:
+            name, turn = MARKS[turn % len(MARKS)], turn + 1
+            panel.say("rover", do="go", mark=name)
+            at = gone()
+            self.until(lambda at=at: gone() > at + 30.0 and devices.epoch.solution == "fixed")
+            self.w.bridge.select(name)
+            rover.measure.click()
+            self.until(lambda: devices.measuring is None)
+            memory.append((gone(), _resident_mb()))
+        taken = time.perf_counter() - begin
+        self.clock.stop()
+        gaps = sorted(self.gaps)
+        print(f"{gone() / 3600.0:.2f} h in {taken:.0f} s, {turn} marks, {devices.heard.sentences} sentences")
+        say(f"real time over simulated time, 1/{speed}", taken * speed / gone(), 1.05, "x")
+        print(f"window still: half of all looks {gaps[len(gaps) // 2] * 1e3:.1f} ms, "
+              f"999 of 1,000 {gaps[int(len(gaps) * 0.999)] * 1e3:.1f} ms")  # fmt: skip
+        say("window stands still at most", gaps[-1] * 1000.0, 50.0, "ms")
+        half = [m for at, m in memory if at > gone() / 2.0]
+        print(f"memory {memory[0][1]:.0f} MB after a mark, {half[0]:.0f} halfway, {half[-1]:.0f} at the end")
+        rover.listen.click()
+        panel.stop()
+
+    def on_screen(self) -> None:
+        """From a sentence sent by a receiver until its figure is painted."""
+        from fenwind.standins.receivers import Simulation
+        from fenwind.standins.world import world_of
+
+        marks = [{"name": n, "lat": 61.3 + k, "lon": 8.4, "h": 1240.0} for n, k in (("A", 0.0), ("B", 0.01))]
+        world = world_of({"marks": marks, "base": {"mark": "A"}, "rover": {"mark": "B"}})
+        simulation = Simulation(world, 1, datetime(2026, 6, 9, 8, tzinfo=UTC))
+        server = socket.create_server(("127.0.0.1", 0))
+        self.page.devices.set_equipment(rover=f"127.0.0.1:{server.getsockname()[1]}", corrections="")
+        self.page.rover.listen.click()
+        client, _ = server.accept()
+        heard, taken = self.page.rover.figures["heard"], []
+        for _ in range(60):
+            data = b""
+            while not data:
+                data = simulation.run_tick().get("rover", b"")
+            before, begin = heard.text(), time.perf_counter()
+            client.sendall(data)
+            self.until(lambda before=before: heard.text() != before)
+            self.app.processEvents()  # what changed is painted
+            taken.append(time.perf_counter() - begin)
+        self.page.rover.listen.click()
+        first, *rest = taken
+        taken = sorted(rest)
+        print(
+            f"from sentence to screen: half of all {taken[30] * 1e3:.1f} ms; the first, with the link "
+            f"opened, {first * 1e3:.0f} ms"
+        )
+        say("from sentence to screen at most", taken[-1] * 1000.0, 100.0, "ms")
+
+
+def main() -> None:
+    """Run both."""
+    parser = argparse.ArgumentParser()
+    parser.add_argument("--hours", type=float, default=0.1)
+    parser.add_argument("--speed", type=int, default=20)
+    options = parser.parse_args(sys.argv[1:])
+    with tempfile.TemporaryDirectory() as home:
+        os.environ["FENWIND_HOME"] = home
+        day = Day()
+        day.on_screen()
+        day.run(options.hours, options.speed)
+
+
+if __name__ == "__main__":
+    main()
