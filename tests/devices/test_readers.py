@@ -48,7 +48,7 @@ class Nmea(unittest.TestCase):
         """GST has the sigma of latitude before that of longitude (NMEA 0183, from memory)."""
         gga = b"$GNGGA,080000.00,3330.0000000,S,07036.0000000,W,4,20,0.5,100.000,M,-5.500,M,1.0,0000*"
         gst = b"$GNGST,080000.00,0.01,,,,0.011,0.022,0.033*"
-        data = b"".join(s + b"%02X\r\n" % _checksum(s[1:-1]) for s in (gga, gst, gga))
+        data = b"".join(s + b"%02X\r\n" % checksum(s[1:-1]) for s in (gga, gst, gga))
         (found,) = NmeaReader().feed(data)
         self.assertEqual(found.sigma, (0.022, 0.011, 0.033))
         self.assertAlmostEqual(found.h, 94.5)
@@ -64,7 +64,7 @@ class Nmea(unittest.TestCase):
     def test_without_separation_there_is_no_epoch(self) -> None:
         gga = b"$GNGGA,080000.00,3330.0000000,S,07036.0000000,W,4,20,0.5,100.000,M,,M,1.0,0000*"
         reader = NmeaReader()
-        self.assertEqual(reader.feed((gga + b"%02X\r\n" % _checksum(gga[1:-1])) * 2), [])
+        self.assertEqual(reader.feed((gga + b"%02X\r\n" % checksum(gga[1:-1])) * 2), [])
         self.assertEqual(reader.without_height, 2)
 
     def test_pieces_and_garbage_change_nothing_that_is_whole(self) -> None:
@@ -86,7 +86,7 @@ class Nmea(unittest.TestCase):
                 self.assertIn((epoch.lat, epoch.lon, epoch.h), [(e.lat, e.lon, e.h) for e in whole])
 
 
-def _checksum(body: bytes) -> int:
+def checksum(body: bytes) -> int:
     out = 0
     for byte in body:
         out ^= byte
