@@ -596,12 +596,13 @@ class Level(Command):
         self.assertAlmostEqual(line["misclosure"], wanted, 9)
 
     def test_the_wrong_run_is_named(self) -> None:
-        rows = ["A,B,1,1", "B,C,1,1", "C,D,1.05,1", "D,A,-3,1", "A,C,2,1", "B,D,2,1"]
-        found = self.level("\n".join([self.HEAD, *rows]), code=1)
-        first = found["doubts"][0]
-        self.assertEqual((first["rule"], first["names"]), ("level.run", ["C", "D"]))
-        self.assertAlmostEqual(first["value"], 0.05, 3)
-        self.assertIn("level.misclosure", self.rules(found))
+        for error in (0.05, -0.05):
+            rows = ["A,B,1,1", "B,C,1,1", f"C,D,{1.0 + error},1", "D,A,-3,1", "A,C,2,1", "B,D,2,1"]
+            found = self.level("\n".join([self.HEAD, *rows]), code=1)
+            first = found["doubts"][0]
+            self.assertEqual((first["rule"], first["names"]), ("level.run", ["C", "D"]))
+            self.assertAlmostEqual(first["value"], error, 3)
+            self.assertIn("level.misclosure", self.rules(found))
 
     def test_bad_input(self) -> None:
         for rows, words in (

@@ -166,6 +166,21 @@ class RoundTrips(TempFolder):
         self.assertTrue(math.isnan(found.values[2, 1]))
         self.assertEqual([p.column for p in found.problems], ["name"])
 
+    def test_attributes_of_blocks_stand_beside_their_places(self) -> None:
+        """One named as a coordinate is no coordinate."""
+        drawing = ezdxf.new(units=6)
+        block = drawing.blocks.new("sign")
+        for tag in ("NAME", "E", "CODE"):
+            block.add_attdef(tag, (0, 0))
+        told = {"NAME": "A1", "E": "999", "CODE": "BOLT"}
+        drawing.modelspace().add_blockref("sign", (10.0, 20.0, 3.0)).add_auto_attribs(told)
+        drawing.saveas(self.path("b.dxf"))
+        raw = read_table(self.path("b.dxf"))
+        self.assertEqual(raw.headers[-2:], ("attribute E", "CODE"))
+        found = interpret(raw, unit=UNITS[raw.unit])
+        self.assertEqual(found.values[:3, 0].tolist(), [10.0, 20.0, 3.0])
+        self.assertEqual(found.points[0].code, "BOLT")
+
 
 #: A LandXML file written by hand after the schema (from memory): two groups, feet, a reference, a point
 #: without height.
