@@ -12,10 +12,12 @@ import numpy as np
 from pynmeagps import NMEAReader
 from pyrtcm import RTCMReader
 
+from fenwind.errors import FormatError
+from fenwind.exchange.antenna_list import antennas_of
 from fenwind.geodesy.geocentric import enu_axes, to_xyz
 from fenwind.standins.receivers import Refused, Simulation
 from fenwind.standins.rtcm_out import station
-from fenwind.standins.world import World, read_world
+from fenwind.standins.world import World, read_world, world_of
 
 START = datetime(2026, 5, 4, 8, 0, tzinfo=UTC)
 #: A place in the south and the west.
@@ -52,6 +54,17 @@ def second(simulation: Simulation, rtcm: bool = True) -> dict[str, bytes]:
     for _ in range(9):
         simulation.run_tick(rtcm)
     return first
+
+
+class Numbers(unittest.TestCase):
+    def test_numbers_that_are_none_are_refused(self) -> None:
+        """Also whole ones that no float holds."""
+        for bad in (10**400, -(10**400), math.inf, math.nan, "1", True, None):
+            with self.subTest(bad=str(bad)[:9]):
+                self.assertRaises(FormatError, world_of, WORLD | {"separation": bad})
+                simulation = Simulation(world(), 1, START)
+                self.assertRaises(Refused, simulation.control, "rover", {"do": "rate", "hz": bad})
+                self.assertRaises(FormatError, antennas_of, [{"model": "A", "radius": bad}])
 
 
 class Sentences(unittest.TestCase):

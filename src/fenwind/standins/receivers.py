@@ -474,7 +474,7 @@ class Simulation:
 def number(found: dict[str, Any], key: str, absent: float | None = None) -> float:
     """A number of a command. Raises Refused."""
     value = found.get(key, absent)
-    if isinstance(value, bool) or not isinstance(value, (int, float)) or not math.isfinite(value):
+    if isinstance(value, bool) or not isinstance(value, (int, float)) or not abs(value) < 1e300:
         raise Refused(f"{key} is missing or no number")
     return float(value)
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import math
 import os
 from dataclasses import dataclass, field
 from typing import Any
@@ -153,7 +152,7 @@ def _required(found: Any, key: str, kind: type) -> Any:
 def number_in(found: Any, key: str, default: float) -> float:
     """A number under a key. Raises FormatError."""
     value = found.get(key, default) if isinstance(found, dict) else default
-    if isinstance(value, bool) or not isinstance(value, (int, float)) or not math.isfinite(value):
+    if isinstance(value, bool) or not isinstance(value, (int, float)) or not abs(value) < 1e300:
         raise FormatError(f"{key}: {value!r} found, expected a number", hint="Correct the file")
     return float(value)
 
