@@ -2,6 +2,7 @@
 second demo job against what it was made from."""
 
 import math
+from dataclasses import replace
 
 import numpy as np
 import pyproj
@@ -11,7 +12,8 @@ from fenwind.geodesy.frames import FrameSpec, HeightReference
 from fenwind.job.figures import drawings_held, drop_figures, explain_figures, keep_figures, two_figures
 from fenwind.job.ground_view import marks_of, opened
 from fenwind.job.job import Job
-from fenwind.records.entries import amend
+from fenwind.procedures.held_drawing import HeldDrawing
+from fenwind.records.entries import Add, amend
 from fenwind.records.records import FrameRecord, GivenPosition, Mark, TwoFigures
 from fenwind.standins.ketterly import factor, make_ketterly
 from tests.support import CommandCase
@@ -106,6 +108,16 @@ class Figures(CommandCase):
         job.record("off", [amend(job.state.given["drawing-K-04"], active=False)])
         ((_, fewer),) = drawings_held(job.state, "grid", frame, marks, grid)
         self.assertEqual(fewer.names, ("K-01", "K-07", "K-10", "K-12"))
+        frame_of = job.state.frames["drawing"]
+        job.record("mirror", [
+            Add(record=replace(frame_of, id="mirror")),
+            *(Add(record=replace(g, id=f"m-{g.id}", frame="mirror", e_m=g.n_m, n_m=g.e_m))
+              for g in list(job.state.given.values()) if g.frame == "drawing"),
+        ])  # fmt: skip
+        both = dict(drawings_held(job.state, "grid", frame, marks, grid))
+        self.assertIsInstance(both["drawing"], HeldDrawing)
+        self.assertIn("mirror image", both["mirror"].sentences)
+        job.record("mirror", [amend(job.state.frames["mirror"], active=False)])
         job.record("without", [amend(job.state.frames["drawing"], active=False)])
         self.assertEqual(list(drawings_held(job.state, "grid", frame, marks, grid)), [])
 

@@ -114,6 +114,17 @@ class HoldADrawing(CommandCase):
                 hold_drawing(FRAME, NAMES[:rows], drawing[:, :rows], grid()[:, :rows], np.full(rows, H))
             self.assertIn(words, caught.exception.sentences)
 
+    def test_marks_on_both_sides_of_180_degrees(self) -> None:
+        """The Fiji map grid; pyproj gives the point scale at the middle of the marks."""
+        fiji = open_frame(FrameSpec(name="fiji", crs="EPSG:3460", height=HeightReference(kind="ellipsoid")))
+        lat = np.radians([-17.0, -17.01, -16.99, -17.0])
+        lon = np.radians([179.99, 179.995, 179.992, -179.99])  # their mean is 90 degrees
+        here = np.stack(fiji.forward(lat, lon))
+        k = pyproj.Proj("EPSG:3460").get_factors(179.99675, -17.0).parallel_scale
+        one = hold_drawing(fiji, NAMES[:4], here / k, here, np.full(4, 5.0))
+        self.assertEqual(one.found.causes[0].key, "grid-scale")
+        self.assertLess(abs(one.found.causes[0].left_ppm), 0.2)
+
     def test_from_the_command_line(self) -> None:
         k, elevation = factors()
         on_ground = drawn(1.0 / (k * elevation))

@@ -170,13 +170,9 @@ def swapped_axes(case: FitCase) -> Iterator[Doubt]:
     pairs, names = case.pairs, case.result.pairs.names
     tolerance = case.result.options.tolerance_h_m
     if len(names) >= 3 and case.majority is None:
-        unit = np.repeat(np.eye(2)[:, :, None], len(names), axis=2)
         errors = []
         for target in (pairs.target, pairs.target[::-1]):
-            both = PairSet(
-                source=pairs.source, target=target, source_covariance=unit, target_covariance=0.0 * unit
-            )
-            _, adjustment = similarity.estimate(both, "scale")
+            _, adjustment = similarity.estimate(similarity.alike(pairs.source, target), "scale")
             errors.append(float(np.median(np.hypot(*adjustment.residuals))))
         if errors[0] > 20.0 * tolerance and errors[1] < 0.05 * errors[0]:
             yield Doubt(

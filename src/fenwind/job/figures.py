@@ -7,7 +7,7 @@ from collections.abc import Iterator, Mapping
 
 import numpy as np
 
-from fenwind.errors import ParseError, ProcedureError
+from fenwind.errors import FenwindError, ParseError, ProcedureError
 from fenwind.geodesy.frames import Frame
 from fenwind.job.adopted import Adopted
 from fenwind.job.ground_view import Marks
@@ -59,10 +59,10 @@ def explain_figures(pair: TwoFigures, frame: Frame, marks: Marks) -> Explained:
 
 def drawings_held(
     state: JobState, shown: str, frame: Frame, marks: Marks, adopted: Adopted
-) -> Iterator[tuple[str, HeldDrawing]]:
+) -> Iterator[tuple[str, HeldDrawing | FenwindError]]:
     """Every other frame of a job that three or more marks are given in, held against the frame shown (its
-    id): its id and how it lies there. A mark whose position in the frame shown came over from the other,
-    or by any fit, tells nothing and is left out."""
+    id): its id and how it lies there, or why it cannot be held. A mark whose position in the frame shown
+    came over from the other, or by any fit, tells nothing and is left out."""
     drawn: dict[str, dict[str, GivenPosition]] = {}
     for given in state.given.values():
         if given.active and given.frame != shown and given.e_m is not None:
@@ -70,15 +70,14 @@ def drawings_held(
     for key, points in drawn.items():
         record = state.frames.get(key)
         if record is not None and record.active:
-            rows = [i for i, m in enumerate(marks.ids) if m in points and _own(adopted, m, key)]
+            own = [s.key != key and s.place not in ("fit", "space") for s in adopted.sets]
+            alone = np.array(own)[adopted.set_row].tolist()
+            rows = [i for i, m in enumerate(marks.ids) if m in points and alone[adopted.place[m]]]
             if len(rows) >= LEAST_MARKS:
-                yield key, _held(frame, marks, rows, points)
-
-
-def _own(adopted: Adopted, mark: str, other: str) -> bool:
-    """Whether a position stands without another frame's."""
-    origin = adopted.sets[adopted.set_row[adopted.place[mark]]]
-    return origin.key != other and origin.place not in ("fit", "space")
+                try:
+                    yield key, _held(frame, marks, rows, points)
+                except FenwindError as error:
+                    yield key, error
 
 
 def _held(frame: Frame, marks: Marks, rows: list[int], points: Mapping[str, GivenPosition]) -> HeldDrawing:

@@ -115,14 +115,7 @@ def find_majority(pairs: PairSet, tolerance_m: float) -> Majority | None:
     if not followers.size or followers.max() < max(3, 0.5 * looked_at.size):
         return None
     rows = looked_at[misfit[int(followers.argmax())] < 3.0 * tolerance_m]
-    unit = np.repeat(np.eye(2)[:, :, None], rows.size, axis=2)
-    voters = PairSet(
-        source=pairs.source[:, rows],
-        target=pairs.target[:, rows],
-        source_covariance=unit,
-        target_covariance=0.0 * unit,
-    )
-    plan, _ = similarity.estimate(voters, "scale")
+    plan, _ = similarity.estimate(similarity.alike(pairs.source[:, rows], pairs.target[:, rows]), "scale")
     east, north = plan.forward(pairs.source[0], pairs.source[1])
     agrees = np.hypot(east - pairs.target[0], north - pairs.target[1]) < 3.0 * tolerance_m
     return Majority(plan=plan, agrees=agrees)

@@ -8,13 +8,13 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy import stats
 
 from fenwind.errors import ProcedureError
+from fenwind.estimation.distributions import t_quantile
 from fenwind.geodesy.frames import Frame
 from fenwind.procedures.fit_case import find_majority
 from fenwind.procedures.ratio_causes import Explained, explained_ratio, place_at, zone_scales
-from fenwind.procedures.similarity import PairSet, Similarity, estimate
+from fenwind.procedures.similarity import PairSet, Similarity, alike, estimate
 from fenwind.quantities.lengths import FOOT
 
 FloatArray = NDArray[np.float64]
@@ -77,30 +77,42 @@ def hold_drawing(
             f"the drawing has {len(names)} of the marks, {LEAST_MARKS} at different places are needed",
             hint="Give its points the marks' names",
         )
-    ones = np.broadcast_to(np.eye(2)[:, :, None], (2, 2, len(names)))
-    pairs = PairSet(source=grid, target=drawn, source_covariance=0.0 * ones, target_covariance=1.0 * ones)
+    pairs = alike(grid, drawn)
     _refuse_mirrored(pairs, _left(pairs, estimate(pairs, "scale")[0]))
     off = _far_off(pairs)
     turned, _ = estimate(pairs.take(np.flatnonzero(~off)), "scale")
     left = _left(pairs, turned)
     redundancy = 2 * int(np.sum(~off)) - 4
     sigma = max(float(np.sqrt(np.sum(left[~off] ** 2) / redundancy)), LEAST_SIGMA_M)
-    known = float(stats.t.ppf(0.975, redundancy) * sigma * np.sqrt(turned.covariance[3, 3]) / turned.scale)
+    known = t_quantile(0.975, redundancy) * sigma * float(np.sqrt(turned.covariance[3, 3])) / turned.scale
     unit, size = _unit(turned.scale)
     ratio = turned.scale / size
-    lat, lon = frame.inverse(*grid)
-    tall = np.isfinite(h_m)
-    spread = _spread(frame, lat, lon, np.where(tall, h_m, np.nanmean(h_m) if tall.any() else 0.0))
-    limit = known * 1e6 + spread
-    middle = (float(np.mean(lat)), float(np.mean(lon)))
-    height = float(np.mean(h_m[tall])) if tall.any() else float("nan")
-    undulation = None if undulation_m is None else float(np.mean(undulation_m))
-    here = place_at(frame, *middle, height, undulation)
-    found = explained_ratio(ratio, limit, abs(ratio - 1.0) * 1e6 <= limit, here, zone_scales(frame, *middle))
+    found = _explained(frame, grid, h_m, undulation_m, ratio, known * 1e6)
     return HeldDrawing(
-        names=tuple(names), ratio=ratio, limit_ppm=limit, unit=unit, left_m=left / turned.scale, off=off,
-        found=found,
+        names=tuple(names), ratio=ratio, limit_ppm=found.rounding_ppm, unit=unit,
+        left_m=left / turned.scale, off=off, found=found,
     )  # fmt: skip
+
+
+def _explained(
+    frame: Frame,
+    grid: FloatArray,
+    h_m: FloatArray,
+    undulation_m: FloatArray | None,
+    ratio: float,
+    known: float,
+) -> Explained:
+    """What explains a ratio that is known to so many parts per million, at the middle of the marks."""
+    tall = np.isfinite(h_m)
+    height = float(np.mean(h_m[tall])) if tall.any() else float("nan")
+    lat, lon = frame.inverse(*grid)
+    limit = known + _spread(frame, lat, lon, np.where(tall, h_m, height if tall.any() else 0.0))
+    # On the plane: a mean of longitudes lies elsewhere where marks are on both sides of 180 degrees.
+    middle = [float(v) for v in frame.inverse(*grid.mean(axis=1))]
+    undulation = None if undulation_m is None else float(np.mean(undulation_m))
+    here = place_at(frame, middle[0], middle[1], height, undulation)
+    zones = zone_scales(frame, middle[0], middle[1])
+    return explained_ratio(ratio, limit, abs(ratio - 1.0) * 1e6 <= limit, here, zones)
 
 
 def _left(pairs: PairSet, turned: Similarity) -> FloatArray:

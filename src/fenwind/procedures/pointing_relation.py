@@ -9,6 +9,9 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from fenwind.errors import ProcedureError
+from fenwind.procedures.similarity import Similarity, alike, estimate
+
 FloatArray = NDArray[np.float64]
 
 #: Points that are counted: so far from the instrument, and so many of them (common practice, no source).
@@ -19,18 +22,15 @@ LOOSE_M = 6.0
 
 @dataclass(frozen=True, kw_only=True, eq=False)
 class Relation:
-    """A turn about the middle of the points and a shift: from the receiver's plane onto the instrument's own,
-    whose ordinate lies along zero of its circle. rms_m: what the points leave over in plan."""
+    """A shift and a turn from the receiver's plane onto the instrument's own, whose ordinate lies along zero
+    of its circle. rms_m: what the points leave over in plan."""
 
-    here: FloatArray
-    there: FloatArray
-    turn: float
+    plan: Similarity
     rms_m: float
 
     def place(self, e_m: float, n_m: float) -> FloatArray:
-        """Abscissa and ordinate (2,) from the instrument of where the receiver says it is."""
-        d, c, s = np.array([e_m, n_m]) - self.here, math.cos(self.turn), math.sin(self.turn)
-        return np.asarray(self.there + np.array([c * d[0] + s * d[1], c * d[1] - s * d[0]]))
+        """Abscissa and ordinate (2,) from the instrument of where the receiver says it is, metres."""
+        return np.array(self.plan.forward(np.array(e_m), np.array(n_m)))
 
     def direction(self, e_m: float, n_m: float) -> tuple[float, float]:
         """Direction of the circle to there, radians, and how far to either side it may be out, three times
@@ -52,12 +52,12 @@ def relation_of(receiver: FloatArray, seen: FloatArray) -> Relation | str:
     gaps = np.diff(np.concatenate([azimuth, azimuth[:1] + 2.0 * math.pi]))
     if gaps.max() > math.pi:
         return "points all around the instrument"
-    here, there = receiver.mean(axis=1), seen.mean(axis=1)
-    one, two = receiver - here[:, None], seen - there[:, None]
-    turn = math.atan2(float(np.sum(two[0] * one[1] - two[1] * one[0])), float(np.sum(one * two)))
-    found = Relation(here=here, there=there, turn=turn, rms_m=0.0)
-    off = np.array([found.place(e, n) for e, n in receiver.T]).T - seen
+    try:
+        plan, _ = estimate(alike(receiver, seen), "turn")
+    except ProcedureError:
+        return "a receiver that moves with the prism: its points are at one place"
+    off = np.stack(plan.forward(*receiver)) - seen
     rms = float(np.sqrt(np.mean(np.sum(off**2, axis=0))))
     if rms > LOOSE_M:
         return f"a receiver that moves with the prism: its points differ by {rms:.0f} m"
-    return Relation(here=here, there=there, turn=turn, rms_m=rms)
+    return Relation(plan=plan, rms_m=rms)

@@ -126,6 +126,14 @@ class PairSet:
         )
 
 
+def alike(source: FloatArray, target: FloatArray) -> PairSet:
+    """Pairs (2, k) that count alike: one metre in each coordinate of the target, none in the source."""
+    unit = np.repeat(np.eye(2)[:, :, None], source.shape[1], axis=2)
+    return PairSet(
+        source=source, target=target, source_covariance=0.0 * unit, target_covariance=unit,
+    )  # fmt: skip
+
+
 @dataclass(frozen=True, kw_only=True, eq=False)
 class Prepared:
     """Pairs counted from their centres, with a closed-form start (target centre E, N, rotation, scale) and

@@ -79,12 +79,14 @@ class Quarrels(QScrollArea):
     def _drawings(self, shown: str, adopted: Adopted) -> list[str]:
         """Frames that marks are given in against the frame shown."""
         assert self.frame is not None and self.marks is not None
-        try:
-            held = list(drawings_held(self.bridge.state, shown, self.frame, self.marks, adopted))
-        except FenwindError as error:
-            return [error.sentences]
+        held = drawings_held(self.bridge.state, shown, self.frame, self.marks, adopted)
         names = {key: record.spec.name for key, record in self.bridge.state.frames.items()}
-        return [drawing_words(names[key], self.frame.spec.name, one, self.bridge.unit) for key, one in held]
+        grid, unit = self.frame.spec.name, self.bridge.unit
+        return [
+            f"{names[key]}: {one.sentences}" if isinstance(one, FenwindError)
+            else drawing_words(names[key], grid, one, unit)
+            for key, one in held
+        ]  # fmt: skip
 
     def _words(self, pair: TwoFigures) -> str:
         assert self.frame is not None and self.marks is not None
