@@ -13,8 +13,9 @@ import tempfile
 import time
 import unittest
 from collections.abc import Iterator
-from contextlib import contextmanager, redirect_stderr, redirect_stdout
+from contextlib import closing, contextmanager, redirect_stderr, redirect_stdout
 from datetime import UTC, datetime
+from pathlib import Path
 from typing import Any
 from unittest import mock
 
@@ -24,6 +25,10 @@ from fenwind.cli import main
 from fenwind.devices.control import command
 from fenwind.devices.transport import address
 from fenwind.geodesy.geocentric import enu_axes, to_xyz
+from fenwind.job.file import JobFile
+from fenwind.job.job import Job
+from fenwind.records.entries import amend
+from fenwind.records.sessions import Occupation
 from fenwind.standins.receivers import Simulation
 from fenwind.standins.world import world_of
 from tests.session_job import session_job
@@ -98,6 +103,11 @@ def away(found: dict[str, Any], mark: str) -> np.ndarray:
     here = to_xyz(math.radians(found["lat"]), math.radians(found["lon"]), found["h"])
     there = to_xyz(math.radians(lat), math.radians(lon), h)
     return enu_axes(math.radians(lat), math.radians(lon)) @ (here - there)
+
+
+#: A covariance in east, north, up, m^2, that is alike in no two ways.
+COVARIANCE = ("cee_m2", "cen_m2", "ceu_m2", "cnn_m2", "cnu_m2", "cuu_m2")
+LONG = (4e-6, -1e-6, 2e-6, 9e-6, -3e-6, 2.5e-5)
 
 
 class TwoDays(unittest.TestCase):
@@ -287,6 +297,9 @@ class Lists(CommandCase):
     def listed(self) -> tuple[str, str]:
         job, out = self.path("one.fenwind"), self.path("list.csv")
         session_job(job, blunder=0.0).close()
+        with closing(Job(JobFile(Path(job)))) as opened:
+            one = opened.state.of(Occupation)["o2"]
+            opened.record("x", [amend(one, **dict(zip(COVARIANCE, LONG, strict=True)))])
         self.run_json("base", job, "--tie", "D2=B")
         self.run_json("sessions", job, "--drop", "o4", "--why", "wind", "--out", out)
         return job, out
@@ -304,6 +317,9 @@ class Lists(CommandCase):
             self.assertAlmostEqual(one["lat"], two["lat"], delta=2e-9)  # 0.2 mm
             self.assertAlmostEqual(one["lon"], two["lon"], delta=2e-9)
             self.assertAlmostEqual(one["ellipsoid_h"], two["ellipsoid_h"], delta=2e-4)
+        with closing(Job(JobFile(Path(other)))) as opened:
+            found = list(opened.state.of(Occupation).values())[1]
+        np.testing.assert_allclose([getattr(found, f) for f in COVARIANCE], LONG, rtol=2e-4)
         again = self.run_json("sessions", other, "--take", out)
         self.assertEqual(len(again["occupations"]), 4)
 

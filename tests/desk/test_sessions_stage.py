@@ -199,6 +199,8 @@ class Live(QtTestCase):
         said = command(where, do="status")
         self.assertEqual(said["channel"], 5)
         self.assertLess(said["satellites"], many)
+        command(where, do="mask", degrees=20.0, strength=0.0)
+        self.assertLess(said["satellites"], command(where, do="status")["satellites"])
         one = page.devices.equipment
         self.assertEqual(
             (one.mask_deg, one.strength_dbhz, one.interval_s, one.channel, one.rate_hz, one.message_set),

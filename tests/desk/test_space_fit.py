@@ -1,8 +1,10 @@
 """A fit in space through the window: made, said, a pair compared only, copied for others."""
 
+import numpy as np
 from pyproj import CRS, Transformer
 from PySide6.QtWidgets import QApplication
 
+from fenwind.desk.stages.space_fits import SEEN_M
 from fenwind.geodesy.geocentric import to_xyz
 from tests.desk.qt_case import QtTestCase
 from tests.job.test_space_fit import SpaceFits, truth
@@ -37,6 +39,12 @@ class SpaceFitSheet(QtTestCase):
         up = float(found.residuals[2, 2]) * 1000.0
         cells = {c.key: c.text(sheet.table.records.rows[2]) for c in sheet.table.records.columns}
         self.assertEqual(cells["v2"], f"{up:+.1f}".replace("-", "\u2212"))
+        away = float(np.linalg.norm(found.without[:, 2])) * 1000.0
+        self.assertEqual(cells["without"], f"{away:.1f}")
+        bars = {c.key: c.bar for c in sheet.table.records.columns}
+        for k in range(3):
+            bar = bars[f"v{k}"](sheet.table.records.rows[2])
+            self.assertAlmostEqual(bar, float(found.residuals[k, 2]) / SEEN_M)
         w.bridge.undo()
         sheet.copy_proj()
         way = Transformer.from_pipeline(QApplication.clipboard().text())

@@ -666,6 +666,10 @@ class Tools(CommandCase):
         self.assertAlmostEqual(after.found.orientation - 0.5, 0.0, delta=5e-7)
         lines = [figures.terms for figures in reductions(after, 0)]
         self.assertIn(("collimation", kept.collimation_rad, "seconds"), lines[1])
+        on_grid = replace(after.reduced, direction=after.reduced.direction + 3.0e-5)  # t - T of 6.2 seconds
+        *_, told = (figures.terms for figures in reductions(replace(after, reduced=on_grid), 0))
+        ((_, turned, _),) = [term for term in told if term[0] == "arc to chord"]
+        self.assertAlmostEqual(turned, 3.0e-5, 12)
         job.record(*keep_instrument(job.state, self.derive(job).of_kind("setup")["two"], "TS-7"))
         self.assertEqual(len(job.state.of(InstrumentModel)), 1, "one of that name is amended")
 
