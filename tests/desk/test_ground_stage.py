@@ -309,6 +309,10 @@ class GroundStage(QtTestCase):
         self.assertTrue(texts[0].endswith("(leaves −0.3 ppm)."), texts[0])
         self.assertIn("−1.9 ppm, known to 0.4 ppm. International feet against US survey feet", texts[1])
         self.assertTrue(texts[2].endswith("No cause that is known here explains it."))
+        plan = w.plan_pane.plan
+        self.wait_for(lambda: page.layer is not None)
+        _, y = plan.to_pixels(plan.scene.e_m, plan.scene.n_m)
+        self.assertLess(float(y.max()), plan.height() - 64.0, "the key lies over a mark")
         b.select("K-07")
         QTest.mouseClick(page.explain, Qt.MouseButton.LeftButton)
         page.ask.edit.setText("1640.00")

@@ -82,6 +82,7 @@ class Plan(QWidget):
         self._window_from: QPointF | None = None
         self._under: tuple[object, QPixmap] | None = None
         self._fitted_key: tuple[object, ...] = ()
+        self._fitted_said = 0
         self._untouched = True
         self._symbols: dict[tuple[int, float, bool], QPixmap] = {}
         self.setMouseTracking(True)
@@ -95,8 +96,11 @@ class Plan(QWidget):
         marks lie beyond the edge of a view that nobody has moved."""
         key = (scene.title, bool(scene.names), scene.coming is not None)
         self.scene = scene
-        if key != self._fitted_key or (self._untouched and self._beyond_edge()):
-            self._fitted_key = key
+        said = len(self._keys())
+        if key != self._fitted_key or (
+            self._untouched and (said != self._fitted_said or self._beyond_edge())
+        ):
+            self._fitted_key, self._fitted_said = key, said
             self.fit_all()
         self.update()
 
@@ -145,10 +149,16 @@ class Plan(QWidget):
         if places.size:
             low, high = places.min(axis=1), places.max(axis=1)
             self._centre = 0.5 * (low + high)
-            extent = np.maximum(high - low, 1.0)
-            self._scale = float(min((self.width() - 110) / extent[0], (self.height() - 110) / extent[1]))
+            extent, key = np.maximum(high - low, 1.0), 24.0 * len(self._keys())  # pixels for what layers say
+            high_px = self.height() - 110 - key
+            self._scale = float(min((self.width() - 110) / extent[0], high_px / extent[1]))
             self._scale = min(max(self._scale, 1e-6), 1e6)
+            self._centre[1] -= 0.5 * key / self._scale
         self.update()
+
+    def _keys(self) -> list[str]:
+        """What layers under the marks say of themselves."""
+        return [key for layer in self.scene.under if (key := getattr(layer, "key", ""))]
 
     def zoom(self, factor: float, at: QPointF | None = None) -> None:
         """Zoom about a pixel, the middle when None."""
@@ -542,7 +552,7 @@ class Plan(QWidget):
             p.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, "Marks with positions will show here.")
             return
         p.drawText(QPointF(12, 20), f"{self.scene.title}, {self._grid_words()}" if self.scene.title else "")
-        for row, key in enumerate(k for layer in self.scene.under if (k := getattr(layer, "key", ""))):
+        for row, key in enumerate(self._keys()):
             p.drawText(QPointF(12, self.height() - 48.0 - 14 * row), key)
         right, bottom = self.width() - 28.0, self.height() - 26.0
         p.setPen(QPen(colour("ink"), 1.4))
