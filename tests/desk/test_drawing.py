@@ -108,6 +108,37 @@ class Symbols(PlanCase):
         self.assertGreater(self.around_middle(labelled, "faint", reach=30).shape[1], without + 8)
 
 
+class Pictures(PlanCase):
+    """What stays is painted once and shown from a picture."""
+
+    def test_what_changes_is_seen(self) -> None:
+        plan = self.plan()
+        plan.hidden = set()
+        seen = [bytes(plan.grab().toImage().constBits())]
+        for change in (
+            lambda: plan.hidden.add("map grid"),
+            lambda: plan.hidden.add("marks"),
+            lambda: plan.hidden.clear(),
+            lambda: plan.zoom(1.3),
+            lambda: plan.show_rover((90.0, 120.0)),
+            lambda: plan.show_scene(Scene(title="none")),
+        ):
+            change()
+            seen.append(bytes(plan.grab().toImage().constBits()))
+            self.assertNotEqual(seen[-1], seen[-2])
+
+    def test_paper_gets_more_pixels_than_the_screen(self) -> None:
+        plan = self.plan(symbol=np.array([TRIANGLE] * 5, np.int8))
+        plan.grab()
+        image = QImage(1600, 1600, QImage.Format.Format_RGB32)
+        image.setDevicePixelRatio(4.0)
+        plan.render(image)
+        raw = np.frombuffer(image.constBits(), np.uint32).reshape(400, 4, 400, 4)
+        mark = raw[190:210, :, 190:210]
+        uniform = (mark == mark[:, :1, :, :1]).all(axis=(1, 3))
+        self.assertGreater(np.count_nonzero(~uniform), 20, "edges of the symbol are finer than the screen's")
+
+
 class Places(PlanCase):
     def test_pixels_and_ground_and_the_marks_between(self) -> None:
         plan = self.plan()

@@ -160,6 +160,7 @@ class Live(QtTestCase):
         self.wait_for(lambda: page.devices.measuring is None)
         one = list(self.b.state.of(Occupation).values())[-1]
         self.assertEqual((one.epochs, one.finished, one.base, one.solution), (25, True, base.id, "fixed"))
+        self.wait_for(lambda: not self.b.deriving)
         found = rover_of(self.b.derived).each[one.id]
         self.assertLess(float(np.abs(enu_between(found, Point(xyz=to_xyz(*place("C"))))).max()), 0.05)
         self._broadcast_error(base)
@@ -279,6 +280,7 @@ class Live(QtTestCase):
                 self.assertIn("early: rain", self.b.job.undo_text or "")
         last = list(self.b.state.of(Occupation).values())[-1]
         self.assertFalse(last.finished)
+        self.wait_for(lambda: not self.b.deriving)
         self.assertIn("occupation.unfinished", [d.rule for d in self.b.findings.open])
 
     def _raw(self) -> None:

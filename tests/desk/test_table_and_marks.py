@@ -473,22 +473,32 @@ class LongWork(QtTestCase):
         step, marks = b.fit, b.state.marks
         before = b.derived
         b.do(gestures.set_use(b.state, step, [marks["T-03"]], "off"))
-        self.assertTrue(w.shell.header.stop.isVisible())
+        self.assertTrue(b.deriving)
         self.assertIs(b.derived, before, "what is shown stays until the worker is done")
         b.do(
             gestures.set_use(b.state, b.fit, [marks["T-06"]], "off")
         )  # another change meanwhile: the worker starts again
         self.wait_for(lambda: b.derived is not before)
         self.assertEqual(b.derived.fits[b.fit.id].case.result.options.off, frozenset(["T-03", "T-06"]))
-        self.assertFalse(w.shell.header.stop.isVisible())
+        self.assertFalse(b.deriving)
         before = b.derived
         b.undo()
         w.shell.header.stop.click()
-        self.wait_for(lambda: not w.shell.header.stop.isVisible())
+        self.wait_for(lambda: not b.deriving)
         if b.derived is before:  # it was stopped in time
             self.assertIn("F5", w.line.text())
         w.actions.run("edit.derive")
         self.wait_for(lambda: "T-06" not in b.derived.fits[b.fit.id].case.result.options.off)
+
+    def test_short_work_is_not_shown_as_work(self) -> None:
+        header = self.open().shell.header
+        header.show_busy(True)
+        self.assertFalse(header.stop.isVisible())
+        self.wait_for(header.stop.isVisible)
+        header.show_progress(3, 10, "")
+        self.assertEqual((header.progress.value(), header.progress.maximum()), (3, 10))
+        header.show_busy(False)
+        self.assertFalse(header.stop.isVisible() or header.progress.isVisible())
 
     def test_the_before_and_after_list_and_axis_order(self) -> None:
         w = self.open()

@@ -6,6 +6,7 @@ from dataclasses import replace
 from datetime import UTC, datetime
 
 import numpy as np
+from pyrtcm import calc_crc24q
 
 from fenwind.devices.nmea_in import Epoch, NmeaReader
 from fenwind.devices.occupying import Limits
@@ -114,6 +115,16 @@ class Rtcm(unittest.TestCase):
             damaged = RtcmReader()
             damaged.feed(bytes(bad))
             self.assertIsNone(damaged.position)
+
+    def test_frames_with_a_right_checksum_and_nothing_in_them(self) -> None:
+        for payload in (b"", b"\x43", b"\x43\x50", b"\xff\xf0\x00"):
+            with self.subTest(payload=payload):
+                frame = b"\xd3" + bytes([0, len(payload)]) + payload
+                frame += calc_crc24q(frame).to_bytes(3, "big")
+                reader = RtcmReader()
+                reader.feed(frame + FRAME)
+                self.assertEqual((reader.kinds[1005], reader.set), (1, ""))
+                self.assertIsNotNone(reader.position)
 
 
 class Leaps(unittest.TestCase):

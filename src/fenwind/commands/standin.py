@@ -3,10 +3,17 @@
 from __future__ import annotations
 
 import argparse
+import ctypes
+import os
+import signal
 from datetime import UTC, datetime
 from typing import Any
 
 from fenwind.errors import ParseError
+
+#: Set by who starts a stand-in that must not outlive it, however it ends.
+ENDS_WITH_PARENT = "FENWIND_ENDS_WITH_PARENT"
+_PR_SET_PDEATHSIG = 1  # prctl(2)
 
 
 def add_parser(verbs: Any) -> None:
@@ -45,6 +52,8 @@ def run(options: argparse.Namespace) -> int:
     from fenwind.standins.serve import serve
     from fenwind.standins.world import read_world
 
+    if os.environ.get(ENDS_WITH_PARENT):
+        ctypes.CDLL(None).prctl(_PR_SET_PDEATHSIG, signal.SIGTERM)
     if options.seed < 0:
         raise ParseError(f"--seed {options.seed}: expected 0 or more", hint="Give a whole number")
     if options.seconds is not None and not options.seconds >= 0.0:

@@ -337,6 +337,11 @@ class JobBridge(QObject):
         self.busy.emit(False)
         self.told.emit(text, "doubt")
 
+    def derive_apart(self, always: bool) -> None:
+        """Whether every derivation goes to a worker: while receivers are listened to, the window has no
+        time for any."""
+        self.long_s = 0.0 if always else LONG_S
+
     def stop(self) -> None:
         """Stop a derivation under way."""
         if self._task is not None:

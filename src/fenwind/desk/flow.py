@@ -1,88 +1,68 @@
-"""A layout that sets widgets one after the other and breaks lines like text."""
+"""Widgets set one after the other, with lines broken like text."""
 
 from __future__ import annotations
 
-from PySide6.QtCore import QPoint, QRect, QSize, Qt
-from PySide6.QtWidgets import QLayout, QLayoutItem, QWidget
+from collections.abc import Sequence
+
+from PySide6.QtCore import QEvent, QSize
+from PySide6.QtGui import QResizeEvent
+from PySide6.QtWidgets import QSizePolicy, QWidget
 
 
-class FlowLayout(QLayout):
-    """Left to right, then the next line."""
+class Flow(QWidget):
+    """Left to right, then the next line; as high as its lines are.
 
-    def __init__(self, parent: QWidget | None = None, gap: int = 0, line_gap: int = 4) -> None:
+    No QLayout: of one made in Python Qt asks a thousand questions for one change of a page, and while a
+    worker computes each answer has to wait for the interpreter.
+    """
+
+    def __init__(
+        self, gap: int = 0, line_gap: int = 4, least: int = 0, parent: QWidget | None = None
+    ) -> None:
+        """Pixels between widgets, between lines, and the least height."""
         super().__init__(parent)
-        self._items: list[QLayoutItem] = []
-        self._heights: dict[int, int] = {}
-        self._gap, self._line_gap = gap, line_gap
-        self.setContentsMargins(0, 0, 0, 0)
+        self._gap, self._line_gap, self._least = gap, line_gap, least
+        self._widgets: tuple[QWidget, ...] = ()
+        self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Fixed)
 
-    def addItem(self, item: QLayoutItem) -> None:
-        self._items.append(item)
+    def set_widgets(self, widgets: Sequence[QWidget]) -> None:
+        """Set these, in order. One with the property `glued` stays on the line of the one before it: a comma,
+        a full stop, the blank after a part."""
+        self._widgets = tuple(widgets)
+        for before, widget in zip((None, *self._widgets), self._widgets, strict=False):
+            widget.setParent(self)
+            widget.show()
+            if before is not None:
+                QWidget.setTabOrder(before, widget)
+        self._place()
 
-    def count(self) -> int:
-        return len(self._items)
+    def event(self, event: QEvent) -> bool:
+        if event.type() == QEvent.Type.LayoutRequest:  # a widget wants another size, or came or went
+            self._place()
+        return super().event(event)
 
-    def itemAt(self, index: int) -> QLayoutItem | None:
-        return self._items[index] if 0 <= index < len(self._items) else None
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        if event.size().width() != event.oldSize().width():
+            self._place()
 
-    def takeAt(self, index: int) -> QLayoutItem | None:
-        return self._items.pop(index) if 0 <= index < len(self._items) else None
-
-    def expandingDirections(self) -> Qt.Orientation:
-        return Qt.Orientation(0)
-
-    def hasHeightForWidth(self) -> bool:
-        return True
-
-    def heightForWidth(self, width: int) -> int:
-        # Qt asks many times for one layout; while a worker computes, each answer in Python has to wait for
-        # the interpreter several times.
-        if width not in self._heights:
-            self._heights[width] = self._place(QRect(0, 0, width, 0), move=False)
-        return self._heights[width]
-
-    def invalidate(self) -> None:
-        self._heights.clear()
-        super().invalidate()
-
-    def setGeometry(self, rect: QRect) -> None:
-        super().setGeometry(rect)
-        self._place(rect, move=True)
-
-    def sizeHint(self) -> QSize:
-        return self.minimumSize()
-
-    def minimumSize(self) -> QSize:
-        width = max((item.minimumSize().width() for item in self._items), default=0)
-        return QSize(width, max((item.sizeHint().height() for item in self._items), default=0))
-
-    def _glued(self, place: int) -> bool:
-        """Whether an item stays on the line of the one before it: a comma, a full stop, the blank after a
-        part."""
-        widget = self._items[place].widget() if place < len(self._items) else None
-        return widget is not None and bool(widget.property("glued"))
-
-    def _together(self, place: int, hints: list[QSize]) -> int:
-        """Width of an item with those glued to it."""
-        width, following = hints[place].width(), place + 1
-        while self._glued(following):
-            width += hints[following].width()
-            following += 1
-        return width
-
-    def _place(self, rect: QRect, *, move: bool) -> int:
-        x, y, line = rect.x(), rect.y(), 0
-        hints = [item.sizeHint() for item in self._items]
-        for place, item in enumerate(self._items):
-            hint = hints[place]
-            if (
-                x > rect.x()
-                and not self._glued(place)
-                and x + self._together(place, hints) > rect.right() + 1
-            ):
-                x, y, line = rect.x(), y + line + self._line_gap, 0
-            if move:
-                item.setGeometry(QRect(QPoint(x, y), hint))
+    def _place(self) -> None:
+        shown = [widget for widget in self._widgets if not widget.isHidden()]
+        hints = [_wanted(widget) for widget in shown]
+        glued = [bool(widget.property("glued")) for widget in shown] + [False]
+        x, y, line, width = 0, 0, 0, max(self.width(), 100)
+        for place, (widget, hint) in enumerate(zip(shown, hints, strict=True)):
+            if x > 0 and not glued[place]:
+                after = next(k for k in range(place + 1, len(glued)) if not glued[k])
+                if x + sum(h.width() for h in hints[place:after]) > width:
+                    x, y, line = 0, y + line + self._line_gap, 0
+            widget.setGeometry(x, y, hint.width(), hint.height())
             x += hint.width() + self._gap
             line = max(line, hint.height())
-        return y + line - rect.y()
+        self.setMinimumWidth(max((hint.width() for hint in hints), default=0))
+        self.setFixedHeight(max(y + line, self._least))
+
+
+def _wanted(widget: QWidget) -> QSize:
+    hint = widget.sizeHint().expandedTo(widget.minimumSizeHint()).expandedTo(widget.minimumSize())
+    return hint.boundedTo(widget.maximumSize())

@@ -7,6 +7,7 @@ stamped picture when there are many.
 from __future__ import annotations
 
 import math
+from functools import partial
 
 import numpy as np
 from numpy.typing import NDArray
@@ -27,6 +28,7 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
+from fenwind.desk.picture import Picture
 from fenwind.desk.plan_scene import Scene
 from fenwind.desk.plan_symbols import (
     COUNT,
@@ -80,7 +82,7 @@ class Plan(QWidget):
         self._cursor: QPointF | None = None
         self.hidden: set[str] = set()
         self._window_from: QPointF | None = None
-        self._under: tuple[object, QPixmap] | None = None
+        self._under, self._still = Picture(self), Picture(self)
         self._fitted_key: tuple[object, ...] = ()
         self._fitted_said = 0
         self._untouched = True
@@ -291,8 +293,29 @@ class Plan(QWidget):
 
     def paintEvent(self, event: QPaintEvent) -> None:
         p = QPainter(self)
-        p.fillRect(self.rect(), colour("map"))
-        self._paint_under(p)
+        view = (tuple(self._centre), self._scale, is_night())
+        # What stays as it is while a rover or the mouse moves is painted once.
+        key = (view, self.scene, frozenset(self.hidden))
+        self._still.show(p, key, colour("map"), partial(self._paint_still, view))
+        x, y = self.to_pixels(self.scene.e_m, self.scene.n_m)
+        p.setRenderHint(QPainter.RenderHint.Antialiasing)
+        if self.scene.coming is not None:
+            self.scene.coming.paint(p, self.to_pixels)
+        self._paint_selection(p, x, y)
+        if self.rover is not None:
+            rx, ry = self.to_pixels(np.array([self.rover[0]]), np.array([self.rover[1]]))
+            draw_rover(p, QPointF(float(rx[0]), float(ry[0])))
+        self._paint_measure(p, x, y)
+        if self._window_from is not None and self._cursor is not None:
+            p.setPen(QPen(colour("water"), 1, Qt.PenStyle.DashLine))
+            p.setBrush(Qt.BrushStyle.NoBrush)
+            p.drawRect(QRectF(self._window_from, self._cursor).normalized())
+        self._paint_furniture(p)
+
+    def _paint_still(self, view: object, p: QPainter) -> None:
+        """Backdrops, which are kept as a picture of their own, grid and marks."""
+        if self.scene.under:
+            self._under.show(p, (view, self.scene.under), QColor(0, 0, 0, 0), self._paint_under)
         if "map grid" not in self.hidden:
             self._paint_grid(p)
         x, y = self.to_pixels(self.scene.e_m, self.scene.n_m)
@@ -308,43 +331,10 @@ class Plan(QWidget):
             draw_lines(p, x, y, self.scene.lines)
             self._paint_residuals(p, x, y)
             self._paint_marks(p, x, y, seen)
-        p.setRenderHint(QPainter.RenderHint.Antialiasing)
-        if self.scene.coming is not None:
-            self.scene.coming.paint(p, self.to_pixels)
-        self._paint_selection(p, x, y)
-        if self.rover is not None:
-            rx, ry = self.to_pixels(np.array([self.rover[0]]), np.array([self.rover[1]]))
-            draw_rover(p, QPointF(float(rx[0]), float(ry[0])))
-        self._paint_measure(p, x, y)
-        if self._window_from is not None and self._cursor is not None:
-            p.setPen(QPen(colour("water"), 1, Qt.PenStyle.DashLine))
-            p.setBrush(Qt.BrushStyle.NoBrush)
-            p.drawRect(QRectF(self._window_from, self._cursor).normalized())
-        self._paint_furniture(p)
 
     def _paint_under(self, p: QPainter) -> None:
-        """Backdrops, painted once for a view and kept as a picture until it changes."""
-        if not self.scene.under:
-            return
-        key = (
-            self.scene.under,
-            tuple(self._centre),
-            self._scale,
-            self.width(),
-            self.height(),
-            self.devicePixelRatioF(),
-            is_night(),
-        )
-        if self._under is None or self._under[0] != key:
-            pixmap = QPixmap(self.size() * self.devicePixelRatioF())
-            pixmap.setDevicePixelRatio(self.devicePixelRatioF())
-            pixmap.fill(Qt.GlobalColor.transparent)
-            own = QPainter(pixmap)
-            for layer in self.scene.under:
-                layer.paint(own, self.to_pixels, self._scale)
-            own.end()
-            self._under = (key, pixmap)
-        p.drawPixmap(0, 0, self._under[1])
+        for layer in self.scene.under:
+            layer.paint(p, self.to_pixels, self._scale)
 
     def _grid_step(self) -> float:
         """Distance of the grid's lines, in the unit."""
@@ -492,7 +482,7 @@ class Plan(QWidget):
         """Symbols are drawn once and stamped from then on, to half a pixel; important ones over the
         others."""
         kinds = self.scene.symbol[seen].astype(int) + COUNT * self.scene.off[seen]
-        ratio = self.devicePixelRatioF()
+        ratio = p.deviceTransform().m11()
         for kind in (RING, DOT, CROSS, SQUARE, TRIANGLE, *range(COUNT, 2 * COUNT)):
             rows = seen[kinds == kind]
             if not rows.size:

@@ -112,6 +112,7 @@ class Receivers(QObject):
         self.stop()
         self._following = Following(rover, rtcm, self._awake.emit)
         self._following.start()
+        self.bridge.derive_apart(True)
         self._timer.start()
         self.changed.emit()
         return True
@@ -123,6 +124,7 @@ class Receivers(QObject):
             self._timer.stop()
             self._soon.stop()
             self._following.stop()
+            self.bridge.derive_apart(False)
             self._following, self.heard, self.epoch, self.broadcast = None, None, None, None
             self.changed.emit()
 

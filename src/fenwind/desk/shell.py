@@ -4,8 +4,9 @@ first moments, so it imports nothing but Qt and the theme."""
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
 
-from PySide6.QtCore import QByteArray, QSettings, QSize, Qt, Signal
+from PySide6.QtCore import QByteArray, QSettings, QSize, Qt, QTimer, Signal
 from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QPainter, QPaintEvent, QResizeEvent
 from PySide6.QtWidgets import (
     QFrame,
@@ -26,6 +27,8 @@ from fenwind.desk.rail import Rail
 from fenwind.desk.theme import colour, scaled
 
 HEADER_HEIGHT = 44
+#: Work that takes less time than this is not shown as work.
+BUSY_MS = 250
 
 
 def look(widget: QWidget, name: str) -> QWidget:
@@ -58,8 +61,9 @@ class WholeLabel(PlainLabel):
         self._keep()
 
     def setText(self, text: str) -> None:
-        super().setText(text)
-        self._keep()
+        if text != self.text():
+            super().setText(text)
+            self._keep()
 
 
 class ShortLabel(PlainLabel):
@@ -155,22 +159,35 @@ class Header(_Strip):
         for widget in (self.progress, self.stop):
             widget.hide()
             layout.addWidget(widget)
+        self.progress.setRange(0, 0)
+        self._busy = QTimer(self)
+        self._busy.setSingleShot(True)
+        self._busy.timeout.connect(partial(self._show_work, True))
         self._kept, self._live = ("", ""), None  # type: tuple[str, str], tuple[str, str] | None
         self.kept = QLabel("")
         self.kept.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+        self.kept.setStyleSheet(f"font-size: {scaled(11)}px;")
         self.kept.setToolTip("Every change is written to the job file at once; there is nothing to save")
         layout.addWidget(self.kept)
 
     def show_busy(self, busy: bool) -> None:
         """Show that results are being derived."""
+        if busy:
+            self._busy.start(BUSY_MS)
+        else:
+            self._busy.stop()
+            self._show_work(False)
+
+    def _show_work(self, shown: bool) -> None:
         self.progress.setRange(0, 0)
-        self.progress.setVisible(busy)
-        self.stop.setVisible(busy)
+        self.progress.setVisible(shown)
+        self.stop.setVisible(shown)
 
     def show_progress(self, done: int, total: int, _text: str) -> None:
         """Show how far that is."""
-        self.progress.setRange(0, max(total, 1))
-        self.progress.setValue(done)
+        if self.progress.isVisible():
+            self.progress.setRange(0, max(total, 1))
+            self.progress.setValue(done)
 
     def show_live(self, bold: str, grey: str) -> None:
         """What runs now, in the place of what is kept; empty for nothing."""
@@ -184,10 +201,9 @@ class Header(_Strip):
 
     def _show_words(self, bold: str, grey: str) -> None:
         faint = colour("faint").name()
-        self.kept.setText(
-            f'<div align="right"><b>{bold}</b><br><span style="color:{faint}">{grey}</span></div>'
-        )
-        self.kept.setStyleSheet(f"font-size: {scaled(11)}px;")
+        text = f'<div align="right"><b>{bold}</b><br><span style="color:{faint}">{grey}</span></div>'
+        if text != self.kept.text():
+            self.kept.setText(text)
 
 
 class Shell(QMainWindow):

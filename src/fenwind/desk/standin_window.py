@@ -11,9 +11,10 @@ import tempfile
 from collections.abc import Callable
 from typing import Any
 
-from PySide6.QtCore import QProcess, Qt, Signal
+from PySide6.QtCore import QProcess, QProcessEnvironment, Qt, Signal
 from PySide6.QtWidgets import QCheckBox, QComboBox, QGridLayout, QPushButton, QSpinBox, QVBoxLayout, QWidget
 
+from fenwind.commands.standin import ENDS_WITH_PARENT
 from fenwind.desk.bridge import JobBridge
 from fenwind.desk.shell import PlainLabel, WholeLabel, look
 from fenwind.desk.tasks import Task, TaskRunner
@@ -143,6 +144,9 @@ class StandinWindow(QWidget):
         with open(path, "w", encoding="utf-8") as file:
             json.dump(world, file)
         self._process = QProcess(self)
+        environment = QProcessEnvironment.systemEnvironment()
+        environment.insert(ENDS_WITH_PARENT, "1")
+        self._process.setProcessEnvironment(environment)
         self._process.readyReadStandardOutput.connect(self._on_ports)
         self._process.finished.connect(self._on_finished)
         self._process.start(

@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtGui import QFontMetrics, QResizeEvent
-from PySide6.QtWidgets import QMenu, QPushButton, QSizePolicy, QWidget
+from PySide6.QtGui import QFontMetrics
+from PySide6.QtWidgets import QMenu, QPushButton, QWidget
 
-from fenwind.desk.flow import FlowLayout
+from fenwind.desk.flow import Flow
 from fenwind.desk.shell import PlainLabel, look
 from fenwind.desk.theme import MEDIUM, font
 from fenwind.reports.statement import Part
@@ -16,75 +16,69 @@ from fenwind.reports.statement import Part
 MenuMaker = Callable[[QMenu], None]
 
 
-class Statement(QWidget):
+class Statement(Flow):
     """Shows parts; a part with a menu maker opens that menu, others emit `part_clicked` with their key."""
 
     part_clicked = Signal(str)
 
     def __init__(self, parent: QWidget | None = None) -> None:
-        super().__init__(parent)
-        self._layout = FlowLayout(self)
+        super().__init__(least=26, parent=parent)
         self._makers: dict[str, MenuMaker] = {}
         self._shown: tuple[Part, ...] = ()
+        self._words: list[PlainLabel] = []
         self.parts: dict[str, QPushButton] = {}
-        policy = QSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Fixed)
-        policy.setHeightForWidth(True)
-        self.setSizePolicy(policy)
 
     def set_menus(self, makers: dict[str, MenuMaker]) -> None:
         """Menu makers by part key; each fills a fresh menu when its part is clicked."""
         self._makers = makers
 
     def show_parts(self, parts: Sequence[Part]) -> None:
-        """Show a sentence; nothing happens when it reads the same already. Focus stays on the part it was
+        """Show a sentence; nothing happens when it reads the same already. Widgets are used again, since a
+        sentence made anew takes longer than all else that a stage shows; so focus stays on the part it was
         on."""
         parts = tuple(parts)
         if parts == self._shown:
             return
-        focused = next((key for key, button in self.parts.items() if button.hasFocus()), "")
         self._shown = parts
-        while (item := self._layout.takeAt(0)) is not None:
-            widget = item.widget()
-            if widget is not None:
-                widget.hide()
-                widget.deleteLater()
-        self.parts = {}
+        before, self.parts, used = self.parts, {}, 0
+        widgets: list[QWidget] = []
         for part in parts:
-            for widget in self._widgets(part):
-                self._layout.addWidget(widget)
-                widget.show()
-        if focused in self.parts:
-            self.parts[focused].setFocus()
+            if part.key:
+                self.parts[part.key] = button = before.pop(part.key, None) or self._new_button(part.key)
+                _set_part(button, part.text)
+                widgets.append(button)
+                continue
+            for text, glued in _words(part.text):
+                if used == len(self._words):
+                    self._words.append(self._new_word())
+                label = self._words[used]
+                label.setText(text)
+                label.setProperty("glued", glued)
+                widgets.append(label)
+                used += 1
+        for widget in (*self._words[used:], *before.values()):
+            widget.hide()
+        for widget in before.values():
+            widget.deleteLater()
+        self.set_widgets(widgets)
         self.setAccessibleName(self.text())
-        self._fit_height()
 
     def text(self) -> str:
         """The sentence as plain text."""
         return "".join(part.text for part in self._shown)
 
-    def _widgets(self, part: Part) -> list[QWidget]:
-        if part.key:
-            button = QPushButton(part.text.replace("&", "&&"), self)
-            look(button, "part")
-            button.setCursor(Qt.CursorShape.PointingHandCursor)
-            button.setToolTip("Click to change")
-            width = QFontMetrics(font(19, MEDIUM)).horizontalAdvance(part.text)
-            button.setFixedWidth(width + 12)
-            button.clicked.connect(lambda _=False, k=part.key: self._open(k))
-            self.parts[part.key] = button
-            return [button]
-        texts = [word + " " for word in part.text.split()]
-        if texts and not part.text.endswith(" "):
-            texts[-1] = texts[-1].rstrip(" ")
-        if part.text.startswith(" "):
-            texts.insert(0, " ")
-        labels: list[QWidget] = []
-        for place, text in enumerate(texts):
-            label = PlainLabel(text, self)
-            look(label, "statement")
-            label.setProperty("glued", place == 0 and not text[0].isalnum())
-            labels.append(label)
-        return labels
+    def _new_button(self, key: str) -> QPushButton:
+        button = QPushButton(self)
+        look(button, "part")
+        button.setCursor(Qt.CursorShape.PointingHandCursor)
+        button.setToolTip("Click to change")
+        button.clicked.connect(lambda: self._open(key))
+        return button
+
+    def _new_word(self) -> PlainLabel:
+        label = PlainLabel("", self)
+        look(label, "statement")
+        return label
 
     def _open(self, key: str) -> None:
         maker = self._makers.get(key)
@@ -98,12 +92,22 @@ class Statement(QWidget):
         menu.aboutToHide.connect(menu.deleteLater)
         menu.popup(button.mapToGlobal(button.rect().bottomLeft()))
 
-    def _fit_height(self) -> None:
-        self.setFixedHeight(max(self._layout.heightForWidth(max(self.width(), 100)), 26))
 
-    def resizeEvent(self, event: QResizeEvent) -> None:
-        super().resizeEvent(event)
-        self._fit_height()
+def _set_part(button: QPushButton, text: str) -> None:
+    shown = text.replace("&", "&&")
+    if button.text() != shown:
+        button.setText(shown)
+        button.setFixedWidth(QFontMetrics(font(19, MEDIUM)).horizontalAdvance(text) + 12)
+
+
+def _words(text: str) -> list[tuple[str, bool]]:
+    """Words with the blank after each, and whether each stays on the line of the part before."""
+    texts = [word + " " for word in text.split()]
+    if texts and not text.endswith(" "):
+        texts[-1] = texts[-1].rstrip(" ")
+    if text.startswith(" "):
+        texts.insert(0, " ")
+    return [(word, place == 0 and not word[0].isalnum()) for place, word in enumerate(texts)]
 
 
 def choice(

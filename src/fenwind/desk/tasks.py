@@ -90,7 +90,7 @@ class _Worker:
     def submit(self, task: Task) -> None:
         if self._thread is None:
             # The window waits for the interpreter at most this long while a worker computes in Python.
-            sys.setswitchinterval(0.0001)
+            sys.setswitchinterval(0.00002)
             self._thread = threading.Thread(target=self._serve, name=f"fenwind-{self._lane}", daemon=True)
             self._thread.start()
         self._queue.put(task)

@@ -13,8 +13,12 @@ from numpy.typing import NDArray
 
 FloatArray = NDArray[np.float64]
 
-LEGACY = range(1001, 1013)
+#: Kinds of message with observations; those between the two legacy ranges are about the station.
+LEGACY = (*range(1001, 1005), *range(1009, 1013))
 MSM = range(1071, 1138)
+#: Seconds that what a message of observations said of its satellites is good for: to read every one in full
+#: would take longer than all else that a stream asks for.
+GOOD_S = 1.0
 
 
 @dataclass
@@ -30,6 +34,7 @@ class RtcmReader:
     satellites: dict[int, int] = field(default_factory=dict)
     antenna: str = ""
     wrong: int = 0
+    _read: dict[int, float] = field(default_factory=dict)
     garbage: int = 0
     _buffer: bytes = b""
 
@@ -65,37 +70,35 @@ class RtcmReader:
             size = 6 + ((self._buffer[1] & 3) << 8) + self._buffer[2]
             if len(self._buffer) < size:
                 return count
-            message = self._parsed(self._buffer[:size])
-            if message is None:
+            if not self._take(self._buffer[:size]):
                 self._skip()
                 continue
             self._buffer = self._buffer[size:]
-            self._take(message)
             count += 1
 
     def _skip(self) -> None:
         self._buffer, self.garbage = self._buffer[1:], self.garbage + 1
 
-    def _parsed(self, frame: bytes) -> Any:
-        from pyrtcm import RTCMReader, calc_crc24q
-        from pyrtcm.exceptions import RTCMMessageError, RTCMParseError, RTCMTypeError
+    def _take(self, frame: bytes) -> bool:
+        """Take a frame of RTCM 10403 (its number is the first 12 bits after the header); False for none."""
+        from pyrtcm import calc_crc24q
 
         if calc_crc24q(frame):
             self.wrong += 1
-            return None
-        try:
-            return RTCMReader.parse(frame, labelmsm=0)
-        except (RTCMParseError, RTCMMessageError, RTCMTypeError, KeyError, ValueError, IndexError, TypeError):
-            self.wrong += 1
-            return None
-
-    def _take(self, message: Any) -> None:
-        try:
-            kind = int(message.identity.split("(")[0].split("_")[0])
-        except ValueError:
-            return
-        self.at = time.monotonic()
+            return False
+        kind, now = frame[3] << 4 | frame[4] >> 4, time.monotonic()
+        if now >= self._read.get(kind, 0.0) or not (kind in MSM or kind in LEGACY):
+            message = _parsed(frame)
+            if message is None:
+                self.wrong += 1
+                return False
+            self._read[kind] = now + GOOD_S
+            self._say(kind, message)
+        self.at = now
         self.kinds[kind] += 1
+        return True
+
+    def _say(self, kind: int, message: Any) -> None:
         if kind in (1005, 1006):
             fresh = np.array([message.DF025, message.DF026, message.DF027], dtype=float)
             if self.position is not None and float(np.abs(fresh - self.position).max()) > 1e-3:
@@ -109,3 +112,15 @@ class RtcmReader:
         elif kind == 1033:
             letters = (getattr(message, f"DF030_{i:02d}", "") for i in range(1, int(message.DF029) + 1))
             self.antenna = "".join(letters)
+
+
+def _parsed(frame: bytes) -> Any:
+    """What pyrtcm makes of a frame whose checksum is right, None for nothing."""
+    from pyrtcm import RTCMReader
+    from pyrtcm.exceptions import RTCMMessageError, RTCMParseError, RTCMStreamError, RTCMTypeError
+
+    own = (RTCMParseError, RTCMMessageError, RTCMStreamError, RTCMTypeError)
+    try:
+        return RTCMReader.parse(frame, validate=0, labelmsm=0)
+    except (*own, KeyError, ValueError, IndexError, TypeError):
+        return None

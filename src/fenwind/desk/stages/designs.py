@@ -15,7 +15,7 @@ from PySide6.QtWidgets import QApplication, QMenu, QPushButton, QWidget
 
 from fenwind.desk.actions import ActionSpec
 from fenwind.desk.bridge import JobBridge
-from fenwind.desk.flow import FlowLayout
+from fenwind.desk.flow import Flow
 from fenwind.desk.plan_scene import Scene
 from fenwind.desk.plan_symbols import RING
 from fenwind.desk.scene import error_ellipses
@@ -80,12 +80,10 @@ class DesignSheet(RecordSheet):
         self.statement.part_clicked.connect(self._ask_part)
         self.verdict = WholeLabel("")
         self.column.addWidget(self.verdict)
-        self.tools = QWidget()
-        row = FlowLayout(self.tools, gap=6, line_gap=6)
+        self.tools = Flow(gap=6, line_gap=6)
         self.place = QPushButton("Plan a mark on the plan")
         self.place.clicked.connect(self.wants_place)
         self.pens = {}
-        row.addWidget(self.place)
         look(self.place, "second")
         for kind, words in PENS.items():
             pen = self.pens[kind] = QPushButton(words)
@@ -93,11 +91,10 @@ class DesignSheet(RecordSheet):
             pen.setToolTip("Then click from mark to mark; click again to put it down")
             look(pen, "chip")
             pen.clicked.connect(partial(self._take_pen, kind))
-            row.addWidget(pen)
         self.best = QPushButton("")
         look(self.best, "second")
         self.best.clicked.connect(self._plan_best)
-        row.addWidget(self.best)
+        self.tools.set_widgets([self.place, *self.pens.values(), self.best])
         self.column.addWidget(self.tools)
         self.empty = PlainLabel(
             "A design says what a network would be worth before anybody drives out. Plan marks by a click on "

@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from PySide6.QtCore import QEvent, QMimeData, QObject, Qt
-from PySide6.QtGui import QDrag, QDropEvent, QMouseEvent, QResizeEvent
-from PySide6.QtWidgets import QHeaderView, QLabel, QWidget
+from PySide6.QtGui import QDrag, QDropEvent, QMouseEvent
+from PySide6.QtWidgets import QHeaderView, QLabel
 
-from fenwind.desk.flow import FlowLayout
+from fenwind.desk.flow import Flow
 from fenwind.desk.shell import PlainLabel, look
 
 MIME = "application/x-fenwind-meaning"
@@ -34,21 +34,14 @@ class _Word(QLabel):
             drag.exec(Qt.DropAction.CopyAction)
 
 
-class MeaningChips(QWidget):
+class MeaningChips(Flow):
     """All meanings in a row."""
 
     def __init__(self, meanings: dict[str, str]) -> None:
-        super().__init__()
-        row = self._row = FlowLayout(self, gap=10)
+        super().__init__(gap=10, least=18)
         lead = PlainLabel("drag")
         look(lead, "faint")
-        row.addWidget(lead)
-        for key, text in meanings.items():
-            row.addWidget(_Word(key, text.split(",")[0]))
-
-    def resizeEvent(self, event: QResizeEvent) -> None:
-        super().resizeEvent(event)
-        self.setFixedHeight(max(self._row.heightForWidth(max(self.width(), 100)), 18))
+        self.set_widgets([lead, *(_Word(key, text.split(",")[0]) for key, text in meanings.items())])
 
 
 class HeadDrop(QObject):
