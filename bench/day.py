@@ -137,6 +137,8 @@ class Day:
             at = gone()
             self.until(lambda at=at: gone() > at + 30.0 and devices.epoch.solution == "fixed")
             self.w.bridge.select(name)
+            looks = len(self.gaps)
+            self.until(lambda looks=looks: len(self.gaps) > looks)  # nobody clicks twice at once
             rover.measure.click()
             self.until(lambda: devices.measuring is None)
             memory.append((gone(), _resident_mb()))

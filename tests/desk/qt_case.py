@@ -56,6 +56,7 @@ class QtTestCase(unittest.TestCase):
         for widget in QApplication.topLevelWidgets():
             widget.close()
         QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
+        gc.unfreeze()
         gc.collect()
         self.assertEqual(self.errors, [], "exception in a slot")
         self.assertEqual(self.messages, [], "Qt warnings")

@@ -127,6 +127,14 @@ class Pictures(PlanCase):
             seen.append(bytes(plan.grab().toImage().constBits()))
             self.assertNotEqual(seen[-1], seen[-2])
 
+    def test_a_zoomed_mark_stands_where_it_is_picked(self) -> None:
+        plan = self.plan(symbol=np.array([RING, RING, TRIANGLE, RING, RING], np.int8))
+        plan.grab()
+        plan.zoom(0.5)
+        found = pixels(plan.grab().toImage(), "ink")
+        x, y = plan.to_pixels(200.0, 200.0)
+        self.assertGreater(np.count_nonzero(np.hypot(found[0] - x, found[1] - y) < 6.0), 20)
+
     def test_paper_gets_more_pixels_than_the_screen(self) -> None:
         plan = self.plan(symbol=np.array([TRIANGLE] * 5, np.int8))
         plan.grab()

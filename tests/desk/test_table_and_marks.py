@@ -1,29 +1,35 @@
 """Tables, the marks sheet, lists matched by hand, and what the window says when things go wrong."""
 
+import gc
 import math
 import unittest
+import weakref
 from dataclasses import replace
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 from PySide6.QtCore import QItemSelectionModel, QPoint, QPointF, Qt
 from PySide6.QtGui import QFontMetrics, QGuiApplication
 from PySide6.QtTest import QAbstractItemModelTester, QTest
-from PySide6.QtWidgets import QLabel
+from PySide6.QtWidgets import QApplication, QLabel, QPushButton
 
 from fenwind.desk.finder import Found, matching
 from fenwind.desk.plan import Plan
 from fenwind.desk.plan_scene import Scene
 from fenwind.desk.plan_symbols import RING, SQUARE, TRIANGLE
 from fenwind.desk.scene import error_ellipses
+from fenwind.desk.statement import Statement
 from fenwind.desk.table import Column, RecordTable, plain_tip, shortened
-from fenwind.desk.theme import DAY, NIGHT, font
+from fenwind.desk.theme import DAY, MEDIUM, NIGHT, font
 from fenwind.desk.trail import broken
+from fenwind.desk.turns import Turns
 from fenwind.job import gestures
 from fenwind.job.job import Job
 from fenwind.procedures.hull import convex_hull
 from fenwind.records.entries import Gesture, amend
 from fenwind.records.records import Mark
+from fenwind.reports.statement import Part
 from tests.desk.qt_case import QtTestCase
 
 
@@ -515,6 +521,90 @@ class LongWork(QtTestCase):
         self.assertTrue(w.pages["Handover"].text.toPlainText().startswith("name,n,e,h"))
         w.pages["Marks"].paste("Q-1 2000 1000 5\nQ-2 2001 1001 5\n")
         self.assertEqual(w.pages["Marks"].incoming._match.columns, {"name": 0, "n": 1, "e": 2, "h": 3})
+
+
+class Ring:
+    """Garbage that only a look at everything finds."""
+
+    def __init__(self) -> None:
+        self.own = self
+
+
+class Collected(QtTestCase):
+    def test_what_stays_is_looked_at_once(self) -> None:
+        launch = self.launch()
+        self.wait_for(lambda: launch.workspace)
+        held = gc.get_freeze_count()
+        self.assertGreater(held, 10_000, "the job that was opened")
+        kept = [[k] for k in range(50_000)]
+        ring = Ring()
+        left = weakref.ref(ring)
+        with (
+            mock.patch("fenwind.desk.collector.LONG_S", 0.0),
+            mock.patch("fenwind.desk.collector.gc.get_count", return_value=(10_000, 0, 0)),
+        ):
+            launch._collector.collect()
+        self.assertGreater(gc.get_freeze_count(), held + len(kept) - 1, "what a long look has left")
+        del ring
+        gc.collect()
+        self.assertIsNotNone(left(), "set aside")
+        with (
+            mock.patch("fenwind.desk.collector._nobody_looks", return_value=True),
+            mock.patch("fenwind.desk.collector.gc.get_count", return_value=(0, 0, 100)),
+        ):
+            launch._collector.collect()
+        self.assertIsNone(left(), "while nobody works everything is looked at")
+
+
+class Sentences(QtTestCase):
+    def test_widgets_are_used_again_and_lines_break_like_text(self) -> None:
+        statement = Statement()
+        statement.resize(700, 60)
+        statement.show()
+        sentence = [
+            Part(text="Held are "),
+            Part(text="3 marks", key="held"),
+            Part(text=", the rest is free."),
+        ]
+
+        def shown() -> list[QLabel | QPushButton]:
+            found = [
+                w for w in statement.children() if isinstance(w, (QLabel, QPushButton)) and w.isVisible()
+            ]
+            return sorted(found, key=lambda w: (w.y(), w.x()))
+
+        statement.show_parts([*sentence, Part(text=" Nothing more is said.")])
+        button = statement.parts["held"]
+        for parts in (sentence, [sentence[0], Part(text="12 & more", key="held"), sentence[2]], sentence):
+            statement.show_parts(parts)
+            said = "".join(w.text() for w in shown()).replace("&&", "&")
+            self.assertEqual(said, "".join(part.text for part in parts))
+            self.assertIs(statement.parts["held"], button)
+            needed = QFontMetrics(font(19, MEDIUM)).horizontalAdvance(parts[1].text)
+            self.assertGreater(button.width(), needed)
+        for width in range(700, 100, -3):
+            statement.resize(width, 60)
+            boxes = [w.geometry() for w in shown()]
+            self.assertTrue(all(b.left() >= 0 and b.right() < width for b in boxes), width)
+            self.assertFalse(any(a.intersects(b) for k, a in enumerate(boxes) for b in boxes[:k]), width)
+            self.assertEqual(statement.height(), max(b.bottom() for b in boxes) + 1)
+            comma = next(w for w in shown() if w.text().startswith(","))
+            self.assertEqual((comma.y(), comma.x()), (button.y(), button.x() + button.width()), "not alone")
+        self.assertGreater(len({b.top() for b in boxes}), 2)
+
+
+class InTurns(QtTestCase):
+    def test_pieces_come_one_a_turn_and_the_newest_only(self) -> None:
+        done: list[str] = []
+        turns = Turns(self.app)
+        turns.run([lambda: done.append("old"), lambda: done.append("older")], apart=True)
+        turns.run([lambda: done.append("a"), lambda: done.append("b")], apart=True)
+        self.assertEqual(done, [])
+        QApplication.processEvents()
+        self.assertEqual(done, ["a"])
+        self.wait_for(lambda: len(done) == 2)
+        turns.run([lambda: done.append("c"), lambda: done.append("d")], apart=False)
+        self.assertEqual(done, ["a", "b", "c", "d"])
 
 
 class Plans(QtTestCase):

@@ -10,7 +10,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from functools import partial
 
-from PySide6.QtCore import QObject, Signal
+from PySide6.QtCore import QObject, QTimer, Signal
 
 from fenwind.desk.tasks import Task, TaskRunner
 from fenwind.doubts.of_job import Findings, Judge
@@ -337,6 +337,11 @@ class JobBridge(QObject):
         self.busy.emit(False)
         self.told.emit(text, "doubt")
 
+    @property
+    def apart(self) -> bool:
+        """Whether the window has no time for long work of its own."""
+        return self.long_s == 0.0
+
     def derive_apart(self, always: bool) -> None:
         """Whether every derivation goes to a worker: while receivers are listened to, the window has no
         time for any."""
@@ -361,7 +366,10 @@ class JobBridge(QObject):
             self.selection = ""
         changes = moves(before, self.derived) if changes is None else changes
         self.changed.emit()
-        self.moved.emit(changes)
+        if self.apart:
+            QTimer.singleShot(0, partial(self.moved.emit, changes))
+        else:
+            self.moved.emit(changes)
 
 
 def _thought(

@@ -1,14 +1,20 @@
 """Python's cyclic garbage collection, kept on the window's thread.
 
 Left to itself it may run in a worker and there destroy widgets that are in a reference cycle; Qt then crashes
-the process.
+the process. And it would look at all records of a job again and again: what is there when a job is open, and
+what has lived through a long look, is set aside and not looked at until nobody works with the window.
 """
 
 from __future__ import annotations
 
 import gc
+import time
 
-from PySide6.QtCore import QObject, QTimer
+from PySide6.QtCore import QObject, Qt, QTimer
+from PySide6.QtGui import QGuiApplication
+
+#: A look that took longer holds up the window, seconds.
+LONG_S = 0.01
 
 
 class Collector(QObject):
@@ -27,5 +33,19 @@ class Collector(QObject):
         """Collect the generations that are due, as Python would have."""
         counts = gc.get_count()
         due = [generation for generation in range(3) if counts[generation] > self._thresholds[generation]]
-        if due:
-            gc.collect(due[-1])
+        if not due:
+            return
+        if gc.get_freeze_count() and due[-1] == 2 and _nobody_looks():
+            gc.unfreeze()
+        started = time.perf_counter()
+        gc.collect(due[-1])
+        if time.perf_counter() - started > LONG_S:
+            self.set_aside()
+
+    def set_aside(self) -> None:
+        """Look no more at what there is now."""
+        gc.freeze()
+
+
+def _nobody_looks() -> bool:
+    return QGuiApplication.applicationState() != Qt.ApplicationState.ApplicationActive

@@ -162,6 +162,7 @@ class Launch(QObject):
         stage = DEMOS[self._options.demo][1]
         if stage and not (self._options.job or self._options.empty):
             self.workspace.show_stage(stage)
+        self._collector.set_aside()
         self.ready.emit()
 
     def _on_failed(self, error: Exception) -> None:

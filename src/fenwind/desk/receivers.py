@@ -142,9 +142,8 @@ class Receivers(QObject):
             self.epoch, self.broadcast = epoch, broadcast
             if self.measuring is not None:
                 self._count(self.measuring, epoch, broadcast)
-        if self.measuring is not None:
-            self._keep(self.measuring)
-        self.came.emit()
+        if self.measuring is None or not self._keep(self.measuring):
+            self.came.emit()
 
     # Where the rover is
 
@@ -250,14 +249,14 @@ class Receivers(QObject):
             self.bridge.tell_error(error)
             self.changed.emit()
 
-    def _keep(self, one: Measurement) -> None:
+    def _keep(self, one: Measurement) -> bool:
+        """Keep what came; True when that was all, and everybody was told."""
         try:
             one.keeper.tick()
         except FenwindError as error:
             self.bridge.tell_error(error)
-            return
-        if one.keeper.enough(one.epochs, None):
-            self.finish()
+            return False
+        return one.keeper.enough(one.epochs, None) and self.finish()
 
     def finish(self, why: str = "") -> bool:
         """End the occupation with the epochs that came; why: the reason for fewer than were wanted."""

@@ -7,7 +7,7 @@ import math
 import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QPainter, QPaintEvent, QPen
+from PySide6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QWidget
 
 from fenwind.desk.theme import colour, font, scaled
@@ -19,6 +19,12 @@ SIDE = 142
 LETTERS = {"GP": "G", "GL": "R", "GA": "E", "GB": "C", "BD": "C", "GQ": "J"}
 #: C/N0 from which a satellite is strong (common practice, no source), dB-Hz.
 STRONG_DBHZ = 38
+
+
+def draw_dots(p: QPainter, places: list[QPointF], role: str, radius: float) -> None:
+    """Filled dots, all in one call: the interpreter is asked for before and after each."""
+    p.setPen(QPen(colour(role), 2.0 * radius, Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap))
+    p.drawPoints(QPolygonF(places))
 
 
 class SkyChart(QWidget):
@@ -60,15 +66,20 @@ class SkyChart(QWidget):
         for text, azimuth in (("N", 0.0), ("E", 90.0), ("S", 180.0), ("W", 270.0)):
             at = middle + (self.place(0.0, azimuth) - middle) * ((r + scaled(7)) / r)
             p.drawText(QRectF(at.x() - 10, at.y() - 9, 20, 18), Qt.AlignmentFlag.AlignCenter, text)
-        for name, (elevation, azimuth, strength) in self.satellites.items():
-            at, strong = self.place(elevation, azimuth), strength >= STRONG_DBHZ
-            p.setPen(QPen(colour("water"), 1.2))
-            p.setBrush(colour("water") if strong else colour("sheet"))
-            p.drawEllipse(at, scaled(6), scaled(6))
-            p.setPen(colour("sheet") if strong else colour("water"))
-            p.setFont(font(9))
-            box = QRectF(at.x() - 10, at.y() - 9, 20, 18)
-            p.drawText(box, Qt.AlignmentFlag.AlignCenter, LETTERS.get(name[:2], "?"))
+        p.setFont(font(9))
+        for strong in (False, True):
+            shown = {
+                name: self.place(elevation, azimuth)
+                for name, (elevation, azimuth, strength) in self.satellites.items()
+                if (strength >= STRONG_DBHZ) == strong
+            }
+            draw_dots(p, list(shown.values()), "water", scaled(6) + 0.6)
+            if not strong:
+                draw_dots(p, list(shown.values()), "sheet", scaled(6) - 0.6)
+            p.setPen(colour("sheet" if strong else "water"))
+            for name, at in shown.items():
+                box = QRectF(at.x() - 10, at.y() - 9, 20, 18)
+                p.drawText(box, Qt.AlignmentFlag.AlignCenter, LETTERS.get(name[:2], "?"))
 
 
 class ScatterChart(QWidget):
@@ -110,13 +121,10 @@ class ScatterChart(QWidget):
         half = self.half_m()
         scale = 0.5 * side / half
         count = self.ways.shape[1]
-        p.setPen(Qt.PenStyle.NoPen)
-        for k, (e, n, u) in enumerate(self.ways.T.tolist()):
-            last = k == count - 1
-            p.setBrush(colour("ink" if last else "water"))
-            size = scaled(3.4 if last else 1.8)
-            p.drawEllipse(middle + QPointF(e * scale, -n * scale), size, size)
-            p.drawEllipse(QPointF(column.center().x(), middle.y() - u * scale), size, size)
+        plan = [middle + QPointF(e * scale, -n * scale) for e, n in self.ways[:2].T.tolist()]
+        height = [QPointF(column.center().x(), middle.y() - u * scale) for u in self.ways[2].tolist()]
+        draw_dots(p, plan[:-1] + height[:-1], "water", scaled(1.8))
+        draw_dots(p, plan[-1:] + height[-1:], "ink", scaled(3.4))
         p.setFont(font(10))
         p.setPen(colour("faint"))
         words = f"±{half * 1000:g} mm" if count else "nothing counted yet"

@@ -400,7 +400,8 @@ class RecordTable(QTableView):
     def _grow(self) -> None:
         """Widen columns of numbers and names to what stands in them; a user's wider one stays."""
         count = len(self.records.rows)
-        rows = [self.records.rows[i * count // LOOKED_AT] for i in range(LOOKED_AT)] if count else []
+        looked_at = min(count, LOOKED_AT)
+        rows = [self.records.rows[i * count // looked_at] for i in range(looked_at)]
         metrics = QFontMetrics(font(13, SEMIBOLD))
         for place, column in enumerate(self.records.columns):
             if (column.right or column.whole) and column.box is None:

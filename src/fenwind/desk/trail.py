@@ -39,21 +39,30 @@ class _Links(QWidget):
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.title, self.links = "", ()  # type: str, tuple[Link, ...]
+        self._height: tuple[int, int] | None = None  # of a width
         self.empty = "Pick a mark to see where its coordinates come from."
 
     def show_links(self, title: str, links: tuple[Link, ...]) -> None:
-        self.title, self.links = title, links
+        if (title, links) == (self.title, self.links):
+            return
+        self.title, self.links, self._height = title, links, None
         self.setAccessibleName(
             ". ".join([title, *(f"{k.title}, {k.note}: {' '.join(k.values)}" for k in links)])
         )
-        self.setMinimumHeight(self._layout(None))
+        self.setMinimumHeight(self._needed())
         self.update()
 
+    def _needed(self) -> int:
+        """The height that the links take at the width there is."""
+        if self._height is None or self._height[0] != self.width():
+            self._height = (self.width(), self._layout(None))
+        return self._height[1]
+
     def sizeHint(self) -> QSize:
-        return QSize(300, self._layout(None))
+        return QSize(300, self._needed())
 
     def resizeEvent(self, event: QResizeEvent) -> None:
-        self.setMinimumHeight(self._layout(None))
+        self.setMinimumHeight(self._needed())
 
     def paintEvent(self, event: QPaintEvent) -> None:
         p = QPainter(self)

@@ -27,6 +27,7 @@ from fenwind.desk.synonyms import SYNONYMS
 from fenwind.desk.table import RecordTable
 from fenwind.desk.theme import apply_theme, is_night
 from fenwind.desk.trail import TrailPane
+from fenwind.desk.turns import Turns
 from fenwind.exchange.backdrop import IMAGE_ENDINGS
 from fenwind.geodesy.frames import height_words
 from fenwind.job.job import Job
@@ -67,6 +68,7 @@ class Workspace(QObject):
         self._quiet.setSingleShot(True)
         self._quiet.setInterval(9000)
         self._quiet.timeout.connect(self.line.fade)
+        self._turns = Turns(self)
         self._connect()
         self.show_stage("Fits" if self.bridge.state.fits else "Marks")
         self.refresh()
@@ -116,6 +118,7 @@ class Workspace(QObject):
 
     def close(self) -> None:
         """Let go of the job; everything is kept already."""
+        self._turns.run((), apart=False)
         self.plan_commands.shut_down()
         for page in self.pages.values():
             page.shut_down()
@@ -148,7 +151,12 @@ class Workspace(QObject):
         self.actions.refresh()
 
     def refresh(self) -> None:
-        """Show the job as it is now."""
+        """Show the job as it is now; in pieces while receivers are listened to."""
+        pages = [page.refresh for page in sorted(self.pages.values(), key=lambda p: not p.isVisible())]
+        rest = [self._show_head, self._show_counts, self._show_plan, self._show_trail]
+        self._turns.run([*pages, *rest], apart=self.bridge.apart)
+
+    def _show_head(self) -> None:
         state, header = self.bridge.state, self.shell.header
         header.job.setText(state.info.name.replace("&", "&&"))
         header.job.setToolTip(f"{state.info.name}: all commands, by subject")
@@ -161,8 +169,9 @@ class Workspace(QObject):
             header.show_kept("read only", "the intact part")
         else:
             header.show_kept(f"all kept {datetime.now():%H:%M}", f"{len(state.records)} records")
-        for page in self.pages.values():
-            page.refresh()
+
+    def _show_counts(self) -> None:
+        state = self.bridge.state
         stages = [stage_of(d, state) for d in self.bridge.findings.open]
         for name in self.pages:
             self.shell.rail.show_doubts(name, stages.count(name))
@@ -170,8 +179,6 @@ class Workspace(QObject):
         self.actions.set_text("edit.undo", f"Undo {undo}" if undo else "Undo")
         self.actions.set_text("edit.redo", f"Do again: {redo}" if redo else "Do again")
         self.actions.refresh()
-        self._show_plan()
-        self._show_trail()
 
     def _shown_frame(self) -> str:
         drawing = drawing_of(self.bridge.derived, self.page.plan_step())

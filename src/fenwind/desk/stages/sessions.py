@@ -79,7 +79,7 @@ class SessionsSheet(Sheet):
         self.standins = StandinPanel(self.devices, self)
         self.standins.wants_place.connect(self.wants_place)
         self.rover.rover_at.connect(self.rover_at)
-        self.devices.changed.connect(self.refresh)
+        self.devices.changed.connect(self._show_note)
         self.rover.live_said.connect(self.live_said)
         self.settings = ReceiverSettings(self.devices, self.ask)
         self.start.toggled.connect(self.refresh)
@@ -174,8 +174,12 @@ class SessionsSheet(Sheet):
             return
         self.statement.show_parts(self._parts(base))
         self.note.setText(self._note(base))
-        self.note.setVisible(not self.devices.listening)  # the rover needs the room
+        self._show_note()
         self.table.records.set_rows(self._rows())
+
+    def _show_note(self) -> None:
+        # While a rover is listened to, it needs the room.
+        self.note.setVisible(self.base is None or not self.devices.listening)
 
     def _parts(self, base: BaseSetup) -> list[Part]:
         state = self.bridge.state
