@@ -28,11 +28,12 @@ class Picture:
         ratio = p.deviceTransform().m11()  # on paper there are more pixels to one of the screen
         whole = (key, widget.width(), widget.height(), ratio)
         if whole != self._key:
-            pixmap = QPixmap(widget.size() * ratio)
-            pixmap.setDevicePixelRatio(ratio)
-            pixmap.fill(ground)
-            own = QPainter(pixmap)
+            if self._pixmap.size() != widget.size() * ratio:
+                self._pixmap = QPixmap(widget.size() * ratio)
+            self._pixmap.setDevicePixelRatio(ratio)
+            self._pixmap.fill(ground)
+            own = QPainter(self._pixmap)
             paint(own)
             own.end()
-            self._key, self._pixmap = whole, pixmap
+            self._key = whole
         p.drawPixmap(0, 0, self._pixmap)

@@ -297,15 +297,18 @@ class Plan(QWidget):
         # What stays as it is while a rover or the mouse moves is painted once.
         key = (view, self.scene, frozenset(self.hidden))
         self._still.show(p, key, colour("map"), partial(self._paint_still, view))
-        x, y = self.to_pixels(self.scene.e_m, self.scene.n_m)
         p.setRenderHint(QPainter.RenderHint.Antialiasing)
         if self.scene.coming is not None:
             self.scene.coming.paint(p, self.to_pixels)
-        self._paint_selection(p, x, y)
+        selected = self._pixel_of(self.selection)
+        if selected is not None:
+            p.setBrush(Qt.BrushStyle.NoBrush)
+            p.setPen(QPen(colour("water"), 2))
+            p.drawEllipse(selected, 17, 17)
         if self.rover is not None:
             rx, ry = self.to_pixels(np.array([self.rover[0]]), np.array([self.rover[1]]))
             draw_rover(p, QPointF(float(rx[0]), float(ry[0])))
-        self._paint_measure(p, x, y)
+        self._paint_measure(p)
         if self._window_from is not None and self._cursor is not None:
             p.setPen(QPen(colour("water"), 1, Qt.PenStyle.DashLine))
             p.setBrush(Qt.BrushStyle.NoBrush)
@@ -506,24 +509,18 @@ class Plan(QWidget):
             self._symbols[key] = pixmap
         return self._symbols[key]
 
-    def _paint_selection(self, p: QPainter, x: FloatArray, y: FloatArray) -> None:
-        if self.selection in self.scene.names:
-            row = self.scene.names.index(self.selection)
-            if math.isfinite(float(x[row])):
-                p.setBrush(Qt.BrushStyle.NoBrush)
-                p.setPen(QPen(colour("water"), 2))
-                p.drawEllipse(QPointF(x[row], y[row]), 17, 17)
+    def _pixel_of(self, name: str) -> QPointF | None:
+        """Where a mark is drawn; None for one that is not."""
+        if not name or name not in self.scene.names:
+            return None
+        row = self.scene.names.index(name)
+        x, y = self.to_pixels(self.scene.e_m[row], self.scene.n_m[row])
+        return QPointF(float(x), float(y)) if math.isfinite(float(x + y)) else None
 
-    def _paint_measure(self, p: QPainter, x: FloatArray, y: FloatArray) -> None:
-        if self.measure_from not in self.scene.names:
-            return
-        first = self.scene.names.index(self.measure_from)
-        start = QPointF(x[first], y[first])
-        end = self._cursor
-        if self.measure_to in self.scene.names:
-            second = self.scene.names.index(self.measure_to)
-            end = QPointF(x[second], y[second])
-        if end is not None:
+    def _paint_measure(self, p: QPainter) -> None:
+        start = self._pixel_of(self.measure_from)
+        end = self._pixel_of(self.measure_to) or self._cursor
+        if start is not None and end is not None:
             p.setPen(QPen(colour("water"), 1.5, Qt.PenStyle.DashLine))
             p.drawLine(start, end)
 

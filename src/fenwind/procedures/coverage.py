@@ -11,7 +11,6 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.optimize import linear_sum_assignment
 
 from fenwind.procedures.hull import least_rectangle
 
@@ -129,6 +128,8 @@ def _spread(control: FloatArray, box: FloatArray, centre: FloatArray, diagonal: 
 def _own_target(apart: FloatArray, reach: float) -> FloatArray:
     """Distance (5,) of each wanted place from the target that stands for it, of distances (5, k): no target
     stands for two places. As many places as can be have one within reach."""
+    from scipy.optimize import linear_sum_assignment
+
     cost = np.where(apart <= reach, apart / max(reach, 1e-9) * 1e-3, 1.0 + apart / apart.max(initial=1e-9))
     rows, columns = linear_sum_assignment(cost)
     found = np.full(apart.shape[0], np.inf)

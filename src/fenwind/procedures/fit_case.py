@@ -104,17 +104,22 @@ def find_majority(pairs: PairSet, tolerance_m: float) -> Majority | None:
         first, second = first[chosen], second[chosen]
     source = (pairs.source[0] + 1j * pairs.source[1])[looked_at]
     target = (pairs.target[0] + 1j * pairs.target[1])[looked_at]
+    source, target = (
+        source - source.mean(),
+        target - target.mean(),
+    )  # their digits are for what they differ by
     apart = np.abs(source[second] - source[first])
     usable = apart > 0.2 * np.median(apart)
     first, second = first[usable], second[usable]
     ratio = (target[second] - target[first]) / (source[second] - source[first])
-    misfit = np.abs(
-        target[first, None] + ratio[:, None] * (source[None] - source[first, None]) - target[None]
-    )
-    followers = (misfit < 3.0 * tolerance_m).sum(axis=1)
+    off = ratio[:, None] * source[None]  # in place: as large as anything in a fit
+    off += (target[first] - ratio * source[first])[:, None]
+    off -= target[None]
+    follows = np.abs(off) < 3.0 * tolerance_m
+    followers = follows.sum(axis=1)
     if not followers.size or followers.max() < max(3, 0.5 * looked_at.size):
         return None
-    rows = looked_at[misfit[int(followers.argmax())] < 3.0 * tolerance_m]
+    rows = looked_at[follows[int(followers.argmax())]]
     plan, _ = similarity.estimate(similarity.alike(pairs.source[:, rows], pairs.target[:, rows]), "scale")
     east, north = plan.forward(pairs.source[0], pairs.source[1])
     agrees = np.hypot(east - pairs.target[0], north - pairs.target[1]) < 3.0 * tolerance_m

@@ -24,11 +24,18 @@ def distance_outside(
     e_m: FloatArray, n_m: FloatArray, hull_e_m: FloatArray, hull_n_m: FloatArray
 ) -> FloatArray:
     """Distance (n,) of points outside the convex hull of others, zero inside, metres."""
-    import shapely
-
-    hull = shapely.convex_hull(shapely.multipoints(np.stack([hull_e_m, hull_n_m], axis=1)))
-    shapely.prepare(hull)
-    return np.asarray(shapely.distance(hull, shapely.points(e_m, n_m)))
+    corners = convex_hull(hull_e_m, hull_n_m)
+    # From the first corner, as complex numbers: distances keep their digits far from the origin.
+    at = (e_m - corners[0, 0]) + 1j * (n_m - corners[1, 0])
+    start = (corners[0] - corners[0, 0]) + 1j * (corners[1] - corners[1, 0])
+    least, inside = np.abs(at), np.full(at.shape, start.size > 2)
+    for a, b in zip(start, np.roll(start, -1), strict=True):  # edges are few, points many
+        if a == b:
+            continue
+        along = (at - a) * np.conj(b - a) / abs(b - a) ** 2  # 0 to 1 beside the edge, to its left positive
+        inside &= along.imag >= 0.0
+        least = np.minimum(least, np.abs(at - a - np.clip(along.real, 0.0, 1.0) * (b - a)))
+    return np.where(inside, 0.0, least)
 
 
 def least_rectangle(places: FloatArray) -> tuple[FloatArray, FloatArray]:
