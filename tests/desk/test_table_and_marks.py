@@ -21,6 +21,7 @@ from fenwind.desk.plan_symbols import RING, SQUARE, TRIANGLE
 from fenwind.desk.scene import error_ellipses
 from fenwind.desk.statement import Statement
 from fenwind.desk.table import Column, RecordTable, plain_tip, shortened
+from fenwind.desk.tasks import AT_WORK, PATIENCE_S, Task
 from fenwind.desk.theme import DAY, MEDIUM, NIGHT, font
 from fenwind.desk.trail import broken
 from fenwind.desk.turns import Turns
@@ -591,6 +592,29 @@ class Sentences(QtTestCase):
             comma = next(w for w in shown() if w.text().startswith(","))
             self.assertEqual((comma.y(), comma.x()), (button.y(), button.x() + button.width()), "not alone")
         self.assertGreater(len({b.top() for b in boxes}), 2)
+
+
+class GoingFirst(unittest.TestCase):
+    def test_workers_pause_while_the_window_is_at_work(self) -> None:
+        """For a while, not for ever, each time they look whether to stop."""
+        task, slept = Task(lambda progress: None), []
+
+        def sleep(seconds: float) -> None:
+            slept.append(seconds)
+            self.assertLess(len(slept), 1000)
+
+        with (
+            mock.patch("fenwind.desk.tasks.time.sleep", side_effect=sleep),
+            mock.patch("fenwind.desk.tasks.time.monotonic", side_effect=lambda: sum(slept)),
+        ):
+            task.check()
+            self.assertEqual(slept, [])
+            with AT_WORK, AT_WORK:
+                task.check()
+            self.assertAlmostEqual(sum(slept), PATIENCE_S, delta=0.002)
+            del slept[:]
+            task.check()
+            self.assertEqual(slept, [])
 
 
 class InTurns(QtTestCase):

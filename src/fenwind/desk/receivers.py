@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from fenwind.desk.bridge import JobBridge
+from fenwind.desk.tasks import AT_WORK
 from fenwind.devices.following import Following, Heard
 from fenwind.devices.keeping import Keeper, beginning
 from fenwind.devices.nmea_in import Epoch
@@ -110,7 +111,7 @@ class Receivers(QObject):
             self.bridge.tell_error(error)
             return False
         self.stop()
-        self._following = Following(rover, rtcm, self._awake.emit)
+        self._following = Following(rover, rtcm, self._awake.emit, AT_WORK.let_first)
         self._following.start()
         self.bridge.derive_apart(True)
         self._timer.start()
@@ -134,10 +135,13 @@ class Receivers(QObject):
         self._soon.start(max(0, math.ceil(left_s * 1000.0)))
 
     def _take(self) -> None:
-        if self._following is None:
-            return
+        if self._following is not None:
+            with AT_WORK:
+                self._take_from(self._following)
+
+    def _take_from(self, following: Following) -> None:
         self._taken_s = time.monotonic()
-        self.heard = self._following.take()
+        self.heard = following.take()
         for epoch, broadcast in self.heard.epochs:
             self.epoch, self.broadcast = epoch, broadcast
             if self.measuring is not None:

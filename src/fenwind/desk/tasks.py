@@ -13,6 +13,32 @@ from PySide6.QtCore import QObject, Signal, Slot
 
 from fenwind.progress import Cancelled
 
+#: Seconds that a worker lets the window go first, at most, each time it looks.
+PATIENCE_S = 0.05
+
+
+class AtWork:
+    """The window at work: `with AT_WORK:` around what paints or shows much. Both ask for the interpreter, and
+    whoever asks waits for a turn of the other; so workers pause meanwhile where they look whether to stop."""
+
+    def __init__(self) -> None:
+        self._depth = 0
+
+    def __enter__(self) -> None:
+        self._depth += 1
+
+    def __exit__(self, *error: object) -> None:
+        self._depth -= 1
+
+    def let_first(self) -> None:
+        """Called by workers: wait while the window is at work, but not for long."""
+        until = time.monotonic() + PATIENCE_S
+        while self._depth and time.monotonic() < until:
+            time.sleep(0.001)
+
+
+AT_WORK = AtWork()
+
 
 class TaskSignals(QObject):
     """What a task tells; received on the window's thread."""
@@ -44,7 +70,8 @@ class Task:
         return self._stop.is_set()
 
     def check(self) -> None:
-        """Raise Cancelled when it was asked to stop."""
+        """Raise Cancelled when it was asked to stop; let the window go first."""
+        AT_WORK.let_first()
         if self._stop.is_set():
             raise Cancelled
 

@@ -7,6 +7,8 @@ from collections.abc import Callable, Sequence
 
 from PySide6.QtCore import QObject, QTimer
 
+from fenwind.desk.tasks import AT_WORK
+
 Piece = Callable[[], object]
 
 
@@ -27,10 +29,12 @@ class Turns(QObject):
             self._timer.start()
             return
         while self._waiting:
-            self._waiting.pop(0)()
+            with AT_WORK:
+                self._waiting.pop(0)()
 
     def _next(self) -> None:
         if self._waiting:
-            self._waiting.pop(0)()
+            with AT_WORK:
+                self._waiting.pop(0)()
         else:
             self._timer.stop()

@@ -76,14 +76,20 @@ class _Held:
 
 class Following:
     """Listens from `start` until `stop`. awake: called from the thread when something came, once until it
-    was taken."""
+    was taken; before: called from it before something is read."""
 
-    def __init__(self, rover: Address, rtcm: Address | None, awake: Callable[[], object]) -> None:
+    def __init__(
+        self,
+        rover: Address,
+        rtcm: Address | None,
+        awake: Callable[[], object],
+        before: Callable[[], object] = lambda: None,
+    ) -> None:
         self._links = [Link(rover)] + ([Link(rtcm)] if rtcm is not None else [])
         self._reader, self._stream = NmeaReader(), RtcmReader()
         self._held = _Held(corrections=self._said() if rtcm is not None else None)
         self._lock = threading.Lock()
-        self._awake, self._told = awake, False
+        self._awake, self._before, self._told = awake, before, False
         self._ended = threading.Event()
         self._threads = [
             threading.Thread(target=self._listen, args=(k,), name=f"fenwind-link-{k}", daemon=True)
@@ -144,6 +150,7 @@ class Following:
                 self._ended.wait(TICK_S)
                 continue
             if data:
+                self._before()
                 self._feed(k, data)
             if link.ended:
                 link.problem = "the log is at its end"

@@ -284,7 +284,7 @@ def take_in(
     numbers = points.values[:, rows].T.tolist()
     columns = [(_FIELDS[key], texts) for key, texts in points.words.items() if key in _FIELDS]
     for count, row in enumerate(rows):
-        if count % 2000 == 0:
+        if count % 200 == 0:
             progress.check()
             progress.report(count, len(rows), "taking")
         name = points.names[row]
