@@ -22,6 +22,7 @@ BENCHMARKS = (
     "dxf_move",
     "sessions",
     "day",
+    "reading",
     "network",
     "country",
     "ground",

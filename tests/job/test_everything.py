@@ -7,7 +7,8 @@ import numpy as np
 
 from fenwind.doubts.of_job import Judge
 from fenwind.doubts.settling import settle
-from fenwind.errors import ProcedureError
+from fenwind.errors import FenwindError, ProcedureError
+from fenwind.geodesy.frames import FrameSpec
 from fenwind.geodesy.geocentric import enu_axes
 from fenwind.job.job import Job
 from fenwind.job.network_gestures import adjust_everything, change, set_off, weigh_down
@@ -17,11 +18,13 @@ from fenwind.quantities.angles import RAD_PER_SECOND
 from fenwind.records.entries import Add, amend
 from fenwind.records.lines import LevelBook, TraverseBook
 from fenwind.records.network import NetworkStep
+from fenwind.records.records import FrameRecord, GivenPosition, Mark
 from fenwind.records.sessions import BaseSetup, Occupation
 from fenwind.records.setups import Air, Setup
 from fenwind.reports.network_words import missing_words
+from fenwind.standins import tarnholt
 from fenwind.standins.tarnholt_days import true_places
-from tests.support import DemoCase
+from tests.support import CommandCase, DemoCase
 
 
 class Everything(DemoCase):
@@ -131,7 +134,7 @@ class Everything(DemoCase):
 
     def test_a_traverse_on_the_earth(self) -> None:
         """Booked as right, left and deflection from places of the network itself: nothing is left over. One
-        booked in a frame of its own is not taken in, nor one without heights."""
+        booked in a frame of its own is not taken in, nor one to a mark that nothing gives a height."""
         self.settle()
         plain = self.found()
         net, marks = plain.result.net, plain.result.marks
@@ -144,8 +147,7 @@ class Everything(DemoCase):
 
         angles = [value("angle", walk[i], walk[i + 1], walk[i - 1]) % (2 * math.pi) for i in (1, 2, 3)]
         heights = [value("height_difference", walk[i], walk[i + 1]) for i in (1, 2, 3)]
-        flat = [math.sqrt(value("distance", walk[i], walk[i + 1]) ** 2 - h**2)
-                for i, h in zip((1, 2, 3), heights, strict=True)]  # fmt: skip
+        flat = [value("horizontal_distance", walk[i], walk[i + 1]) for i in (1, 2, 3)]
         ids = {m.name: m.id for m in self.job.state.marks.values()}
         book = TraverseBook(
             id="t-9", name="Traverse 9", frame="map", back=ids["T-09"], close=ids["T-05"],
@@ -154,11 +156,11 @@ class Everything(DemoCase):
             direction_rad=(angles[0], 2 * math.pi - angles[1], angles[2] - math.pi), distance_m=tuple(flat),
             dh_m=tuple(heights),
         )  # fmt: skip
-        self.job.record("x", (Add(record=book),))
+        self.job.record("x", (Add(record=book), Add(record=Mark(id="new", name="T-99"))))
         found = self.found()
         mine = [i for i, key in enumerate(found.observations.origin) if key.startswith("t-9:")]
         kinds = [found.observations.kind[i] for i in mine]
-        self.assertEqual(kinds, ["angle", "height_difference", "distance"] * 3)
+        self.assertEqual(kinds, ["angle", "height_difference", "horizontal_distance"] * 3)
         for i in mine:
             figures = found.figures[found.rows[i]]
             unit = RAD_PER_SECOND if found.observations.kind[i] == "angle" else 1e-3
@@ -166,7 +168,10 @@ class Everything(DemoCase):
         self.assertNotIn("Traverse 9, ", missing_words(found))
         for changes, why in (
             ({"frame": "dam"}, "belongs to another frame"),
-            ({"dh_m": (None, *heights[1:])}, "whose distances say nothing in space without heights"),
+            (
+                {"dh_m": (*heights[:2], None), "there": (*book.there[:2], "new")},
+                "since nothing gives T-99 a height",
+            ),
         ):
             self.job.record("x", (amend(self.job.state.of(TraverseBook)["t-9"], **changes),))
             found = self.found()
@@ -174,8 +179,15 @@ class Everything(DemoCase):
             self.assertIn(
                 f"Traverse 9, which {why};" if "other" in why else f"Traverse 9, {why};", missing_words(found)
             )
-            kept = amend(self.job.state.of(TraverseBook)["t-9"], frame="map", dh_m=tuple(heights))
-            self.job.record("x", (kept,))
+            whole = {"frame": "map", "dh_m": tuple(heights), "there": book.there}
+            self.job.record("x", (amend(self.job.state.of(TraverseBook)["t-9"], **whole),))
+        low = amend(self.job.state.of(TraverseBook)["t-9"], dh_m=(None, *heights[1:]))
+        self.job.record("x", (low,))
+        found = self.found()
+        kinds = [k for k, o in zip(found.observations.kind, found.observations.origin, strict=True)
+                 if o.startswith("t-9:")]  # fmt: skip
+        self.assertEqual(kinds.count("height_difference"), 2, "receivers give the first its height")
+        self.assertEqual(kinds.count("horizontal_distance"), 3)
 
     def test_setups_as_they_are_said_to_count(self) -> None:
         """Distances corrected for the air; what takes part in plan or in height alone does so here."""
@@ -223,3 +235,34 @@ class Everything(DemoCase):
         self.assertNotIn("rover vectors", found.observations.group)
         self.assertIn("Traverse 1", found.observations.group)
         self.assertRegex(missing_words(found), r"Not in it: \d+ rover vectors, which have no direction")
+
+
+class WithoutHeights(CommandCase):
+    """A traverse of which nobody booked heights."""
+
+    def words_of(self, spec: FrameSpec, middle: float | None) -> str:
+        """What is left out, empty for nothing; with the height of the mark in the middle, or without."""
+        places = {"a": (463000.0, 6795000.0, 40.0), "b": (None, None, middle),
+                  "c": (463500.0, 6794900.0, 60.0)}  # fmt: skip
+        records: list[Any] = [FrameRecord(id="f", spec=spec)]
+        for key, (e, n, h) in places.items():
+            records.append(Mark(id=key, name=key.upper()))
+            if (e, h) != (None, None):
+                records.append(GivenPosition(id=f"g{key}", mark=key, frame="f", e_m=e, n_m=n, height_m=h))
+        records.append(
+            TraverseBook(id="t", name="Traverse", frame="f", here=("a", "b"), there=("b", "c"),
+                         kind=("azimuth", "right"), direction_rad=(1.249, 4.13), distance_m=(316.0, 283.0),
+                         dh_m=(None, None))
+        )  # fmt: skip
+        job = Job.create(self.path(f"{spec.name[:5]}{middle}.fenwind"), "t", records, "f")
+        self.addCleanup(job.close)
+        job.record(*adjust_everything(job.state, "f"))
+        (found,) = self.derive(job).of_kind("network").values()
+        return found.one_line if isinstance(found, FenwindError) else "; ".join(found.missing)
+
+    def test_it_takes_part_where_its_marks_have_heights(self) -> None:
+        earth, plane = tarnholt.map_frame(), FrameSpec(name="plane")
+        tarnholt.write_grid(self.folder)
+        self.assertIn("Traverse, since nothing gives B a height", self.words_of(earth, None))
+        self.assertEqual(self.words_of(earth, 50.0), "")
+        self.assertEqual(self.words_of(plane, None), "", "in plan alone")

@@ -11,7 +11,7 @@ from fenwind.doubts.settling import settle
 from fenwind.errors import FenwindError
 from fenwind.exchange.network_csv import observation_set, read_network
 from fenwind.geodesy.frames import FrameSpec, open_frame
-from fenwind.geodesy.geocentric import to_xyz
+from fenwind.geodesy.geocentric import enu_axes, from_xyz, to_xyz
 from fenwind.job.job import Job
 from fenwind.job.network_gestures import change, hold, set_off, take_observations
 from fenwind.job.steps.loops import _observed
@@ -211,7 +211,10 @@ class FromFiles(CommandCase):
         self.addCleanup(job.close)
         xyz = [to_xyz(float(a), float(b), float(c)) for a, b, c in zip(lat, lon, h, strict=True)]
         rows = ["kind,at,to,value,sigma,unit"]
-        rows += [f"distance,{'ABD'[k]},C,{math.dist(xyz[k], xyz[3])!r},0.01,m" for k in known]
+        rows += [f"distance,{'ABD'[k]},C,{math.dist(xyz[k], xyz[3])!r},0.01,m" for k in (0, 1)]
+        way, middle = xyz[3] - xyz[2], 0.5 * (xyz[3] + xyz[2])
+        level = math.sqrt(way @ way - (way @ enu_axes(*from_xyz(middle)[:2])[2]) ** 2)
+        rows.append(f"horizontal_distance,D,C,{level!r},0.01,m")
         rows += [f"height_difference,{'AB'[k]},C,{float(h[3] - h[k])!r},0.002,m" for k in range(2)]
         path = self.write("o.csv", "\n".join([*rows, ""]))
         job.record(*take_observations(job.state, observation_set(read_network(path), "o", path), "f"))

@@ -670,8 +670,14 @@ class Tools(CommandCase):
         *_, told = (figures.terms for figures in reductions(replace(after, reduced=on_grid), 0))
         ((_, turned, _),) = [term for term in told if term[0] == "arc to chord"]
         self.assertAlmostEqual(turned, 3.0e-5, 12)
-        job.record(*keep_instrument(job.state, self.derive(job).of_kind("setup")["two"], "TS-7"))
+        by_hand = replace(self.setup_of("three", (1,)), instrument=kept.id, sigma_direction_s=9.0)
+        job.record("x", (Add(record=by_hand), amend(job.state.of(Setup)["two"], sigma_direction_s=2.0)))
+        gesture = keep_instrument(job.state, self.derive(job).of_kind("setup")["two"], "TS-7")
+        self.assertEqual(gesture.what, "Instrument TS-7, and of 1 more setup")
+        job.record(*gesture)
         self.assertEqual(len(job.state.of(InstrumentModel)), 1, "one of that name is amended")
+        sigmas = {key: one.sigma_direction_s for key, one in job.state.of(Setup).items()}
+        self.assertEqual(sigmas, {"one": 2.0, "two": 2.0, "three": 9.0}, "but what was said by hand stays")
 
     def test_distances_by_tape(self) -> None:
         job = self.job_of()
@@ -688,7 +694,8 @@ class Tools(CommandCase):
         self.assertEqual(
             (net.observations.kind[row], net.observations.value[row]), ("distance", (one.true_m,))
         )
-        self.assertIn("1 horizontal distance by tape", " ".join(net.missing))
+        flat = net.observations.kind.index("horizontal_distance")
+        self.assertEqual((net.observations.value[flat], net.missing), ((30.48,), ()))
         for text in ("A, B", "A, A, 3", "A, B, -3", "A, B, 3, h, h", "A, B, 3, 12, 13", "A, B, 3, 99", "A,,3",
                      "A, B, far", "A, B, 20000"):  # fmt: skip
             with self.assertRaises(ParseError, msg=text):

@@ -6,6 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 
+from fenwind.geodesy.geocentric import enu_axes, from_xyz, to_xyz
 from fenwind.procedures.network import solve
 from fenwind.procedures.network_model import (
     Ends,
@@ -21,7 +22,10 @@ from fenwind.procedures.network_model import (
 )  # fmt: skip
 from fenwind.procedures.network_start import starting_marks
 
-KINDS = ("distance", "direction", "angle", "azimuth", "zenith", "height_difference", "vector")
+KINDS = (
+    "distance", "horizontal_distance", "direction", "angle", "azimuth", "zenith", "height_difference",
+    "vector",
+)  # fmt: skip
 
 
 class Slopes(unittest.TestCase):
@@ -76,6 +80,28 @@ class Slopes(unittest.TestCase):
                 self.both(Network(rows=(), control={}, dimensions=3, plane=True), flat, kind, 1e-8)
                 if kind not in ("zenith", "height_difference", "vector"):
                     self.both(Network(rows=(), control={}, dimensions=2, plane=True), flat, kind, 1e-8)
+
+
+class Horizontal(unittest.TestCase):
+    def test_across_the_vertical_halfway(self) -> None:
+        """From the axes of the station alone 600 m that rise by 80 m would be 3.8 mm off."""
+        net = Network(rows=(), control={}, dimensions=3, plane=False)
+        lat, lon, none = math.radians(61.3), math.radians(8.4), np.zeros(1)
+        for azimuth, rise in ((0.0, 80.0), (1.2, 80.0), (2.0, -80.0), (4.0, 0.0)):
+            e, n, _ = enu_axes(lat, lon)
+            a = to_xyz(lat, lon, 500.0)
+            lat_b, lon_b, _ = from_xyz(a + 600.0 * (math.sin(azimuth) * e + math.cos(azimuth) * n))
+            b = to_xyz(lat_b, lon_b, 500.0 + rise)
+            up = enu_axes(*from_xyz(0.5 * (a + b))[:2])[2]
+            way = b - a
+            wanted = math.sqrt(way @ way - (way @ up) ** 2)
+            found = computed(net, "horizontal_distance", a[:, None], b[:, None], b[:, None], none, none)
+            self.assertAlmostEqual(float(found[0, 0]), wanted, delta=5e-5)
+        flat = replace(net, plane=True)
+        a, b = np.array([[0.0], [0.0], [10.0]]), np.array([[300.0], [400.0], [90.0]])
+        self.assertAlmostEqual(
+            float(computed(flat, "horizontal_distance", a, b, b, none, none)[0, 0]), 500.0, delta=1e-12
+        )
 
 
 class Solved(unittest.TestCase):

@@ -26,8 +26,9 @@ from fenwind.quantities.lengths import FEET, format_way
 from fenwind.quantities.numbers import format_fixed
 
 FloatArray = NDArray[np.float64]
-WORDS = {"height_difference": "height difference", "zenith": "zenith angle"}
-LENGTHS = ("distance", "height_difference", "vector")
+WORDS = {"zenith": "zenith angle"}
+DISTANCES = ("distance", "horizontal_distance")
+LENGTHS = (*DISTANCES, "height_difference", "vector")
 #: How near a ratio must be to a unit's, or an error to twice the value.
 NEAR = 1e-2
 #: Values of this share of the largest w are as likely.
@@ -55,7 +56,7 @@ class Cause:
 
 
 def _kind(kind: str) -> str:
-    return WORDS.get(kind, kind)
+    return WORDS.get(kind, kind.replace("_", " "))
 
 
 def _grave(
@@ -145,13 +146,12 @@ def _error(result: NetworkResult, row: int, c: int, one: RowFigures) -> float:
 def _told(observed: Row, c: int, error: float) -> Doubt:
     names, kind = (observed.at, observed.to), observed.kind
     value = float(observed.value[c])
-    if kind == "distance":
+    if kind in DISTANCES:
         for words, metres in FEET.items():
             for ratio in (metres, 1.0 / metres):
                 if abs((value - error) / value / ratio - 1.0) < NEAR:
-                    return _grave(
-                        "adjust.unit", names, f"The distance {names[0]} – {names[1]} is in {words}.", error
-                    )
+                    text = f"The {_kind(kind)} {names[0]} – {names[1]} is in {words}."
+                    return _grave("adjust.unit", names, text, error)
     if kind in ("height_difference", "vector") and abs(error - 2.0 * value) < 0.02 * abs(value):
         text = f"The sign of the {_kind(kind)} {names[0]} – {names[1]} is reversed."
         return _grave("adjust.sign", names, text, error)
@@ -385,12 +385,12 @@ def _bent(result: NetworkResult) -> bool:
 def _units(result: NetworkResult) -> Iterator[Cause]:
     """All distances in feet."""
     factor = result.found.variance_factor if result.found is not None else None
-    if sum(r.kind == "distance" for r in result.net.rows) < 2 or (factor or 0.0) < HUGE:
+    if sum(r.kind in DISTANCES for r in result.net.rows) < 2 or (factor or 0.0) < HUGE:
         return
     for words, metres in FEET.items():
         for factor in (metres, 1.0 / metres):
             rows = tuple(
-                replace(r, value=r.value * factor) if r.kind == "distance" else r for r in result.net.rows
+                replace(r, value=r.value * factor) if r.kind in DISTANCES else r for r in result.net.rows
             )
             left = _again(replace(result.net, rows=rows), result.marks)
             if left < 0.1 * (result.found.sum_squares if result.found is not None else 0.0):

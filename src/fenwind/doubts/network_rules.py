@@ -40,7 +40,7 @@ def network_doubts(
             text=f"Nothing determines {', '.join(result.lost)}: observe more to it.",
         )  # fmt: skip
     yield from _looked_at(result, figures, limit)
-    angles = any(r.kind not in ("distance", "vector") for r in result.net.rows)
+    angles = any(r.kind not in ("distance", "horizontal_distance", "vector") for r in result.net.rows)
     if not result.net.plane and result.net.dimensions == 3 and result.net.geoid is None and angles:
         yield Doubt(
             rule="adjust.deflection", subject="adjust", names=(), unit="",

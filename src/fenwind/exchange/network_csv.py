@@ -15,7 +15,10 @@ from fenwind.records.network import ObservationSet
 
 FloatArray = NDArray[np.float64]
 
-KINDS = ("distance", "direction", "angle", "azimuth", "zenith", "height_difference", "vector")
+KINDS = (
+    "distance", "horizontal_distance", "direction", "angle", "azimuth", "zenith", "height_difference",
+    "vector",
+)  # fmt: skip
 ANGLES = ("direction", "angle", "azimuth", "zenith")
 COVARIANCE = ("sxx", "sxy", "sxz", "syy", "syz", "szz")
 OPTIONAL = (
@@ -118,7 +121,7 @@ def _single(row: NamedRow, kind: str, sigmas: Sigmas, valued: bool) -> tuple[Flo
         if unit not in ("", "m"):
             raise row.bad("unit", "m")
         value = row.needed_number("value") if valued else math.nan
-        if kind == "distance" and valued and not value > 0.0:
+        if kind in ("distance", "horizontal_distance") and valued and not value > 0.0:
             raise row.bad("value", "a distance above 0")
         default = (
             sigmas.height_m

@@ -17,10 +17,17 @@ from fenwind.records.entries import Add, Gesture, amend
 from fenwind.records.setups import Setup
 from fenwind.records.tools import InstrumentModel, TapedDistance
 
+#: What a setup has from the instrument that it was observed with.
+OF_INSTRUMENT = (
+    "sigma_direction_s", "sigma_zenith_s", "sigma_distance_m", "sigma_distance_ppm", "collimation_rad",
+    "index_rad",
+)  # fmt: skip
+
 
 def keep_instrument(state: JobState, placed: Placed, name: str) -> Gesture:
     """Keep the instrument of a setup under a name: its sigmas, and the collimation and index that both faces
-    gave; one of that name is amended. Raises ProcedureError without a name."""
+    gave; one of that name is amended, and with it the setups that have from it what it was. Raises
+    ProcedureError without a name."""
     name, setup, r = name.strip(), placed.setup, placed.reduced
     if not name:
         raise ProcedureError("the instrument has no name", hint="Type one, such as its number")
@@ -32,10 +39,22 @@ def keep_instrument(state: JobState, placed: Placed, name: str) -> Gesture:
     }  # fmt: skip
     old = instrument_named(state, name)
     if old is not None:
-        kept, entry = old.id, amend(old, **values)
-        return Gesture(f"Instrument {name}", (entry, amend(setup, instrument=kept)))
+        followers = [
+            one for one in state.of(Setup).values()
+            if one.instrument == old.id and one.id != setup.id and _is_of(one, old)
+        ]  # fmt: skip
+        also = (
+            f", and of {len(followers)} more setup{'' if len(followers) == 1 else 's'}" if followers else ""
+        )
+        entries = [amend(old, **values), amend(setup, instrument=old.id)]
+        return Gesture(f"Instrument {name}{also}", (*entries, *(amend(one, **values) for one in followers)))
     record = InstrumentModel(id=new_id(), name=name, **values)
     return Gesture(f"Instrument {name}", (Add(record=record), amend(setup, instrument=record.id)))
+
+
+def _is_of(setup: Setup, one: InstrumentModel) -> bool:
+    """Whether what a setup says of its instrument is all from the one that is kept."""
+    return all(getattr(setup, name) == getattr(one, name) for name in OF_INSTRUMENT)
 
 
 def instrument_named(state: JobState, name: str) -> InstrumentModel | None:
@@ -54,10 +73,8 @@ def observed_with(state: JobState, setup: Setup, name: str) -> Gesture:
         known = ", ".join(i.name for i in state.of(InstrumentModel).values() if i.active) or "none yet"
         raise ProcedureError(f"no instrument {name.strip()} is kept", hint=f"There are: {known}")
     return change(
-        setup, f"Observed with {one.name}", instrument=one.id, sigma_direction_s=one.sigma_direction_s,
-        sigma_zenith_s=one.sigma_zenith_s, sigma_distance_m=one.sigma_distance_m,
-        sigma_distance_ppm=one.sigma_distance_ppm, collimation_rad=one.collimation_rad,
-        index_rad=one.index_rad,
+        setup, f"Observed with {one.name}", instrument=one.id,
+        **{name: getattr(one, name) for name in OF_INSTRUMENT},
     )  # fmt: skip
 
 

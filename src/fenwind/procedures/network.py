@@ -41,7 +41,7 @@ IntArray = NDArray[np.intp]
 
 #: Places are renewed until marks move less than this, metres, at most so often.
 SETTLED_M, ROUNDS = 1e-7, 8
-SINGLE = ("distance", "direction", "angle", "azimuth", "zenith", "height_difference")
+SINGLE = ("distance", "horizontal_distance", "direction", "angle", "azimuth", "zenith", "height_difference")
 
 
 # The problem
@@ -297,10 +297,10 @@ def conditions(net: Network, x: FloatArray, middle: FloatArray) -> Any:
         lat, lon, _ = from_xyz(middle, net.a, net.f)
         up = enu_axes(lat, lon)[2]
     if not kinds & {"azimuth", "vector"}:
-        tilts = net.dimensions == 3 and not kinds & {"zenith", "height_difference"}
+        tilts = net.dimensions == 3 and not kinds & {"horizontal_distance", "zenith", "height_difference"}
         for turn in list(np.eye(3)) if tilts else [up]:
             yield np.cross(turn, x.T).T
-    if not kinds & {"distance", "vector", "height_difference"}:
+    if not kinds & {"distance", "horizontal_distance", "vector", "height_difference"}:
         yield x
 
 

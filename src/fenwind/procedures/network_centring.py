@@ -39,7 +39,7 @@ def _enlarged(
         return replace(row, covariance=row.covariance + plan)
     first, second = _level(xyz[:, to] - xyz[:, at], own), _level(xyz[:, back] - xyz[:, at], own)
     s, s0 = float(np.linalg.norm(first)), float(np.linalg.norm(second))
-    if row.kind == "distance":
+    if row.kind in ("distance", "horizontal_distance"):
         more = instrument_m**2 + target_m**2
     elif row.kind in ("direction", "azimuth"):
         more = (instrument_m**2 + target_m**2) / s**2

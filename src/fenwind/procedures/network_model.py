@@ -62,7 +62,7 @@ class Given:
 #: What a bias is of: the unit of its value in metres, radians or parts, and the kinds of observation it
 #: bends.
 BIASES = {
-    "scale": (1e-6, ("distance", "vector")),
+    "scale": (1e-6, ("distance", "horizontal_distance", "vector")),
     "turn": (RAD_PER_SECOND, ("azimuth", "vector")),
     "refraction": (1.0, ("zenith",)),
     "height": (1.0, ("vector", "height_difference", "zenith", "distance")),
@@ -192,6 +192,8 @@ def computed(
         s = np.linalg.norm(line, axis=0)
         bend = 0.0 if net.plane else net.k * s / (2.0 * EARTH_RADIUS_M)
         return np.asarray(np.arctan2(np.hypot(e, n), u) - bend)[None]
+    if kind == "horizontal_distance":
+        return _seen(net, kind, np.stack([e, n, u]))[0][None]
     azimuth = np.arctan2(e, n)
     if kind == "angle":
         e0, n0, _ = np.einsum("ijk,jk->ik", axes, back - axis)
@@ -366,12 +368,19 @@ def _turned(turning: FloatArray, local: FloatArray) -> FloatArray:
 
 
 def _seen(net: Network, kind: str, local: FloatArray) -> tuple[FloatArray, FloatArray]:
-    """Distance, zenith angle or azimuth (k,) of a line in east, north, up (3, k), and its slopes (3, k)."""
+    """Distance, horizontal distance, zenith angle or azimuth (k,) of a line in east, north, up (3, k), and
+    its slopes (3, k). Horizontal is across the vertical halfway, at the mean height: along it the line rises
+    by what it does at its start and by the curvature d^2 / 2R."""
     e, n, u = local
     s = np.sqrt(e * e + n * n + u * u)
     if kind == "distance":
         return s, local / s
     plan = np.hypot(e, n)
+    if kind == "horizontal_distance":
+        c = 0.0 if net.plane else 1.0 / (2.0 * EARTH_RADIUS_M)
+        rise = u + c * plan * plan
+        value = np.sqrt(plan * plan + (u - rise) * (u + rise))
+        return value, np.stack([e * (1.0 - 2.0 * c * rise), n * (1.0 - 2.0 * c * rise), u - rise]) / value
     if kind == "zenith":
         bend = 0.0 if net.plane else net.k / (2.0 * EARTH_RADIUS_M)
         slope = np.stack([e * u / plan, n * u / plan, -plan]) / (s * s) - bend * local / s

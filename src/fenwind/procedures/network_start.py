@@ -79,7 +79,8 @@ class _Search:
     def _afloat(self, name: str) -> dict[str, FloatArray]:
         """Places of all that hangs on a station at zero, its first line to the north."""
         first = next(r for r in self.net.rows if r.at == name and r.kind in ("direction", "angle"))
-        rows = tuple(r for r in self.net.rows if r.kind in ("distance", "direction", "angle", "zenith"))
+        kinds = ("distance", "horizontal_distance", "direction", "angle", "zenith")
+        rows = tuple(r for r in self.net.rows if r.kind in kinds)
         search = _Search(replace(self.net, rows=rows), self.names)
         search.floating = True
         search.at = {n: np.full(3, np.nan) for n in self.names}
@@ -108,8 +109,10 @@ class _Search:
         zenith = {frozenset((r.at, r.to)): float(r.value[0]) for r in self.net.rows if r.kind == "zenith"}
         out: dict[frozenset[str], float] = {}
         for r in self.net.rows:
-            if r.kind == "distance":
-                key = frozenset((r.at, r.to))
+            key = frozenset((r.at, r.to))
+            if r.kind == "horizontal_distance":
+                out[key] = float(r.value[0])
+            elif r.kind == "distance":
                 out.setdefault(key, float(r.value[0]) * math.sin(zenith.get(key, 0.5 * math.pi)))
         return out
 

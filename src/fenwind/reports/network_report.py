@@ -70,8 +70,10 @@ def network_report(
 
 def _network_words(state: JobState, found: Adjusted) -> str:
     step, kinds = found.step, [row.kind for row in found.result.net.rows]
-    many = {"zenith": "zenith angles", "height_difference": "height differences"}
-    count = ", ".join(f"{kinds.count(k)} {many.get(k, f'{k}s')}" for k in dict.fromkeys(kinds))
+    many = {"zenith": "zenith angles"}
+    count = ", ".join(
+        f"{kinds.count(k)} {many.get(k, k.replace('_', ' ') + 's')}" for k in dict.fromkeys(kinds)
+    )
     source = f" from {found.observations.source}" if found.observations.source else ""
     plumb = ", directions and heights reduced to the plumb line of its geoid" if (
         found.result.net.geoid is not None) else ""  # fmt: skip
@@ -242,7 +244,7 @@ def _sightings(state: JobState, found: Placed) -> Table:
         )  # fmt: skip
     headers = (
         ("target", ""), ("part", ""), ("circle", ""), ("zenith angle", ""), ("slope distance", unit.key),
-        ("target height", unit.key), ("prism", "mm"), ("horizontal", unit.key), ("dh", unit.key),
+        ("target height", unit.key), ("prism", "mm"), ("horizontal_distance", unit.key), ("dh", unit.key),
         ("left over, direction", ""), ("distance", "mm"), ("height", "mm"),
     )  # fmt: skip
     return Table(headers=headers, rows=tuple(rows), text_columns=2)

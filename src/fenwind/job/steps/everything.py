@@ -14,7 +14,7 @@ from fenwind.errors import FenwindError, ProcedureError
 from fenwind.geodesy.antenna import reduced
 from fenwind.geodesy.geocentric import enu_axes, from_xyz, to_xyz
 from fenwind.job.reader import Reader
-from fenwind.job.steps.known import mark_names
+from fenwind.job.steps.known import given_in, mark_names
 from fenwind.job.steps.sightings import faces_of, sightings_of
 from fenwind.job.steps.vectors import antennas_of, vectors_node
 from fenwind.procedures.onto_plane import in_space
@@ -28,6 +28,8 @@ from fenwind.records.tools import TapedDistance
 FloatArray = NDArray[np.float64]
 #: Half a turn and a whole one.
 HALF, WHOLE = math.pi, 2.0 * math.pi
+#: What gives marks heights.
+HEIGHTS = ("vector", "zenith", "height_difference")
 
 
 @dataclass(frozen=True, slots=True)
@@ -58,9 +60,9 @@ def everything(reader: Reader, frame: str, space: bool) -> tuple[ObservationSet,
                        "a datum and heights tied to it")  # fmt: skip
     rows = [
         *(vectors if space else ()), *_setups(reader, missing), *_levelling(reader),
-        *_traverses(reader, frame, space, missing), *_taped(reader, missing), *_lists(reader),
+        *_traverses(reader, frame, space, missing), *_taped(reader), *_lists(reader),
     ]  # fmt: skip
-    rows = _placed(rows, missing)
+    rows = _placed(_heighted(rows, reader, frame, space, missing), missing)
     if not rows:
         said = f" that can be adjusted in this frame: left out {'; '.join(missing)}" if missing else " yet"
         raise ProcedureError(f"nothing is observed in this job{said}", hint="Take in field work first")
@@ -81,6 +83,24 @@ def _as_set(rows: list[_Seen], n: int) -> ObservationSet:
         value=tuple(r.value for r in rows), covariance=tuple(r.covariance for r in rows),
         origin=tuple(r.key for r in rows),
     )  # fmt: skip
+
+
+def _heighted(rows: list[_Seen], reader: Reader, frame: str, space: bool, missing: list[str]) -> list[_Seen]:
+    """Without traverses that bring no heights to marks that nothing else gives one, where heights are
+    sought."""
+    up = {name for r in rows if r.kind in HEIGHTS for name in (r.at, r.to)}
+    if not (space or up):
+        return rows
+    given = given_in(reader, frame)
+    up |= set(given["mark"][np.isfinite(given["height_m"])].tolist())
+    for key in reader.rows(TraverseBook, active=True).ids.tolist():
+        mine = [r for r in rows if r.key.startswith(f"{key}:")]
+        low = {name for r in mine for name in (r.at, r.to)} - up
+        if low:
+            rows = [r for r in rows if not r.key.startswith(f"{key}:")]
+            names = mark_names(reader)
+            missing.append(f"{mine[0].group}, since nothing gives {names.get(min(low), 'a mark')} a height")
+    return rows
 
 
 def _placed(rows: list[_Seen], missing: list[str]) -> list[_Seen]:
@@ -227,9 +247,6 @@ def _traverses(reader: Reader, frame: str, space: bool, missing: list[str]) -> I
         assert book is not None
         if book.setups:
             continue  # its setups are in it themselves
-        if None in book.dh_m:
-            missing.append(f"{book.name}, whose distances say nothing in space without heights")
-            continue
         if not (book.frame == frame or (space and in_space(reader.frame(book.frame)))):
             missing.append(f"{book.name}, which belongs to another frame")
             continue
@@ -242,35 +259,29 @@ def _traverses(reader: Reader, frame: str, space: bool, missing: list[str]) -> I
                     key=f"{key}:{i}:angle", kind="angle", at=here, to=there, back=back, group=book.name,
                     value=(angle,), covariance=(sigma**2,),
                 )  # fmt: skip
-            rise = book.dh_m[i] or 0.0
-            height = (book.sigma_angle_s * RAD_PER_SECOND * book.distance_m[i]) ** 2
-            yield _Seen(
-                key=f"{key}:{i}:rise", kind="height_difference", at=here, to=there, value=(rise,),
-                covariance=(height,), group=book.name,
-            )  # fmt: skip
-            length = math.hypot(book.distance_m[i], rise)
+            rise, length = book.dh_m[i], book.distance_m[i]
+            if rise is not None:
+                yield _Seen(
+                    key=f"{key}:{i}:rise", kind="height_difference", at=here, to=there, value=(rise,),
+                    covariance=((book.sigma_angle_s * RAD_PER_SECOND * length) ** 2,), group=book.name,
+                )  # fmt: skip
             sigma = book.sigma_distance_m + book.sigma_distance_ppm * 1e-6 * length
             yield _Seen(
-                key=f"{key}:{i}:distance", kind="distance", at=here, to=there, value=(length,),
+                key=f"{key}:{i}:distance", kind="horizontal_distance", at=here, to=there, value=(length,),
                 covariance=(sigma**2,), group=book.name,
             )  # fmt: skip
 
 
-def _taped(reader: Reader, missing: list[str]) -> Iterator[_Seen]:
-    """Distances by tape, from mark to mark."""
-    flat = 0
+def _taped(reader: Reader) -> Iterator[_Seen]:
+    """Distances by tape, from mark to mark or horizontal."""
     for key in reader.rows(TapedDistance, active=True).ids.tolist():
         one = reader.record(TapedDistance, key)
         assert one is not None
-        if not one.slope:
-            flat += 1
-            continue
         yield _Seen(
-            key=key, kind="distance", at=one.first, to=one.second, value=(one.true_m,),
+            key=key, kind="distance" if one.slope else "horizontal_distance",
+            at=one.first, to=one.second, value=(one.true_m,),
             covariance=(one.variance_m2,), group="taped distances",
         )  # fmt: skip
-    if flat:
-        missing.append(f"{_many(flat, 'horizontal distance')} by tape, which say nothing in space")
 
 
 def _angle(kind: str, direction: float) -> float | None:
