@@ -15,7 +15,7 @@ from fenwind.geodesy.frames import FrameSpec
 from fenwind.job import gestures
 from fenwind.job.adopted import adopt
 from fenwind.job.derive import derive
-from fenwind.job.memory import Memory
+from fenwind.job.memory import MOST_OF_ONE, Memory
 from fenwind.job.reader import Digest, Reader
 from fenwind.job.state import JobState
 from fenwind.job.steps.adoption import adoption
@@ -118,6 +118,20 @@ class Sums(TempFolder):
         self.assertEqual(memory.computed, [])
         self.results(self.job_of(s0="0"), memory)
         self.assertEqual(memory.computed, ["Step s0"])
+
+    def test_of_one_step_the_latest_results_are_kept(self) -> None:
+        memory = Memory()
+        for value in range(40):
+            self.results(self.job_of(a=str(value), b="5"), memory)
+        size = memory.size_bytes
+        for value in range(39, 39 - MOST_OF_ONE, -1):
+            self.results(self.job_of(a=str(value)), memory)
+            self.assertEqual(memory.computed, [], value)
+        self.results(self.job_of(b="5"), memory)
+        self.assertEqual(memory.computed, [], "which never changed")
+        self.results(self.job_of(a=str(39 - MOST_OF_ONE)), memory)
+        self.assertEqual(memory.computed, ["Step a"])
+        self.assertEqual(memory.size_bytes, size)
 
 
 class OfTheDemo(TempFolder):

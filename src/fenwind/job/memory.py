@@ -18,6 +18,9 @@ from fenwind.job.steps.outcome import CandidateSet, Node, Outcome
 #: What results may take before those used longest ago are forgotten, bytes.
 LIMIT_BYTES = 256_000_000
 _PER_ENTRY = 400
+#: Results that are kept of one step at most: those of as many gestures that may be undone. A day of work
+#: would else fill the memory with what nobody goes back to.
+MOST_OF_ONE = 16
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -72,12 +75,18 @@ class Memory:
         self._entries[number] = entry
         self._of_node.setdefault(node, []).append(number)
         self.size_bytes += size
+        if len(self._of_node[node]) > MOST_OF_ONE:
+            self._forget(self._of_node[node][0])
         while self.size_bytes > self.limit_bytes and len(self._entries) > 1:
-            oldest, gone = self._entries.popitem(last=False)
-            self._of_node[gone.node].remove(oldest)
-            if not self._of_node[gone.node]:
-                del self._of_node[gone.node]
-            self.size_bytes -= gone.size
+            self._forget(next(iter(self._entries)))
+
+    def _forget(self, number: int) -> None:
+        gone = self._entries.pop(number)
+        numbers = self._of_node[gone.node]
+        numbers.remove(number)
+        if not numbers:
+            del self._of_node[gone.node]
+        self.size_bytes -= gone.size
 
 
 #: So many of many things are looked at for their size.
