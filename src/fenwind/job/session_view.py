@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fenwind.geodesy.frames import Frame
-from fenwind.geodesy.geocentric import enu_axes
+from fenwind.geodesy.geocentric import enu_axes, from_xyz
 from fenwind.job.derive import Derived
 from fenwind.job.steps.occupied import plane_axes
 from fenwind.job.steps.receiver_known import NONE_KNOWN, KnownPoints, receiver_known
@@ -43,8 +43,14 @@ def places(derived: Derived) -> dict[str, Point]:
 
 def enu_between(point: Point, reference: Point) -> FloatArray:
     """East, north, up (3,) of a point from another, metres."""
-    lat, lon, _ = reference.geodetic
-    return np.asarray(enu_axes(lat, lon) @ (point.xyz - reference.xyz))
+    return ways_between([point], [reference])[:, 0]
+
+
+def ways_between(points: Sequence[Point], references: Sequence[Point]) -> FloatArray:
+    """East, north, up (3, k) of points from others, metres."""
+    to, at = (np.array([p.xyz for p in some]).reshape(-1, 3).T for some in (points, references))
+    lat, lon, _ = from_xyz(at)
+    return np.asarray(np.einsum("ijk,jk->ik", enu_axes(lat, lon), to - at))
 
 
 def between(derived: Derived, frame: Frame, one: str, other: str) -> FloatArray | None:
@@ -78,7 +84,7 @@ def moved(before: Mapping[str, Point], after: Mapping[str, Point]) -> Moved:
     common = [key for key in before if key in after]
     if not common:
         return Moved()
-    ways = np.array([enu_between(after[key], before[key]) for key in common])
+    ways = ways_between([after[key] for key in common], [before[key] for key in common]).T
     away = np.linalg.norm(ways, axis=1) > MOVED_M
     if not away.any():
         return Moved()
@@ -101,7 +107,7 @@ def summary(rows: list[Occupation], rover: RoverMarks, mark: str) -> MarkSummary
     ids = rover.used.get(mark, ())
     if not ids:
         return MarkSummary(count=0, spread_m=None, separation_h=None)
-    ways = np.array([enu_between(rover.each[i], rover.marks[mark]) for i in ids])
+    ways = ways_between([rover.each[i] for i in ids], [rover.marks[mark]] * len(ids)).T
     e, n, u = (float(v) for v in ways.max(axis=0) - ways.min(axis=0))
     starts = sorted(o.started for o in rows if o.id in ids)
     apart = (datetime.fromisoformat(starts[-1]) - datetime.fromisoformat(starts[0])).total_seconds() / 3600.0

@@ -32,9 +32,10 @@ from fenwind.geodesy.antenna import arithmetic
 from fenwind.job import session_gestures as gestures
 from fenwind.job.measuring import finished, kept_rows, settled
 from fenwind.job.rover_lists import TakenIn, listed, occupations_from
-from fenwind.job.session_view import enu_between, known_of, places, rover_of
+from fenwind.job.session_view import known_of, rover_of, ways_between
 from fenwind.job.state import JobState
 from fenwind.job.steps.base import antenna_model
+from fenwind.procedures.rover import Point
 from fenwind.quantities.lengths import format_length
 from fenwind.quantities.numbers import format_fixed
 from fenwind.records.entries import Gesture
@@ -211,27 +212,30 @@ class SessionsSheet(Sheet):
 
     def _rows(self) -> list[_Row]:
         state, derived = self.bridge.seen, self.bridge.derived
-        rover, where = rover_of(derived), places(derived)
-        bases = state.of(BaseSetup)
-        out = []
-        for one in sorted(state.of(Occupation).values(), key=lambda o: o.started):
-            if one.mark not in state.marks or one.base not in bases:
-                continue
-            point, reference = rover.each.get(one.id), where.get(one.mark)
-            away = (math.nan, math.nan, math.nan)
-            used = one.id in rover.used.get(one.mark, ())
+        rover, known, bases = rover_of(derived), known_of(derived), state.of(BaseSetup)
+        shown = sorted(
+            (o for o in state.of(Occupation).values() if o.mark in state.marks and o.base in bases),
+            key=lambda o: o.started,
+        )
+        used = {key for ids in rover.used.values() for key in ids}
+        compared: dict[str, tuple[Point, Point]] = {}
+        for one in shown:
+            point, mean = rover.each.get(one.id), rover.marks.get(one.mark)
+            reference = known.get(one.mark, mean)
             # The only one of a mark is the mark's position: there is nothing to compare it with.
-            alone = used and len(rover.used[one.mark]) == 1 and reference is rover.marks.get(one.mark)
+            alone = one.id in used and len(rover.used[one.mark]) == 1 and reference is mean
             if point is not None and reference is not None and not alone:
-                e, n, u = enu_between(point, reference).tolist()
-                away = (e, n, u)
-            out.append(
-                _Row(
-                    one=one, mark=state.marks[one.mark].name, base=bases[one.base].name, away=away,
-                    part=_part(one, used),
-                )
-            )  # fmt: skip
-        return out
+                compared[one.id] = point, reference
+        ways = ways_between(*zip(*compared.values(), strict=True)).T.tolist() if compared else []
+        away = dict(zip(compared, ways, strict=True))
+        nowhere = (math.nan, math.nan, math.nan)
+        return [
+            _Row(
+                one=one, mark=state.marks[one.mark].name, base=bases[one.base].name,
+                away=tuple(away.get(one.id, nowhere)), part=_part(one, one.id in used),
+            )
+            for one in shown
+        ]  # fmt: skip
 
     # What is done
 
