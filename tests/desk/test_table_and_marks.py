@@ -531,6 +531,19 @@ class Ring:
         self.own = self
 
 
+class InAHurry(QtTestCase):
+    def test_whoever_is_left_stays_in_a_hurry(self) -> None:
+        b = self.open().bridge
+        b.hurry("receivers", derive_apart=True)
+        b.hurry("instrument")
+        for who, hurried, apart in (("instrument", True, True), ("instrument", True, True),
+                                    ("receivers", False, False)):  # fmt: skip
+            b.take_time(who)
+            self.assertEqual((b.in_hurry, b.long_s == 0.0), (hurried, apart))
+        b.hurry("instrument")
+        self.assertEqual((b.in_hurry, b.long_s > 0.0), (True, True))
+
+
 class Collected(QtTestCase):
     def test_what_stays_is_looked_at_once(self) -> None:
         launch = self.launch()

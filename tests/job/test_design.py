@@ -10,11 +10,13 @@ import pyproj
 
 from fenwind.errors import FenwindError, ProcedureError
 from fenwind.job import design_gestures as gestures
+from fenwind.job.memory import Memory
 from fenwind.job.merging import merge_marks
 from fenwind.job.network_gestures import change, weigh_down
 from fenwind.job.steps.kinds import STEP_KINDS
 from fenwind.records.entries import Add, Gesture, amend
 from fenwind.records.network import DesignStep, EpochsStep, NetworkStep, ObservationSet
+from fenwind.records.records import Mark
 from fenwind.reports.day_list import day_list
 from fenwind.reports.network_words import opinion_words, weighing_words
 from fenwind.standins import tarnholt
@@ -95,6 +97,32 @@ class Designs(DemoCase):
         text = day_list(self.job.state, self.step(), done)
         self.assertIn("8 lines, 2 of them observed", text)
         self.assertNotIn("T-01 – W-1", text)
+
+    def test_worked_out_again_for_what_is_in_it_alone(self) -> None:
+        memory, state = Memory(), self.job.state
+        known = next(g for g in state.given.values()
+                     if g.frame == self.step().frame and state.marks[g.mark].name == "T-02")  # fmt: skip
+        seen = ObservationSet(
+            id="s", name="s", kind=("vector",), at=("pillar-W-1",), to=(known.mark,), line=(2,), back=("",),
+            setup=("",), group=("a",), hi_m=(0.0,), ht_m=(0.0,), value=((1.0, 1.0, 1.0),),
+            covariance=((1.0, 0.0, 0.0, 1.0, 0.0, 1.0),),
+        )  # fmt: skip
+        self.derive(self.job, memory)
+        for entry, again in (
+            (Add(record=Mark(id="far", name="Far")), False),
+            (amend(known, e_m=(known.e_m or 0.0) + 400.0), True),
+            (amend(state.marks["pillar-W-1"], name="W-1a"), True),
+            (Add(record=seen), True),
+        ):
+            self.job.record("x", (entry,))
+            found, fresh = self.derive(self.job, memory).of_kind("design")["design-1"], self.found()
+            self.assertEqual(any("design" in name.lower() or name == self.step().name
+                                 for name in memory.computed), again, memory.computed)  # fmt: skip
+            self.assertEqual(found.sizes, fresh.sizes)
+            self.assertEqual(found.result.marks.names, fresh.result.marks.names)
+            self.assertEqual(
+                [f.done for f in found.figures.values()], [f.done for f in fresh.figures.values()]
+            )
 
     def test_gestures(self) -> None:
         state, step = self.job.state, self.step()

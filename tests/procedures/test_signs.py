@@ -15,7 +15,7 @@ from fenwind.geodesy.frames import FrameSpec
 from fenwind.geodesy.geocentric import from_xyz, to_xyz
 from fenwind.job.job import Job
 from fenwind.job.session_view import known_of
-from fenwind.procedures.resection import ResectionOptions, Sighting, reduce
+from fenwind.procedures.resection import ResectionOptions, Sighting, _laid, case_of, part_of, reduce
 from fenwind.procedures.rover import ANTENNA_SIGMA_M, Measured, Point, tied_arp
 from fenwind.procedures.traverse import Ends, Options, Sight, Traverse, solve, taken_apart
 from fenwind.procedures.unseen import unseen
@@ -43,6 +43,26 @@ class Signs(CommandCase):
                          for m, b in ((moved.hd, base.hd), (moved.dh, base.dh))])  # fmt: skip
         wanted = np.array(rows).T @ np.array(rows)
         np.testing.assert_allclose(base.covariance[1:, 1:, 0], wanted, rtol=1e-5)
+
+    def test_a_figure_with_distances_is_laid_on_its_marks(self) -> None:
+        """Turned and shifted: exact where nothing is off, whichever way the circle was turned."""
+        known = np.array([[600.0, 180.0, -90.0], [450.0, -300.0, 260.0], [5.0, 6.0, 7.0]])
+        station, options = np.array([140.0, 75.0]), ResectionOptions(plane=True)
+        for turn in (0.0, 0.7, 3.0, -2.0):
+            ways = known[:2] - station[:, None]
+            sights = [
+                Sighting(target=name, direction=(math.atan2(e, n) - turn) % math.tau, zenith=0.5 * math.pi,
+                         distance=math.hypot(e, n))
+                for name, e, n in zip("ABC", *ways.tolist(), strict=True)
+            ]  # fmt: skip
+            case = case_of(reduce(sights, options), known, False)
+            at = _laid(case)
+            self.assertIsNotNone(at)
+            np.testing.assert_allclose(at[:2], station, atol=1e-6)
+            self.assertAlmostEqual(math.remainder(at[2] - turn, math.tau), 0.0, delta=1e-9)
+        self.assertIsNone(_laid(part_of(case, np.array([True, False, False]))), "one mark")
+        apart = [replace(one, distance=math.nan) for one in sights[:2]]
+        self.assertIsNone(_laid(case_of(reduce([*apart, sights[2]], options), known, False)), "one distance")
 
     def test_a_tie_has_the_errors_of_its_vector_in_the_right_directions(self) -> None:
         at = to_xyz(math.radians(61.3), math.radians(8.4), 1240.0)

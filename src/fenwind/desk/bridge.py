@@ -96,6 +96,7 @@ class JobBridge(QObject):
         self._task: Task | None = None
         self._revision = 0
         self.long_s = LONG_S
+        self._in_hurry: dict[str, bool] = {}  # who, and whether everything is derived apart
         self.selection = ""
         self.before: Derived | None = None  # what followed from the records before the last change
         self.fit_id = next(iter(self.derived.fits), "")
@@ -337,15 +338,22 @@ class JobBridge(QObject):
         self.busy.emit(False)
         self.told.emit(text, "doubt")
 
-    @property
-    def apart(self) -> bool:
-        """Whether the window has no time for long work of its own."""
-        return self.long_s == 0.0
+    def hurry(self, who: str, *, derive_apart: bool = False) -> None:
+        """Show what changes in turns, what is looked at first, while somebody works with a device; with
+        derive_apart every derivation goes to a worker."""
+        self._in_hurry[who] = derive_apart
+        if derive_apart:
+            self.long_s = 0.0
 
-    def derive_apart(self, always: bool) -> None:
-        """Whether every derivation goes to a worker: while receivers are listened to, the window has no
-        time for any."""
-        self.long_s = 0.0 if always else LONG_S
+    def take_time(self, who: str) -> None:
+        """End that for who began it."""
+        if self._in_hurry.pop(who, False) and not any(self._in_hurry.values()):
+            self.long_s = LONG_S
+
+    @property
+    def in_hurry(self) -> bool:
+        """Whether what changes is shown in turns."""
+        return bool(self._in_hurry)
 
     def stop(self) -> None:
         """Stop a derivation under way."""
@@ -366,7 +374,7 @@ class JobBridge(QObject):
             self.selection = ""
         changes = moves(before, self.derived) if changes is None else changes
         self.changed.emit()
-        if self.apart:
+        if self.in_hurry:
             QTimer.singleShot(0, partial(self.moved.emit, changes))
         else:
             self.moved.emit(changes)

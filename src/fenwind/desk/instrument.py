@@ -52,12 +52,14 @@ class LiveInstrument(QObject):
             self.bridge.tell_error(error)
             return False
         self.where, self.state, self.level = where, None, None
+        self.bridge.hurry("instrument")
         self.tell("connecting", lambda instrument: None)
         return True
 
     def leave(self) -> None:
         """Work with no instrument."""
         self.where, self.state, self.level, self.problem = "", None, None, ""
+        self.bridge.take_time("instrument")
         self.changed.emit()
 
     def tell(self, doing: str, work: Work) -> None:

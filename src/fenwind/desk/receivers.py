@@ -113,7 +113,7 @@ class Receivers(QObject):
         self.stop()
         self._following = Following(rover, rtcm, self._awake.emit, AT_WORK.let_first)
         self._following.start()
-        self.bridge.derive_apart(True)
+        self.bridge.hurry("receivers", derive_apart=True)
         self._timer.start()
         self.changed.emit()
         return True
@@ -125,7 +125,7 @@ class Receivers(QObject):
             self._timer.stop()
             self._soon.stop()
             self._following.stop()
-            self.bridge.derive_apart(False)
+            self.bridge.take_time("receivers")
             self._following, self.heard, self.epoch, self.broadcast = None, None, None, None
             self.changed.emit()
 

@@ -151,10 +151,10 @@ class Workspace(QObject):
         self.actions.refresh()
 
     def refresh(self) -> None:
-        """Show the job as it is now; in pieces while receivers are listened to."""
+        """Show the job as it is now; in pieces while somebody works with a device."""
         pages = [page.refresh for page in sorted(self.pages.values(), key=lambda p: not p.isVisible())]
         rest = [self._show_head, self._show_counts, self._show_plan, self._show_trail]
-        self._turns.run([*pages, *rest], apart=self.bridge.apart)
+        self._turns.run([*pages, *rest], apart=self.bridge.in_hurry)
 
     def _show_head(self) -> None:
         state, header = self.bridge.state, self.shell.header

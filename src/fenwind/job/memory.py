@@ -90,7 +90,7 @@ class Memory:
 
 
 #: So many of many things are looked at for their size.
-SAMPLED = 64
+SAMPLED = 16
 
 
 def bytes_of(value: Any) -> int:

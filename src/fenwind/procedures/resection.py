@@ -26,6 +26,8 @@ Scale = Literal["fixed", "show", "apply"]
 HINT_NEEDED = "Sight three marks, or two with at least one distance"
 #: Starting positions: this many a side of a square, so many times as large as what the marks span.
 GRID, REACH, TRIED = 17, 4.0, 12
+#: Of those places so many are tried beside the one that distances give.
+BESIDE = 2
 #: How far off the mark is that stands for an azimuth: its direction is the same to 0.2" within 1,000 km.
 FAR_M = 1e12
 
@@ -422,6 +424,31 @@ def _adjusted(case: Case, whiten: FloatArray, start: FloatArray, heights: bool, 
 
 
 def _starts(case: Case) -> list[FloatArray]:
+    """Starting e, n, orientation: where marks read with distances lie as they were read, and a few of the
+    best of a square of places around the marks; all those where that is not known."""
+    laid = _laid(case)
+    return _around(case) if laid is None else [laid, *_around(case)[:BESIDE]]
+
+
+def _laid(case: Case) -> FloatArray | None:
+    """Where sightings with distances, turned and shifted as a figure without changing its size, lie best on
+    their marks; None with fewer than two marks. The turn is that of the products of what is read and what is
+    known, both from their means (Helmert's transformation in complex numbers, its scale left at 1)."""
+    rows = np.flatnonzero(case.used[:2].all(axis=0) & ~is_far(case.known))
+    if not rows.size:
+        return None
+    known = case.known[0, rows] + 1j * case.known[1, rows]
+    hd, direction = case.reduced.hd[rows], case.reduced.direction[rows]
+    read = hd * (np.sin(direction) + 1j * np.cos(direction))
+    turn = np.sum((known - known.mean()) * np.conj(read - read.mean()))
+    if turn == 0.0:
+        return None  # one mark
+    turn /= abs(turn)
+    at = known.mean() - turn * read.mean()
+    return np.array([at.real, at.imag, -np.angle(turn)])
+
+
+def _around(case: Case) -> list[FloatArray]:
     """Starting e, n, orientation: the best of a square of places around the marks."""
     near = case.known[:2, ~is_far(case.known)]
     low, high = near.min(axis=1), near.max(axis=1)

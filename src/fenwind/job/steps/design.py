@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from fenwind.errors import FenwindError, ProcedureError
 from fenwind.geodesy.frames import Frame
-from fenwind.job.reader import Digest, Reader
+from fenwind.job.reader import Digest, Reader, digest_of
 from fenwind.job.steps.known import given_in, mark_names
 from fenwind.job.steps.network import control_of
 from fenwind.job.steps.outcome import Drawing, Node, OfRecord, Outcome
@@ -114,7 +114,15 @@ class DesignKind(OfRecord):
             if key in names and names[key] not in control:
                 control[names[key]] = _planned(frame, e, n, h)
         done = _observed(step, reader)
-        return _Inputs(step=step, frame=frame, control=control, names=names, done=done), None
+        # Marks come and go all day; only those of its lines make it another design.
+        names = {key: names[key] for key in {*step.at, *step.to} if key in names}
+        control = {name: control[name] for name in sorted(names.values()) if name in control}
+        inputs = _Inputs(step=step, frame=frame, control=control, names=names, done=done)
+        digest = digest_of(
+            step, frame.spec, list(control.items()), sorted(names.items()), sorted(done),
+            *reader.digests("file"),
+        )  # fmt: skip
+        return inputs, digest
 
     def solve(self, inputs: _Inputs, progress: Progress) -> Designed:
         """Adjust what would be observed, and look at every line. Raises ProcedureError with none."""
