@@ -107,6 +107,18 @@ class Symbols(PlanCase):
         labelled = self.plan(labelled=np.array([False] * 4 + [True]))
         self.assertGreater(self.around_middle(labelled, "faint", reach=30).shape[1], without + 8)
 
+    def test_names_keep_clear_of_the_scale_bar(self) -> None:
+        seen = []
+        for labelled in (False, True):
+            plan = self.plan(labelled=np.array([False] * 4 + [labelled]))
+            plan._scale, plan._centre = 1.45, np.array([100.0 - 100.0 / 1.45, 100.0 + 168.0 / 1.45])
+            self.assertTrue(plan._bar()[1].contains(QPointF(312.0, 358.0)), "where the name would be")
+            found = pixels(plan.grab().toImage(), "faint")
+            inside = (found[0] > 306) & (found[0] < 380) & (found[1] > 352) & (found[1] < 382)
+            seen.append((np.count_nonzero(inside), found.shape[1]))
+        self.assertEqual(seen[0][0], seen[1][0])
+        self.assertGreater(seen[1][1], seen[0][1] + 8, "it stands elsewhere")
+
 
 class Pictures(PlanCase):
     """What stays is painted once and shown from a picture."""

@@ -461,6 +461,8 @@ class Plan(QWidget):
     def _paint_marks(self, p: QPainter, x: FloatArray, y: FloatArray, seen: NDArray[np.intp]) -> None:
         labelled = seen.size <= LABELS and "labels" not in self.hidden
         taken = [QRectF(x[row] - 5, y[row] - 6, 10, 11) for row in seen.tolist()] if labelled else []
+        # Names keep clear of the scale bar, and of the measure of the vectors above it.
+        taken.append(self._bar()[1].adjusted(0, -18 if self.scene.vector_rows.size else 0, 0, 0))
         order = sorted(seen.tolist(), key=lambda r: -int(self.scene.symbol[r] in (TRIANGLE, SQUARE)))
         p.setFont(font(11, MEDIUM))
         metrics = p.fontMetrics()
@@ -528,6 +530,13 @@ class Plan(QWidget):
             p.setPen(QPen(colour("water"), 1.5, Qt.PenStyle.DashLine))
             p.drawLine(start, end)
 
+    def _bar(self) -> tuple[float, QRectF]:
+        """What the scale bar says, in the unit, and the box it stands in."""
+        unit = self.scene.unit.metres
+        length = nice_length(110.0 / self._scale / unit)
+        pixels = length * unit * self._scale
+        return length, QRectF(self.width() - 36.0 - pixels, self.height() - 48.0, pixels + 16, 30)
+
     def _paint_furniture(self, p: QPainter) -> None:
         """Title, north, scale bar, the measure of the vectors, read-out."""
         p.setPen(colour("faint"))
@@ -551,9 +560,9 @@ class Plan(QWidget):
         p.drawPolyline([QPointF(right - 4.5, 29), QPointF(right, 22), QPointF(right + 4.5, 29)])
         p.drawText(QRectF(right - 15, 54, 30, 14), Qt.AlignmentFlag.AlignCenter, "N")
         unit = self.scene.unit.metres
-        length = nice_length(110.0 / self._scale / unit)
-        pixels = length * unit * self._scale
-        p.fillRect(QRectF(right - pixels - 8, bottom - 22, pixels + 16, 30), _veil("map"))
+        length, box = self._bar()
+        pixels = box.width() - 16
+        p.fillRect(box, _veil("map"))
         p.drawPolyline([QPointF(right - pixels, bottom - 4), QPointF(right - pixels, bottom + 4)])
         p.drawLine(QPointF(right - pixels, bottom), QPointF(right, bottom))
         p.drawPolyline([QPointF(right, bottom - 4), QPointF(right, bottom + 4)])
