@@ -642,6 +642,10 @@ class InTurns(QtTestCase):
         self.wait_for(lambda: len(done) == 2)
         turns.run([lambda: done.append("c"), lambda: done.append("d")], apart=False)
         self.assertEqual(done, ["a", "b", "c", "d"])
+        turns.run([lambda: done.append("e")], apart=True)
+        turns.then(lambda: done.append("f"))
+        self.wait_for(lambda: len(done) == 6)
+        self.assertEqual(done[4:], ["e", "f"])
 
 
 class Plans(QtTestCase):

@@ -10,7 +10,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from functools import partial
 
-from PySide6.QtCore import QObject, QTimer, Signal
+from PySide6.QtCore import QObject, Signal
 
 from fenwind.desk.tasks import Task, TaskRunner
 from fenwind.doubts.of_job import Findings, Judge
@@ -374,10 +374,7 @@ class JobBridge(QObject):
             self.selection = ""
         changes = moves(before, self.derived) if changes is None else changes
         self.changed.emit()
-        if self.in_hurry:
-            QTimer.singleShot(0, partial(self.moved.emit, changes))
-        else:
-            self.moved.emit(changes)
+        self.moved.emit(changes)
 
 
 def _thought(

@@ -32,6 +32,11 @@ class Turns(QObject):
             with AT_WORK:
                 self._waiting.pop(0)()
 
+    def then(self, piece: Piece) -> None:
+        """Do one more after those that wait."""
+        self._waiting.append(piece)
+        self._timer.start()
+
     def _next(self) -> None:
         if self._waiting:
             with AT_WORK:

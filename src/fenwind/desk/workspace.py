@@ -219,6 +219,12 @@ class Workspace(QObject):
             self._quiet.start()
 
     def _on_moved(self, changes: list[Moved]) -> None:
+        if self.bridge.in_hurry:
+            self._turns.then(partial(self._show_moved, changes))
+        else:
+            self._show_moved(changes)
+
+    def _show_moved(self, changes: list[Moved]) -> None:
         """The before/after list: a line that opens into every mark."""
         words = [text for change in changes for text in self._moved_words(change)]
         if words:
