@@ -22,6 +22,7 @@ from unittest import mock
 import numpy as np
 
 from fenwind.cli import main
+from fenwind.commands.standin import ENDS_WITH_PARENT
 from fenwind.devices.control import command
 from fenwind.devices.transport import address
 from fenwind.geodesy.geocentric import enu_axes, to_xyz
@@ -199,6 +200,22 @@ class TwoDays(unittest.TestCase):
         joint = run("show", self.job, "--between", "B,C")
         alone = sum((own[n] ** 2 / 5.991465) for n in "BC")
         self.assertLess(joint["covariance"][0][0], 0.8 * alone)
+
+    def test_a_stand_in_ends_with_who_started_it(self) -> None:
+        """Even where that is killed: what it writes to comes to its end."""
+        path = os.path.join(self.folder, "world.json")
+        with open(path, "w", encoding="utf-8") as file:
+            json.dump(WORLD, file)
+        begin = "import subprocess, sys; subprocess.Popen(sys.argv[1:]); sys.stdin.read()"
+        parent = subprocess.Popen(
+            [sys.executable, "-c", begin, *FENWIND, "standin", "gnss", "--world", path],
+            stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True,
+            env=_environment() | {ENDS_WITH_PARENT: "1"},
+        )  # fmt: skip
+        assert parent.stdout is not None
+        self.assertIn("rover", json.loads(parent.stdout.readline()))
+        parent.kill()
+        self.assertEqual(parent.communicate(timeout=20)[0], "")
 
     def test_what_ends_a_measurement_leaves_its_epochs(self) -> None:
         with standin(self.folder, 3, speed=10.0) as ports:

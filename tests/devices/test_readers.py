@@ -4,13 +4,14 @@ import random
 import unittest
 from dataclasses import replace
 from datetime import UTC, datetime
+from unittest import mock
 
 import numpy as np
 from pyrtcm import calc_crc24q
 
 from fenwind.devices.nmea_in import Epoch, NmeaReader
 from fenwind.devices.occupying import Limits
-from fenwind.devices.rtcm_in import RtcmReader
+from fenwind.devices.rtcm_in import RtcmReader, _parsed
 from fenwind.devices.transport import DeviceError, address
 from fenwind.errors import ProcedureError
 from fenwind.geodesy.antenna import AntennaModel, arithmetic, reduced
@@ -115,6 +116,25 @@ class Rtcm(unittest.TestCase):
             damaged = RtcmReader()
             damaged.feed(bytes(bad))
             self.assertIsNone(damaged.position)
+
+    def test_observations_are_read_in_full_once_a_second(self) -> None:
+        """And counted each time; what is said of the station is always read."""
+        data, now = epochs(1, "rtcm") + FRAME, [100.0]
+        reader, kinds = RtcmReader(), set()
+        for clock, again in ((100.0, True), (100.5, False), (101.1, True)):
+            now[0] = clock
+            with (
+                mock.patch("fenwind.devices.rtcm_in.time.monotonic", side_effect=lambda: now[0]),
+                mock.patch("fenwind.devices.rtcm_in._parsed", side_effect=_parsed) as parsed,
+            ):
+                reader.feed(data)
+            read = {call.args[0][3] << 4 | call.args[0][4] >> 4 for call in parsed.call_args_list}
+            kinds |= {k for k in reader.kinds if 1071 <= k <= 1137}
+            self.assertEqual((kinds <= read, kinds & read != set()), (again, again), clock)
+            self.assertIn(1005, read)
+            self.assertEqual(reader.at, clock)
+        self.assertEqual({reader.kinds[k] for k in kinds}, {3})
+        self.assertEqual(len(kinds), 4)
 
     def test_frames_with_a_right_checksum_and_nothing_in_them(self) -> None:
         for payload in (b"", b"\x43", b"\x43\x50", b"\xff\xf0\x00"):
