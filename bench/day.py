@@ -2,7 +2,7 @@
 at 5 Hz, how long the window stands still at most, what memory does, and how soon a sentence is a figure on
 screen.
 
-python -m bench day --hours 8 runs the whole day (25 minutes); six minutes stand for it else.
+python -m bench.day --hours 8 runs the whole day (25 minutes); six minutes stand for it else.
 """
 
 from __future__ import annotations
@@ -14,13 +14,12 @@ import subprocess
 import sys
 import tempfile
 import time
-from collections.abc import Callable
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 
+from bench.opened import Opened
 from bench.timing import say
 
 RATE_HZ, MARKS = 5, ("P-01", "P-02", "P-03", "S-01", "S-02")
@@ -62,27 +61,14 @@ class Watch:
         ]
 
 
-class Day:
+class Day(Opened):
     """The desk with the demo, stand-in receivers in a process of their own, and a clock that looks at the
     window."""
 
     def __init__(self) -> None:
-        from PySide6.QtCore import QSettings, QTimer
-        from PySide6.QtWidgets import QApplication
+        from PySide6.QtCore import QTimer
 
-        from fenwind.desk.launch import Launch, parse_arguments
-        from fenwind.desk.theme import apply_theme
-
-        self.app = QApplication([])
-        apply_theme(self.app)
-        settings = QSettings(f"{os.environ['FENWIND_HOME']}/s.ini", QSettings.Format.IniFormat)
-        self.launch = Launch(parse_arguments([]), settings)
-        self.launch.shell.resize(1280, 800)
-        self.launch.shell.show()
-        self.until(lambda: self.launch.workspace is not None)
-        self.w: Any = self.launch.workspace
-        self.w.show_stage("Sessions")
-        self.page = self.w.pages["Sessions"]
+        super().__init__("Sessions")
         self.last, self.gaps = time.perf_counter(), [(0.0, 0.0)]
         self.clock = QTimer()
         self.clock.setInterval(2)
@@ -92,18 +78,6 @@ class Day:
         now = time.perf_counter()
         self.gaps.append((self.last, now))
         self.last = now
-
-    def until(self, true: Callable[[], object], seconds: float = 60.0) -> None:
-        """Serve the window until something holds."""
-        from PySide6.QtCore import QEventLoop, QTimer
-
-        end = time.monotonic() + seconds
-        while not true():
-            if time.monotonic() > end:
-                raise TimeoutError(self.w.line.text())
-            loop = QEventLoop()
-            QTimer.singleShot(4, loop.quit)
-            loop.exec()
 
     def run(self, hours: float, speed: int) -> None:
         """Marks measured one after another, a minute each, while time runs."""

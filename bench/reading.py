@@ -5,35 +5,23 @@ from __future__ import annotations
 import os
 import tempfile
 import time
-from collections.abc import Callable
-from typing import Any
 
+from bench.opened import Opened
 from bench.timing import say
 
 TARGETS, TIMES = ("T-04", "T-08", "T-09"), 8
 
 
-class Station:
+class Station(Opened):
     """The desk with the demo, the instrument set up over P-12."""
 
     def __init__(self) -> None:
-        from PySide6.QtCore import QSettings, Qt
-        from PySide6.QtWidgets import QApplication
+        from PySide6.QtCore import Qt
 
-        from fenwind.desk.launch import Launch, parse_arguments
-        from fenwind.desk.theme import apply_theme
         from fenwind.records.entries import Gesture, amend
 
-        self.app = QApplication([])
-        apply_theme(self.app)
-        settings = QSettings(f"{os.environ['FENWIND_HOME']}/s.ini", QSettings.Format.IniFormat)
-        self.launch = Launch(parse_arguments([]), settings)
-        self.launch.shell.resize(1280, 800)
-        self.launch.shell.show()
-        self.until(lambda: self.launch.workspace is not None)
-        self.w: Any = self.launch.workspace
-        self.w.show_stage("Setups")
-        self.page = self.w.pages["Setups"].setups
+        super().__init__("Setups")
+        self.page = self.page.setups
         bridge = self.w.bridge
         bridge.do(Gesture("show the map", (amend(bridge.state.info, frame="map"),)))
         self.panel, self.live, self.standin = self.page.instrument, self.page.live, self.page.standin
@@ -48,18 +36,6 @@ class Station:
         self.live.read.connect(
             lambda _: self.came.append(time.perf_counter()), Qt.ConnectionType.DirectConnection
         )
-
-    def until(self, true: Callable[[], object], seconds: float = 30.0) -> None:
-        """Serve the window until something holds."""
-        from PySide6.QtCore import QEventLoop, QTimer
-
-        end = time.monotonic() + seconds
-        while not true():
-            if time.monotonic() > end:
-                raise TimeoutError(self.w.line.text())
-            loop = QEventLoop()
-            QTimer.singleShot(1, loop.quit)
-            loop.exec()
 
     def sight(self, name: str) -> float:
         """Seconds from a reading of a known mark until what it leaves over stands on the screen."""
