@@ -11,7 +11,10 @@ import numpy as np
 from fenwind.doubts.of_job import Judge
 from fenwind.doubts.registry import Doubt, Remedy
 from fenwind.doubts.rules import doubts_about_fit, doubts_about_job
+from fenwind.doubts.session_rules import _difference, _from_others
 from fenwind.doubts.settling import accept, settle
+from fenwind.geodesy.geocentric import to_xyz
+from fenwind.procedures.rover import Point, mean
 from fenwind.quantities.lengths import FOOT
 from fenwind.records.entries import Add, Entry, amend
 from fenwind.records.records import GivenPosition, Mark
@@ -240,3 +243,24 @@ class OfJobs(TempFolder):
         self.assertEqual((after.e_m, after.n_m), (before.n_m, before.e_m))
         self.assertEqual(self.job.state.amendments["g-T-01"][0].reason, doubt.text)
         self.assertIsInstance(after, GivenPosition)
+
+
+class FromOthers(unittest.TestCase):
+    def test_all_at_once_as_one_by_one(self) -> None:
+        """Three from one base and two from another: what a base's error is worth drops out among its own."""
+        rng = np.random.default_rng(11)
+
+        def source(size: float) -> tuple[np.ndarray, np.ndarray]:
+            half = rng.normal(0.0, size, (3, 3))
+            return np.eye(3), half @ half.T
+
+        bases = {key: source(0.02) for key in ("base 1", "base 2")}
+        points = []
+        for k in range(5):
+            key = "base 1" if k < 3 else "base 2"
+            errors = {key: bases[key], f"vector {k}": source(0.004)}
+            points.append(Point(xyz=to_xyz(-0.58, -1.23, 812.0) + rng.normal(0.0, 0.02, 3), errors=errors))
+        for k, (d, sigma) in enumerate(_from_others(points)):
+            wanted = _difference(points[k], mean(points[:k] + points[k + 1 :]))
+            np.testing.assert_allclose(d, wanted[0], atol=1e-8)
+            np.testing.assert_allclose(sigma, wanted[1], rtol=1e-6)

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import math
 from collections import Counter
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
 from itertools import pairwise
 from typing import Any, NamedTuple
@@ -148,15 +148,20 @@ def _limits(sigma: Any) -> tuple[float, float]:
     return max(LEAST_H_M, plan), max(LEAST_V_M, REACH * float(sigma[2]))
 
 
-def _reference(
-    one: Occupation, there: list[Occupation], rover: RoverMarks, known: Mapping[str, Point]
-) -> tuple[Point | None, bool]:
-    """What an occupation is held against, and whether that is known: its mark's known position, else the
-    mean of its other occupations."""
-    if one.mark in known:
-        return known[one.mark], True
-    others = [rover.each[o.id] for o in there if o.id != one.id and o.id in rover.each]
-    return (mean(others), False) if others else (None, False)
+def _from_others(points: Sequence[Point]) -> list[tuple[Any, Any]]:
+    """Of each of n points east, north, up (3,) from the mean of the others, and the sigmas of that (3,),
+    metres: n / (n - 1) times what it differs from the mean of all by, and the errors of that likewise. A
+    mean of the others for each would take n times as long."""
+    whole, many = mean(points), len(points) / (len(points) - 1.0)
+    lat, lon, _ = whole.geodetic
+    axes, own = enu_axes(lat, lon), shared(whole.errors, whole.errors)
+    out = []
+    for point in points:
+        cross = shared(point.errors, whole.errors)
+        total = shared(point.errors, point.errors) + own - cross - cross.T
+        sigma = np.sqrt(np.maximum(np.diag(axes @ total @ axes.T), 0.0))
+        out.append((many * axes @ (point.xyz - whole.xyz), many * sigma))
+    return out
 
 
 def _by_mark(rows: Iterable[Occupation]) -> dict[str, list[Occupation]]:
@@ -203,11 +208,13 @@ def _suspects(
     known: Mapping[str, Point],
     models: Mapping[str, AntennaModel],
 ) -> Iterator[_Suspect]:
-    for one in there:
-        reference, firm = _reference(one, there, rover, known)
-        if reference is None or one.id not in rover.each:
-            continue
-        d, sigma = _difference(rover.each[one.id], reference)
+    placed = [one for one in there if one.id in rover.each]
+    firm = bool(placed) and placed[0].mark in known
+    if len(placed) < 2 and not firm:
+        return
+    points = [rover.each[one.id] for one in placed]
+    held = [_difference(p, known[placed[0].mark]) for p in points] if firm else _from_others(points)
+    for one, (d, sigma) in zip(placed, held, strict=True):
         plan, height = _limits(sigma)
         if math.hypot(d[0], d[1]) <= plan and abs(d[2]) > height:
             excess = -float(d[2])
@@ -281,9 +288,7 @@ def _spreads(
         if len(ids) < 2 or explained & set(ids):
             continue
         worst, size, limit, where = "", 0.0, 0.0, "plan"
-        for key in ids:
-            others = mean([rover.each[i] for i in ids if i != key])
-            d, sigma = _difference(rover.each[key], others)
+        for key, (d, sigma) in zip(ids, _from_others([rover.each[i] for i in ids]), strict=True):
             plan, height = _limits(sigma)
             for way, value, bound in (
                 ("plan", math.hypot(d[0], d[1]), plan),
