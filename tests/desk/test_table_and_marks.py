@@ -594,6 +594,10 @@ class Sentences(QtTestCase):
             said = "".join(w.text() for w in shown()).replace("&&", "&")
             self.assertEqual(said, "".join(part.text for part in parts))
             self.assertIs(statement.parts["held"], button)
+            statement.show_parts([*parts, *parts])  # a key that comes twice leaves nothing behind
+            statement.show_parts(parts)
+            self.assertEqual("".join(w.text() for w in shown()).replace("&&", "&"), said)
+            button = statement.parts["held"]
             needed = QFontMetrics(font(19, MEDIUM)).horizontalAdvance(parts[1].text)
             self.assertGreater(button.width(), needed)
         for width in range(700, 100, -3):

@@ -21,6 +21,7 @@ from fenwind.records.network import NetworkStep
 from fenwind.records.records import FrameRecord, GivenPosition, Mark
 from fenwind.records.sessions import BaseSetup, Occupation
 from fenwind.records.setups import Air, Setup
+from fenwind.records.tools import TapedDistance
 from fenwind.reports.network_words import missing_words
 from fenwind.standins import tarnholt
 from fenwind.standins.tarnholt_days import true_places
@@ -254,6 +255,7 @@ class WithoutHeights(CommandCase):
                          kind=("azimuth", "right"), direction_rad=(1.249, 4.13), distance_m=(316.0, 283.0),
                          dh_m=(None, None))
         )  # fmt: skip
+        records.append(TapedDistance(id="d", first="a", second="b", length_m=316.0, slope=False))
         job = Job.create(self.path(f"{spec.name[:5]}{middle}.fenwind"), "t", records, "f")
         self.addCleanup(job.close)
         job.record(*adjust_everything(job.state, "f"))

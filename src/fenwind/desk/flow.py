@@ -25,9 +25,13 @@ class Flow(QWidget):
         self._widgets: tuple[QWidget, ...] = ()
         self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Fixed)
 
-    def set_widgets(self, widgets: Sequence[QWidget]) -> None:
-        """Set these, in order. One with the property `glued` stays on the line of the one before it: a comma,
-        a full stop, the blank after a part."""
+    def set_widgets(self, widgets: Sequence[QWidget]) -> list[QWidget]:
+        """Set these, in order; those that were there and are not among them are hidden and given back. One
+        with the property `glued` stays on the line of the one before it: a comma, a full stop, the blank
+        after a part."""
+        gone = [widget for widget in self._widgets if widget not in widgets]
+        for widget in gone:
+            widget.hide()
         self._widgets = tuple(widgets)
         for before, widget in zip((None, *self._widgets), self._widgets, strict=False):
             widget.setParent(self)
@@ -35,6 +39,7 @@ class Flow(QWidget):
             if before is not None:
                 QWidget.setTabOrder(before, widget)
         self._place()
+        return gone
 
     def event(self, event: QEvent) -> bool:
         if event.type() == QEvent.Type.LayoutRequest:  # a widget wants another size, or came or went

@@ -56,11 +56,9 @@ class Statement(Flow):
                 label.setProperty("glued", glued)
                 widgets.append(label)
                 used += 1
-        for widget in (*self._words[used:], *before.values()):
-            widget.hide()
-        for widget in before.values():
-            widget.deleteLater()
-        self.set_widgets(widgets)
+        for widget in self.set_widgets(widgets):
+            if isinstance(widget, QPushButton):
+                widget.deleteLater()
         self.setAccessibleName(self.text())
 
     def text(self) -> str:

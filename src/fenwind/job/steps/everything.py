@@ -99,7 +99,8 @@ def _heighted(rows: list[_Seen], reader: Reader, frame: str, space: bool, missin
         if low:
             rows = [r for r in rows if not r.key.startswith(f"{key}:")]
             names = mark_names(reader)
-            missing.append(f"{mine[0].group}, since nothing gives {names.get(min(low), 'a mark')} a height")
+            first = min(names.get(name, "a mark") for name in low)
+            missing.append(f"{mine[0].group}, since nothing gives {first} a height")
     return rows
 
 

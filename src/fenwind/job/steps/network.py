@@ -114,7 +114,12 @@ class NetworkKind(OfRecord):
         step = inputs.step
         net, chosen = _network(inputs)
         progress.check()
-        result = determined(net)
+        try:
+            result = determined(net)
+        except FenwindError as error:
+            if inputs.missing:
+                error.hint += f". Left out: {'; '.join(inputs.missing)}"
+            raise
         factors = group_factors(result) if result.found is not None else ()
         if step.components and factors:
             result, factors = balanced(net, result)
