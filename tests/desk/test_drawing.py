@@ -13,6 +13,7 @@ from fenwind.desk.plan_scene import Scene
 from fenwind.desk.plan_symbols import CROSS, DOT, RING, SQUARE, TRIANGLE
 from fenwind.desk.rail import Rail
 from fenwind.desk.scene import build_scene
+from fenwind.desk.sky_charts import ScatterChart, SkyChart
 from fenwind.desk.table import Column, RecordTable
 from fenwind.desk.theme import colour
 from fenwind.job.steps.fit import fit_node
@@ -118,6 +119,22 @@ class Symbols(PlanCase):
             seen.append((np.count_nonzero(inside), found.shape[1]))
         self.assertEqual(seen[0][0], seen[1][0])
         self.assertGreater(seen[1][1], seen[0][1] + 8, "it stands elsewhere")
+
+
+class Charts(QtTestCase):
+    def test_east_is_right_and_north_is_up(self) -> None:
+        scatter, sky = ScatterChart(), SkyChart()
+        scatter.show_ways(np.array([[0.004], [0.006], [0.0]]))
+        found = pixels(scatter.grab().toImage(), "ink", near=120)
+        plan = found[:, found[0] < scatter.height() - 16].mean(axis=1)
+        middle = 0.5 * (scatter.height() - 16)
+        self.assertGreater(plan[0], middle + 10)
+        self.assertLess(plan[1], middle - 15)
+        for azimuth, way in ((90, (1, 0)), (0, (0, -1)), (270, (-1, 0))):
+            sky.show_sky({"GP01": (30, azimuth, 45)})
+            off = pixels(sky.grab().toImage(), "water", near=60).mean(axis=1) - 0.5 * sky.width()
+            self.assertGreater(float(off @ np.array(way)), 20.0, azimuth)
+            self.assertLess(abs(float(off @ np.array(way[::-1]))), 4.0, azimuth)
 
 
 class Pictures(PlanCase):

@@ -378,7 +378,7 @@ class Plan(QWidget):
                 else:
                     p.drawLine(QPointF(0, float(y)), QPointF(self.width(), float(y)))
                     p.setPen(colour("grid_text"))
-                    if y > 54:  # the title stands above
+                    if 54 < y < self.height() - 18:  # between the title and the figures below
                         p.drawText(QPointF(5, float(y) - 3), text)
                 value += step
 

@@ -146,7 +146,7 @@ class NetworkSheet(RecordSheet):
                 key="use", title="use", width=44, box=lambda r: r.on, toggle=self._toggle,
                 tip="Click to leave it out, or to take it in again",
             ),
-            Column(key="kind", title="kind", text=_kind_words, width=112, tone=_tone),
+            Column(key="kind", title="kind", text=_kind_words, width=112, tone=_tone, whole=True),
             Column(key="at", title="at", text=lambda r: r.at, width=60, tone=_bold, whole=True),
             Column(key="to", title="to", text=lambda r: r.to, width=60, tone=_bold, whole=True),
             figure("residual", "left over", lambda r: r.residual, 84, "Adjusted - observed"),
