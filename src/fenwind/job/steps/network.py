@@ -114,12 +114,7 @@ class NetworkKind(OfRecord):
         step = inputs.step
         net, chosen = _network(inputs)
         progress.check()
-        try:
-            result = determined(net)
-        except FenwindError as error:
-            if inputs.missing:
-                error.hint += f". Left out: {'; '.join(inputs.missing)}"
-            raise
+        result = _determined(net, inputs.missing)
         factors = group_factors(result) if result.found is not None else ()
         if step.components and factors:
             result, factors = balanced(net, result)
@@ -207,6 +202,16 @@ def _most(found: Adjusted, name: str) -> str:
 
 def _name_of(found: Adjusted, key: str) -> str:
     return next((name for name, known in found.ids.items() if known == key), key)
+
+
+def _determined(net: Network, missing: tuple[str, ...]) -> NetworkResult:
+    """The network solved. Raises what is raised where it is not determined, with what was left out of it."""
+    try:
+        return determined(net)
+    except FenwindError as error:
+        if missing:
+            error.hint += f". Left out: {'; '.join(missing)}"
+        raise
 
 
 def control_of(frame: Frame, given: Any, names: Mapping[str, str]) -> dict[str, Given]:
