@@ -4,7 +4,7 @@ from pathlib import Path
 
 from PySide6.QtTest import QTest
 
-from fenwind.desk.stages import shift_asked
+from fenwind.desk.stages import shift_asked, velocity_asked
 from fenwind.desk.workspace import Workspace
 from fenwind.exchange.formats import read_table
 from fenwind.geodesy.frames import FrameSpec
@@ -90,6 +90,39 @@ class Frame(QtTestCase):
             any("ITRF2020 to ETRF2020" in k.note for k in w.trail_pane.links.links),
             "and the trail says which",
         )
+
+    def test_velocities_of_marks_move_what_is_of_another_epoch(self) -> None:
+        w = self.open()
+        w.bridge.do(gestures.set_field([w.bridge.state.info], "frame", "map", "map"))
+        sheet, frame = w.show_stage("Frame") or w.pages["Frame"], w.bridge.frame
+        w.bridge.do(gestures.change_frame(frame, "epoch", epoch_year=2020.0))
+        moved = [amend(m, epoch_year=2010.0) for m in w.bridge.state.measured.values()]
+        w.bridge.do(("at 2010", tuple(moved)))
+        before = w.bridge.derived.adopted["map"]
+        row = before.index["P-05"]
+        w.bridge.select("P-05")
+        w.actions.run("frame.velocity")
+        self.assertEqual(sheet.ask.edit.text(), "P-05, ")
+        sheet.ask.edit.setText("P-05, 4, -3, 10")
+        sheet.ask.ok.click()
+        after = w.bridge.derived.adopted["map"]
+        way = [after.e_m - before.e_m, after.n_m - before.n_m, after.height_m - before.height_m]
+        for axis, wanted in zip(way, (0.04, -0.03, 0.10), strict=True):
+            self.assertAlmostEqual(axis[row], wanted, delta=1e-3)
+            self.assertEqual(axis[before.index["P-06"]], 0.0)
+        self.assertIn("moving as 1 mark does", sheet.statement.text())
+        self.assertIn("P-05 moves east +4.0, north −3.0, up +10.0 mm a year.", sheet.note.text())
+        self.choose(sheet.statement.parts["plate"], "the mean of the marks with velocities")
+        self.assertIn("moving with the marks' mean", sheet.statement.text())
+        more = w.bridge.derived.adopted["map"]
+        self.assertAlmostEqual(more.e_m[before.index["P-06"]] - before.e_m[before.index["P-06"]], 0.04, 3)
+        listed = self.folder / "v.csv"
+        listed.write_text("name,ve,vn\nP-06,1,2\nnobody,1,1\n")
+        self.assertTrue(velocity_asked.use_list(w.bridge, str(listed)))
+        self.assertIn("left out: nobody", w.line.text())
+        self.assertIn("2 marks have velocities", sheet.note.text())
+        w.actions.run("frame.no-velocities")
+        self.assertNotIn("velocit", sheet.note.text())
 
     def test_an_empty_job_asks_for_a_system(self) -> None:
         w = self.open("--empty")

@@ -31,6 +31,7 @@ from fenwind.records.sessions import Antenna, BaseSetup, Equipment, Occupation
 from fenwind.records.setups import Air, Setup
 from fenwind.records.space_fits import SpaceFit
 from fenwind.records.tools import InstrumentModel, TapedDistance
+from fenwind.records.velocities import MarkVelocity
 from tests.support import TempFolder
 
 #: One record of each kind with no field at its default.
@@ -127,6 +128,9 @@ EVERY_KIND: tuple[Record, ...] = (
     InstrumentModel(
         id="im", name="n", sigma_direction_s=1.0, sigma_zenith_s=2.0, sigma_distance_m=0.001,
         sigma_distance_ppm=1.5, collimation_rad=1 / 3, index_rad=-1 / 3, active=False,
+    ),
+    MarkVelocity(
+        id="v", mark="m", frame="f", east_m=0.014, north_m=-0.015, up_m=0.003, source="s", active=False
     ),
     TapedDistance(
         id="td", first="m", second="a", length_m=1 / 3, slope=False, temperature_c=12.5, standard_c=15.0,

@@ -40,6 +40,11 @@ def add_parser(verbs: Any) -> None:
         help="positions move with this plate from --epoch to --to-epoch, as ITRF2014:EURA; a bare plate "
         "takes the model of --from's realisation",
     )
+    parser.add_argument(
+        "--velocities",
+        metavar="FILE",
+        help="CSV with name,ve,vn,vu (mm a year): points named there move so, the others with --plate",
+    )
     parser.add_argument("--json", action="store_true", help="print one JSON object, nothing rounded")
 
 
@@ -49,7 +54,7 @@ def run(options: argparse.Namespace) -> int:
 
     from fenwind.commands.reading import dump, read_points
     from fenwind.exchange.csv_out import csv_text
-    from fenwind.geodesy.conversion import convert, moved_with_plate
+    from fenwind.geodesy.conversion import convert, moved_in_time
     from fenwind.geodesy.frames import find_crs
 
     points = read_points(options.file)
@@ -65,15 +70,15 @@ def run(options: argparse.Namespace) -> int:
     first, second = (
         (np.degrees(columns[1]), np.degrees(columns[0])) if points.geographic else (columns[0], columns[1])
     )
-    up, velocities, years = columns[2], np.zeros((3, 0)), 0.0
-    plate = _plate_of(options)
-    if plate is not None:
+    up, rates = columns[2], None
+    plate, own = _plate_of(options), _velocities_of(options, points)
+    if plate is not None or own is not None:
         years = options.to_epoch - options.epoch
-        first, second, up, velocities = moved_with_plate(options.source, plate, first, second, up, years)
+        first, second, up, rates = moved_in_time(options.source, plate, first, second, up, years, own)
     at = options.epoch if options.to_epoch is None else options.to_epoch
     result = convert(options.source, options.target, first, second, up, at)
     if options.json:
-        print(dump(_payload(points, result, plate, years, velocities)))
+        print(dump(_payload(options, points, result, plate, rates)))
         return 0
     keys, rows = _rows(points, result)
     texts = ([name, *("" if v is None else repr(v) for v in values)] for name, *values in rows)
@@ -94,7 +99,11 @@ def _rows(points: PointList, result: Conversion) -> tuple[tuple[str, ...], list[
 
 
 def _payload(
-    points: PointList, result: Conversion, plate: Plate | None, years: float, velocities: FloatArray
+    options: argparse.Namespace,
+    points: PointList,
+    result: Conversion,
+    plate: Plate | None,
+    rates: FloatArray | None,
 ) -> dict[str, Any]:
     from fenwind.commands.reading import number
 
@@ -102,8 +111,10 @@ def _payload(
     found = [dict(zip(("name", *keys), row, strict=True)) for row in rows]
     extra: dict[str, Any] = {}
     if plate is not None:
+        years = options.to_epoch - options.epoch
         extra = {"plate": {"model": plate.model, "plate": plate.name, "years": years}}
-        for row, rate in zip(found, 1e3 * velocities.T, strict=True):
+    if rates is not None:
+        for row, rate in zip(found, 1e3 * rates.T, strict=True):
             row["rate_mm"] = dict(zip("enu", map(number, rate), strict=True))
     nothing: dict[str, Any] = {"names": [], "value": None, "limit": None}
     return {
@@ -121,14 +132,35 @@ def _plate_of(options: argparse.Namespace) -> Plate | None:
     from fenwind.geodesy.plate_motion import find_plate
 
     apart = options.to_epoch is not None and options.to_epoch != options.epoch
+    moving = options.plate is not None or options.velocities is not None
+    if not moving and apart and is_dynamic(options.source):
+        raise FrameError(
+            f"{find_crs(options.source).name} moves with time and no plate is named",
+            hint="Give --plate MODEL:PLATE with --epoch and --to-epoch",
+        )
+    if moving and (options.epoch is None or options.to_epoch is None):
+        what = "a plate needs" if options.plate is not None else "velocities need"
+        raise FrameError(f"{what} two epochs", hint="Give --epoch and --to-epoch")
     if options.plate is None:
-        if apart and is_dynamic(options.source):
-            raise FrameError(
-                f"{find_crs(options.source).name} moves with time and no plate is named",
-                hint="Give --plate MODEL:PLATE with --epoch and --to-epoch",
-            )
         return None
-    if options.epoch is None or options.to_epoch is None:
-        raise FrameError("a plate needs two epochs", hint="Give --epoch and --to-epoch")
     base = find_crs(options.source).geodetic_crs
     return find_plate(options.plate, base.name if base is not None else "")
+
+
+def _velocities_of(options: argparse.Namespace, points: PointList) -> FloatArray | None:
+    """Velocities (3, n) of the points from the list, metres a year, nan for those that move with the plate.
+    Raises FormatError for a point that neither moves."""
+    import numpy as np
+
+    from fenwind.exchange.velocity_list import read_velocities
+
+    if options.velocities is None:
+        return None
+    found = read_velocities(options.velocities)
+    for point in points.points:
+        if point.name not in found and options.plate is None:
+            raise FormatError(
+                f"no velocity of {point.name}", where=options.velocities,
+                hint="Give it, or --plate for the points without one",
+            )  # fmt: skip
+    return np.stack([found.get(p.name, np.full(3, np.nan)) for p in points.points], axis=1)

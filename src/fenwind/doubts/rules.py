@@ -14,6 +14,7 @@ from fenwind.doubts import (
     session_rules,
     setup_job,
     space_job,
+    velocity_rules,
 )
 from fenwind.doubts.registry import Doubt, Rule
 from fenwind.job.derive import Derived
@@ -83,6 +84,7 @@ RULES: tuple[Rule, ...] = (
         limit="grids and epochs that operations need",
         source=EPSG,
     ),
+    Rule(about="job", look=velocity_rules.velocities, limit="20 mm a year against the plate"),
     Rule(about="job", look=job_rules.changed_after_use, limit="0"),
     Rule(about="job", look=job_rules.scale_without_reason, limit="a scale of 1"),
     Rule(about="job", look=network_job.networks, limit="the alpha of the network"),

@@ -89,18 +89,28 @@ def convert(
     )
 
 
-def moved_with_plate(
-    system: str, plate: Plate, first: FloatArray, second: FloatArray, height: FloatArray, years: float
+def moved_in_time(
+    system: str,
+    plate: Plate | None,
+    first: FloatArray,
+    second: FloatArray,
+    height: FloatArray,
+    years: float,
+    velocities: FloatArray | None = None,
 ) -> tuple[FloatArray, FloatArray, FloatArray, FloatArray]:
     """Positions (n,) of a system, as convert takes them, after some years on a plate: first, second, height;
-    and the rates (3, n) in local east, north, up, metres a year. Of the height only its change counts."""
+    and the rates (3, n) in local east, north, up, metres a year. velocities (3, n): such rates, which win
+    over the plate where they are no nan. Of the height only its change counts."""
     parts = _parts(system)
     unit = _height_unit(parts)
     lat, lon = _geographic(parts.plain, first, second)
     up = np.zeros(lat.shape) if parts.vertical is not None else np.nan_to_num(height * unit)
-    new_lat, new_lon, new_up = moved(parts.geodetic, plate, lat, lon, up, years)
+    rate = np.full((3, lat.size), np.nan) if plate is None else rates(parts.geodetic, plate, lat, lon, up)
+    if velocities is not None:
+        rate = np.where(np.isfinite(velocities), velocities, rate)
+    new_lat, new_lon, new_up = moved(parts.geodetic, rate, lat, lon, up, years)
     e, n = _written(parts.plain, new_lat, new_lon)
-    return e, n, height + (new_up - up) / unit, rates(parts.geodetic, plate, lat, lon, up)
+    return e, n, height + (new_up - up) / unit, rate
 
 
 def _parts(text: str) -> Parts:

@@ -16,6 +16,7 @@ import pyproj
 from numpy.typing import NDArray
 
 from fenwind.errors import FrameError
+from fenwind.geodesy.geocentric import enu_axes
 
 FloatArray = NDArray[np.float64]
 MODELS = ("ITRF2008", "ITRF2014", "ITRF2020")
@@ -97,13 +98,19 @@ def likely_plate(lat_rad: float, lon_rad: float) -> Plate:
 
 
 def moved(
-    system: pyproj.CRS, plate: Plate, lat_rad: FloatArray, lon_rad: FloatArray, h_m: FloatArray, years: float
+    system: pyproj.CRS,
+    velocity: FloatArray,
+    lat_rad: FloatArray,
+    lon_rad: FloatArray,
+    h_m: FloatArray,
+    years: float,
 ) -> tuple[FloatArray, FloatArray, FloatArray]:
-    """Latitude, longitude (radians) and ellipsoidal height (n,) after some years; heights that are nan stay
-    so."""
+    """Latitude, longitude (radians) and ellipsoidal height (n,) after some years with velocities (3, n) in
+    local east, north, up, metres a year; heights that are nan stay so."""
     there, back = _geocentric(system)
     xyz = np.array(there.transform(lon_rad, lat_rad, np.nan_to_num(h_m), radians=True))
-    x, y, z = xyz + plate.velocity(xyz) * years
+    way = np.einsum("ijk,ik->jk", enu_axes(lat_rad, lon_rad), velocity * years)
+    x, y, z = xyz + way
     lon, lat, up = back.transform(x, y, z, radians=True)
     return np.asarray(lat), np.asarray(lon), np.where(np.isfinite(h_m), up, np.nan)
 
@@ -114,9 +121,7 @@ def rates(
     """Velocities (3, n) in local east, north, up, metres a year."""
     there, _ = _geocentric(system)
     xyz = np.array(there.transform(lon_rad, lat_rad, np.nan_to_num(h_m), radians=True))
-    x, y, z = plate.velocity(xyz)
-    s, c, sl, cl = np.sin(lat_rad), np.cos(lat_rad), np.sin(lon_rad), np.cos(lon_rad)
-    return np.stack([-sl * x + cl * y, -s * cl * x - s * sl * y + c * z, c * cl * x + c * sl * y + s * z])
+    return np.asarray(np.einsum("ijk,jk->ik", enu_axes(lat_rad, lon_rad), plate.velocity(xyz)))
 
 
 def _geocentric(system: pyproj.CRS) -> tuple[pyproj.Transformer, pyproj.Transformer]:

@@ -24,6 +24,7 @@ from fenwind.records.sessions import BaseSetup, Occupation
 from fenwind.records.setups import Setup
 from fenwind.records.space_fits import SpaceFit
 from fenwind.records.tools import TapedDistance
+from fenwind.records.velocities import MarkVelocity
 
 #: Fields that hold the id of a mark, or several, by kind of record.
 MARK_FIELDS: dict[type[Record], tuple[str, ...]] = {
@@ -44,6 +45,7 @@ MARK_FIELDS: dict[type[Record], tuple[str, ...]] = {
     Centre: ("mark", "rim"),
     SpaceFit: ("off",),
     TapedDistance: ("first", "second"),
+    MarkVelocity: ("mark",),
 }
 
 

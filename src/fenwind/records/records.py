@@ -17,6 +17,7 @@ from fenwind.records.sessions import Antenna, BaseSetup, Equipment, Occupation
 from fenwind.records.setups import Setup
 from fenwind.records.space_fits import SpaceFit
 from fenwind.records.tools import InstrumentModel, TapedDistance
+from fenwind.records.velocities import MarkVelocity
 
 Use = Literal["both", "horizontal", "height", "check", "off"]
 HorizontalChoice = Literal["auto", "shift", "turn", "scale", "pivot"]
@@ -256,6 +257,7 @@ Record = (
     | SpaceFit
     | InstrumentModel
     | TapedDistance
+    | MarkVelocity
 )
 KINDS: dict[str, type[Record]] = {
     "job": JobInfo,
@@ -285,5 +287,6 @@ KINDS: dict[str, type[Record]] = {
     "space fit": SpaceFit,
     "instrument": InstrumentModel,
     "taped": TapedDistance,
+    "velocity": MarkVelocity,
 }
 KIND_OF: dict[type, str] = {cls: kind for kind, cls in KINDS.items()}

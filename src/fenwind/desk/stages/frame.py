@@ -15,7 +15,7 @@ from fenwind.desk.actions import ActionSpec
 from fenwind.desk.bridge import JobBridge
 from fenwind.desk.shell import PlainLabel, look
 from fenwind.desk.stage_table import Stage
-from fenwind.desk.stages import shift_asked
+from fenwind.desk.stages import shift_asked, velocity_asked
 from fenwind.desk.stages.frame_rows import Place, Way, find_ways, place_columns, way_columns
 from fenwind.desk.stages.incoming_taking import local_plane
 from fenwind.desk.stages.sheet import Sheet
@@ -37,7 +37,9 @@ from fenwind.geodesy.frames import (
 from fenwind.geodesy.plate_motion import MODELS, plates
 from fenwind.job import gestures
 from fenwind.job.reader import with_grid_folder
+from fenwind.job.velocity_gestures import velocities_in, velocity_words
 from fenwind.procedures.frame_meaning import PLACES, FrameMeaning, frame_meaning
+from fenwind.procedures.onto_plane import MARKS_MEAN
 from fenwind.progress import Progress
 from fenwind.quantities.lengths import FOOT, METRE, UNITS, US_SURVEY_FOOT
 from fenwind.records.entries import Gesture
@@ -118,8 +120,12 @@ class FrameSheet(Sheet):
         parts += [Part(text=height_words(spec.height), key="heights"), Part(text=", ")]
         if spec.crs:
             parts += [Part(text=epoch, key="epoch"), Part(text=", ")]
-            if spec.epoch_year is not None and is_dynamic(spec.crs):
-                plate = f"moving with {spec.plate}" if spec.plate else "on no named plate"
+            own = len(velocities_in(bridge.state, record.id))
+            if spec.epoch_year is not None and (own or is_dynamic(spec.crs)):
+                plate = (
+                    f"moving as {own} mark{'s do' if own > 1 else ' does'}" if own else "on no named plate"
+                )
+                plate = f"moving with {spec.plate}" if spec.plate else plate
                 parts += [Part(text=plate, key="plate"), Part(text=", ")]
         parts += [Part(text=UNITS[spec.unit].plural, key="unit"), Part(text=" and ")]
         parts += [Part(text="gon" if info.angle_style == "gon" else "degrees", key="angle"), Part(text=", ")]
@@ -150,6 +156,15 @@ class FrameSheet(Sheet):
             ActionSpec(id="frame.no-shift", menu=self.stage.name, text="Without its shift grid",
                        tip="PROJ finds the way to other datums again",
                        run=lambda: shift_asked.leave_out(self.bridge)),
+            ActionSpec(id="frame.velocity", menu=self.stage.name, text="Velocity of a mark …",
+                       tip="How a mark moves in this datum, mm a year: it wins over the frame's plate",
+                       run=lambda: velocity_asked.ask_velocity(self.bridge, self.ask)),
+            ActionSpec(id="frame.velocities", menu=self.stage.name, text="Velocities from a list …",
+                       tip="CSV with name,ve,vn,vu in mm a year",
+                       run=lambda: velocity_asked.browse(self, self.bridge)),
+            ActionSpec(id="frame.no-velocities", menu=self.stage.name, text="Without velocities of marks",
+                       tip="What is given of them in this frame is switched off",
+                       run=lambda: velocity_asked.leave_out(self.bridge)),
         )  # fmt: skip
 
     def _show_search(self) -> None:
@@ -182,9 +197,11 @@ class FrameSheet(Sheet):
         found = self._meaning()
         self.places.setVisible(isinstance(found, FrameMeaning))
         record = self.bridge.frame
-        grid = shift_asked.words(record.spec.crs) if record is not None else ""
+        assert record is not None
+        moving = velocity_words(self.bridge.state, record.id)
+        more = shift_asked.words(record.spec.crs) + (f" {moving}" if moving else "")
         if isinstance(found, str):
-            self.note.setText(found + grid)
+            self.note.setText(found + more)
             return
         middle = float(found.combined_ppm[0])
         words = "No heights are known, so only the scale of the projection is."
@@ -196,7 +213,7 @@ class FrameSheet(Sheet):
             )
         if found.outside:
             words += " A corner of the job lies outside the area the system is meant for."
-        self.note.setText(words + grid)
+        self.note.setText(words + more)
         columns = place_columns(self.bridge)
         self.places.records.set_columns(columns)
         for i, column in enumerate(columns):
@@ -445,11 +462,16 @@ class FrameSheet(Sheet):
         record = self.bridge.frame
         assert record is not None
         model = next((m for m in MODELS if m in record.spec.name.upper()), MODELS[1])
-        choice(menu, "no plate", partial(self._change, "No plate", plate=""), checked=not record.spec.plate)
+        own = record.spec.plate
+        choice(menu, "no plate", partial(self._change, "No plate", plate=""), checked=not own)
+        if velocities_in(self.bridge.state, record.id):
+            act = partial(self._change, "Move as the marks with velocities do", plate=MARKS_MEAN)
+            choice(menu, "the mean of the marks with velocities", act, checked=own == MARKS_MEAN)
+        choice(menu, "the velocity of a mark …", lambda: velocity_asked.ask_velocity(self.bridge, self.ask))
         menu.addSeparator()
         for name in sorted(plates(model)):
             key = f"{model}:{name}"
-            checked = record.spec.plate == key
+            checked = own == key
             choice(menu, key, partial(self._change, f"Move with {key}", plate=key), checked=checked)
 
     def _menu_unit(self, menu: QMenu) -> None:

@@ -27,6 +27,7 @@ from fenwind.job.steps.outcome import (
 from fenwind.job.steps.setup import setup_node
 from fenwind.job.steps.sighted import sighted
 from fenwind.job.steps.traverse import traverse_node
+from fenwind.job.steps.velocities import Velocities, velocities
 from fenwind.procedures.fit import FitResult
 from fenwind.procedures.onto_plane import between_frames
 from fenwind.procedures.positions import Positions
@@ -54,6 +55,7 @@ class _Inputs:
     fits: tuple[_Carrying, ...]
     back: tuple[_Carrying, ...]
     converted: tuple[tuple[Frame, CandidateSet], ...]
+    velocities: Velocities
 
 
 class CarriedOn(Gathering):
@@ -85,7 +87,9 @@ class CarriedOn(Gathering):
                 continue  # that frame has a doubt of its own
             if other is not None and other.has_datum:
                 converted.append((other, one))
-        return _Inputs(frame=frame, fits=fits, back=back, converted=tuple(converted)), None
+        moving = velocities(reader, node.subject, frame)
+        inputs = _Inputs(frame=frame, fits=fits, back=back, converted=tuple(converted), velocities=moving)
+        return inputs, None
 
     def solve(self, inputs: _Inputs, progress: Progress) -> tuple[CandidateSet, ...]:
         """Carry what the fits have not carried themselves."""
@@ -96,7 +100,9 @@ class CarriedOn(Gathering):
             out += [_carried(one, title, result.backward, {}) for one in sets]
         for other, one in inputs.converted:
             progress.check()
-            points, _, _ = between_frames(one.positions, other, inputs.frame)
+            points, _, _ = between_frames(
+                one.positions, other, inputs.frame, inputs.velocities.of(one.positions.names)
+            )
             place = one.positions.index
             why = tuple(_whys(one)[place[key]] for key in points.names)
             out.append(replace(one, key=f"{one.key} converted", why=why, positions=points))

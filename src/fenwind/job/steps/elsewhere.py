@@ -14,6 +14,7 @@ from fenwind.job.reader import Digest, Reader
 from fenwind.job.state import JobState
 from fenwind.job.steps.known import known
 from fenwind.job.steps.outcome import CandidateSet, Figures, Gathering, Node, Outcome, TrailStep, with_names
+from fenwind.job.steps.velocities import Velocities, velocities
 from fenwind.procedures.onto_plane import between_frames
 from fenwind.procedures.positions import Positions
 from fenwind.progress import Progress
@@ -39,6 +40,7 @@ class Elsewhere:
 class _Inputs:
     frame: Frame
     others: tuple[tuple[str, Frame, Positions], ...]
+    velocities: Velocities
 
 
 class GivenElsewhere(Gathering):
@@ -64,7 +66,8 @@ class GivenElsewhere(Gathering):
                 points = reader.result(known(key))
                 if len(points):
                     found.append((key, other, points))
-        return _Inputs(frame=frame, others=tuple(found)), None
+        moving = velocities(reader, node.subject, frame)
+        return _Inputs(frame=frame, others=tuple(found), velocities=moving), None
 
     def solve(self, inputs: _Inputs, progress: Progress) -> Elsewhere:
         """Convert, frame after frame."""
@@ -73,7 +76,9 @@ class GivenElsewhere(Gathering):
         operations: dict[str, str] = {}
         for key, other, points in inputs.others:
             progress.check()
-            carried, said, operations[key] = between_frames(points, other, inputs.frame)
+            carried, said, operations[key] = between_frames(
+                points, other, inputs.frame, inputs.velocities.of(points.names)
+            )
             by_frame.append((key, other.spec.name, carried))
             notes |= {note.rule: note for note in said}
         return Elsewhere(by_frame=tuple(by_frame), notes=tuple(notes.values()), operations=operations)

@@ -21,6 +21,7 @@ from fenwind.job.steps.known import positions_digest
 from fenwind.job.steps.outcome import CandidateSet, Figures, Gathering, Node, Outcome, TrailStep, with_names
 from fenwind.job.steps.receiver_known import receiver_system
 from fenwind.job.steps.rover import NO_ROVER, RoverMarks, rover_node
+from fenwind.job.steps.velocities import Velocities, velocities
 from fenwind.procedures.average import means
 from fenwind.procedures.onto_plane import into_datum, tied
 from fenwind.procedures.positions import ASSUMED_SIGMA_H_M, ASSUMED_SIGMA_V_M, Positions, positions
@@ -87,6 +88,7 @@ class _Inputs:
     rows: Rows
     others: dict[str, Frame]
     rover: RoverMarks
+    velocities: Velocities
 
 
 class OccupiedMarks(Gathering):
@@ -117,8 +119,11 @@ class OccupiedMarks(Gathering):
         specs = [frame.spec, *(other.spec for other in others.values())]
         bases = frame.has_datum and not node.detail and reader.rows(BaseSetup, active=True).ids.size
         rover = reader.result(rover_node()) if bases else NO_ROVER
-        inputs = _Inputs(frame=frame, key=node.subject, rows=rows, others=others, rover=rover)
-        return inputs, digest_of(rows.digest(), specs, files, reader.digests("result"))
+        moving = velocities(reader, node.subject, frame)
+        inputs = _Inputs(
+            frame=frame, key=node.subject, rows=rows, others=others, rover=rover, velocities=moving
+        )
+        return inputs, digest_of(rows.digest(), moving.digest, specs, files, reader.digests("result"))
 
     def solve(self, inputs: _Inputs, progress: Progress) -> Occupied:
         """Carry onto the plane, then average; then what rovers measured from bases."""
@@ -386,7 +391,8 @@ def _geodetic(
         epochs = np.where(np.isnan(rows["epoch_year"]), frame.spec.epoch_year or np.nan, rows["epoch_year"])
         for system, epoch, mine in _alike(systems, epochs):
             progress.check()
-            done = into_datum(lat[mine], lon[mine], height[mine], system, frame, epoch)
+            moving = inputs.velocities.of(rows["mark"][mine].tolist())
+            done = into_datum(lat[mine], lon[mine], height[mine], system, frame, epoch, moving)
             lat[mine], lon[mine], height[mine] = done.lat_rad, done.lon_rad, done.h_ell_m
             notes |= {note.rule: note for note in done.notes}
             operations += [done.operation] if done.operation else []
