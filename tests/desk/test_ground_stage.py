@@ -235,10 +235,44 @@ class GroundStage(QtTestCase):
             ("a corridor along marks …", "area", "T-01 T-05, wide", "wide"),
             ("the area between marks …", "area", "T-01 T-07 T-03 T-06", "self-intersection"),
             ("from the lowest to the highest …", "heights", "1300", "no lowest and highest"),
+            ("more where the work is …", "work", "T-01, 10", "is not it"),
+            ("more where the work is …", "work", "T-01, 10, 0", "That is no weight"),
+            ("more where the work is …", "work", "T-01, 10, many", "many"),
         ):
             use(words, key, text)
             self.assertIn(said, self.w.line.text())
             page.ask.hide()
+            self.assertIn("laid for the area of area.geojson", page.statement.text(), "nothing is changed")
+            self.assertTrue(page.designs)
+
+    def test_weights_where_the_work_is(self) -> None:
+        """With the rms as aim a mark that weighs as much as all others together many times has no distortion
+        left; the largest counts every place alike."""
+        page = self.page
+        page._use_method("own")
+        self.wait_for(lambda: page.designs and page._task is None)
+
+        def use(key: str, words: str, text: str = "") -> float:
+            before = page.designs
+            self.choose(page.statement.parts[key], words)
+            if text:
+                page.ask.edit.setText(text)
+                page.ask.ok.click()
+            self.wait_for(lambda: page._task is None and page.designs and page.designs is not before)
+            return abs(float(page.found.wanted.off[page.found.marks.names.index("P-12")])) * 1e6
+
+        largest = page.designs["tm"].figures.largest
+        use("work", "more where the work is …", "P-12, 5, 1000000")
+        self.assertIn("counts every place alike", self.w.line.text())
+        self.assertAlmostEqual(page.designs["tm"].figures.largest * 1e6, largest * 1e6, delta=0.02)
+        weighed = use("aim", "the least rms")
+        self.assertIn("1e+06 times within 5 m of P-12.", page.statement.text())
+        alike = use("work", "all of it alike")
+        self.assertIn("with the least rms, all of it alike.", page.statement.text())
+        self.assertGreater(alike, 0.5)
+        self.assertLess(weighed, 0.1)
+        feet = page.area.parts(Wanted(work=("A", "B"), near_m=304.8, times=10.0), FOOT)
+        self.assertIn("10 times within 1\u2009000 ft of A – B.", "".join(part.text for part in feet))
 
     def test_in_us_survey_feet(self) -> None:
         """Tennessee's grid, a mark 1,000 feet up: coordinates are shown in feet."""

@@ -13,7 +13,7 @@ from fenwind.errors import FormatError, ProcedureError
 from fenwind.exchange.elevation import read_elevation
 from fenwind.exchange.outline import read_outline
 from fenwind.geodesy.frames import find_crs
-from fenwind.procedures.design_area import along, between_marks, with_heights, within
+from fenwind.procedures.design_area import along, between_marks, heavier, with_heights, within
 from tests.support import TempFolder
 
 
@@ -44,6 +44,18 @@ class Areas(TempFolder):
         ):  # fmt: skip
             with self.assertRaisesRegex(ProcedureError, words):
                 make()
+
+    def test_weights(self) -> None:
+        """Near a line from mark to mark, its middle too, or near one mark; the edge belongs to it."""
+        at = np.array([[0.0, 50.0, 50.0, 50.0, 120.0], [0.0, 0.0, 10.0, 10.1, 0.0]])
+        line = np.array([[0.0, 100.0], [0.0, 0.0]])
+        self.assertEqual(heavier(at, line, 10.0, 5.0).tolist(), [5.0, 5.0, 5.0, 1.0, 1.0])
+        self.assertEqual(heavier(at, line[:, :1], 10.0, 0.5).tolist(), [0.5, 1.0, 1.0, 1.0, 1.0])
+        for within_m, times in ((0.0, 2.0), (1.0, 0.0), (1.0, -1.0), (1.0, 1e7)):
+            with self.assertRaisesRegex(ProcedureError, "no weight"):
+                heavier(at, line, within_m, times)
+        with self.assertRaisesRegex(ProcedureError, "that near"):
+            heavier(at, line + 1000.0, 5.0, 2.0)
 
     def test_heights(self) -> None:
         """Between marks a plane stays one; outside, the nearest mark's; on one line, the nearest's."""

@@ -104,30 +104,30 @@ def scaled_spec(frame: Frame, scale: GroundScale, name: str) -> FrameSpec:
     return replace(frame.spec, name=name, crs=derived_wkt(frame, scale))
 
 
-def area_of_marks(frame: Frame, marks: Marks) -> Area:
-    """The marks that have a height, as an area. Raises ProcedureError without one."""
+def area_of_marks(frame: Frame, marks: Marks, weight: FloatArray) -> Area:
+    """The marks that have a height, as an area with weights (k,). Raises ProcedureError without one."""
     rows = np.flatnonzero(np.isfinite(marks.h_m))
     if not rows.size:
         raise ProcedureError("no mark has a height", hint="Give heights, so that the ground is known")
-    return _area(frame, marks.lat[rows], marks.lon[rows], marks.h_m[rows])
+    return _area(frame, marks.lat[rows], marks.lon[rows], marks.h_m[rows], weight[rows])
 
 
-def area_at(frame: Frame, places: FloatArray, height_m: FloatArray) -> Area:
-    """Places (2, k) of a frame's plane with its heights (k,), as an area. Raises ProcedureError where none of
-    them lies on the earth."""
+def area_at(frame: Frame, places: FloatArray, height_m: FloatArray, weight: FloatArray) -> Area:
+    """Places (2, k) of a frame's plane with its heights and weights (k,), as an area. Raises ProcedureError
+    where none of them lies on the earth."""
     lat, lon = frame.inverse(*places)
     h = height_m + frame.geoid_height(lat, lon)
     fine = np.isfinite(lat + lon + h)
     if not fine.any():
         raise ProcedureError("no place of the area has a height", hint="Choose an area that the geoid covers")
-    return _area(frame, lat[fine], lon[fine], h[fine])
+    return _area(frame, lat[fine], lon[fine], h[fine], weight[fine])
 
 
-def _area(frame: Frame, lat: FloatArray, lon: FloatArray, h: FloatArray) -> Area:
+def _area(frame: Frame, lat: FloatArray, lon: FloatArray, h: FloatArray, weight: FloatArray) -> Area:
     ellipsoid = frame.geodetic_crs.ellipsoid
     assert ellipsoid is not None
     return Area(
-        lat=lat, lon=lon, h=h, weight=np.ones(lat.size), a=ellipsoid.semi_major_metre,
+        lat=lat, lon=lon, h=h, weight=weight, a=ellipsoid.semi_major_metre,
         b=ellipsoid.semi_minor_metre,
     )  # fmt: skip
 

@@ -63,6 +63,20 @@ def _filled(area: object, count: int) -> FloatArray:
     return np.asarray(at[:, shapely.contains_xy(area, at[0], at[1])])
 
 
+def heavier(places: FloatArray, line: FloatArray, within_m: float, times: float) -> FloatArray:
+    """Weights (k,) of places (2, k): so many times 1 within a distance of a line (2, m), or of one place.
+    Raises ProcedureError where that is no place of the area, or for a weight that is none."""
+    import shapely
+
+    if not (0.0 < times <= 1e6 and within_m > 0.0):
+        raise ProcedureError("that is no weight", hint="Give a distance and how many times, above 0")
+    work = shapely.Point(line[:, 0]) if line.shape[1] == 1 else shapely.LineString(line.T)
+    near = shapely.distance(shapely.points(*places), work) <= within_m
+    if not near.any():
+        raise ProcedureError("no place of the area is that near", hint="Give a larger distance")
+    return np.where(near, times, 1.0)
+
+
 def between_marks(places: FloatArray, heights: FloatArray) -> Heights:
     """Heights between marks at places (2, m) with heights (m,): on the triangles between them, outside those
     of the nearest. Raises ProcedureError where no mark has one."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import replace
 from functools import partial
 from typing import Any
 
@@ -22,6 +22,7 @@ from fenwind.desk.stage_table import Stage
 from fenwind.desk.stages.area_writing import ask_area
 from fenwind.desk.stages.fit_widgets import ModelCard
 from fenwind.desk.stages.ground_area import Designs, GroundArea, Wanted, area_words, laid_designs
+from fenwind.desk.stages.ground_rows import Draft, Found, Row, as_written
 from fenwind.desk.stages.quarrels import Quarrels
 from fenwind.desk.stages.sheet import Sheet
 from fenwind.desk.statement import choice
@@ -30,69 +31,20 @@ from fenwind.desk.tasks import Task, TaskRunner
 from fenwind.doubts.ground_rules import ground_doubts
 from fenwind.errors import FenwindError, ParseError
 from fenwind.geodesy.axes import ShownAxis
-from fenwind.geodesy.frames import Frame, FrameSpec, axes_of
+from fenwind.geodesy.frames import Frame, axes_of
 from fenwind.geodesy.ground_frame import GroundScale
 from fenwind.job import ground_view
 from fenwind.job.distortion_map import carried, distortion_map, valid_radius
 from fenwind.job.gestures import add_frame
-from fenwind.job.ground_view import Distortion, Marks
+from fenwind.job.ground_view import Distortion
 from fenwind.procedures.own_projection import Candidate, recommended
 from fenwind.quantities.angles import format_angle, usual_decimals
 from fenwind.quantities.lengths import UNITS, LengthUnit
 from fenwind.quantities.numbers import format_fixed, parse_number
 from fenwind.reports.statement import Part
 
-#: Distortion that is drawn as a whole bar unless another is chosen, parts per million.
-LIMIT_PPM = 20.0
 METHODS = ("grid", "factor", "own")
 KIND_WORDS = {"tm": "a transverse Mercator", "lcc": "a Lambert conformal", "om": "an oblique Mercator"}
-
-
-@dataclass(frozen=True, kw_only=True)
-class _Draft:
-    """What is wanted: a method; where the factor is taken (id of a mark, "mean", or what was typed);
-    origin: id of a mark, empty for zero; offset in the frame's unit; kind of projection; what it is laid
-    for."""
-
-    frame: str = ""
-    method: str = "factor"
-    at: str = "mean"
-    origin: str = ""
-    offset: tuple[float, float] = (0.0, 0.0)
-    kind: str = ""
-    limit_ppm: float = LIMIT_PPM
-    area: Wanted = field(default_factory=Wanted)
-
-
-@dataclass(frozen=True, kw_only=True, eq=False)
-class _Found:
-    """The marks of the frame, how its own grid lies on the ground, and the system that is wanted."""
-
-    frame: Frame
-    marks: Marks
-    grid: Distortion
-    factor: float
-    spec: FrameSpec | None = None
-    wanted: Distortion | None = None
-    doubts: tuple[str, ...] = ()
-    error: str = ""
-
-
-def _as_written(offset: tuple[float, float], axes: tuple[ShownAxis, ShownAxis]) -> list[float]:
-    """An offset (east, north) in the order and with the signs that the frame's coordinates are written."""
-    return [axis.of(*offset) + 0.0 for axis in axes]
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class _Row:
-    i: int
-    name: str
-    found: _Found = field(repr=False)
-
-    @property
-    def shown(self) -> Distortion:
-        """The system that is looked at."""
-        return self.found.wanted or self.found.grid
 
 
 class GroundSheet(Sheet):
@@ -100,15 +52,16 @@ class GroundSheet(Sheet):
 
     def __init__(self, bridge: JobBridge, stage: Stage) -> None:
         super().__init__(bridge, stage)
-        self.draft = _Draft()
+        self.draft = Draft()
         self.area = GroundArea(bridge, self.ask, self)
         self.area.changed = self._use_area
         self._laid: Designs | None = None  # the designs with the area they are for
         self.designs: dict[str, Candidate] = {}
         self._for: object = None  # what the designs were made for
+        self._before: tuple[Draft, Designs | None, dict[str, Candidate]] | None = None
         self._runner = TaskRunner(self)
         self._task: Task | None = None
-        self.found: _Found | None = None
+        self.found: Found | None = None
         self.layer: DistortionLayer | None = None
         self._map_key: tuple[object, ...] = ()
         self.statement.set_menus(
@@ -166,7 +119,7 @@ class GroundSheet(Sheet):
         self.column.addLayout(foot)
 
     def _columns(self) -> list[Column]:
-        def ppm(key: str, title: str, get: Callable[[_Row], float], tip: str) -> Column:
+        def ppm(key: str, title: str, get: Callable[[Row], float], tip: str) -> Column:
             return Column(
                 key=key, title=title, unit="ppm", right=True, width=76, value=lambda r: get(r) * 1e6,
                 text=lambda r: format_fixed(get(r) * 1e6, 1, sign=True), tip=tip,
@@ -233,14 +186,14 @@ class GroundSheet(Sheet):
             return
         if self.draft.frame not in frames:
             own = self.bridge.frame_id
-            self.draft = _Draft(frame=own if own in frames else next(iter(frames)))
+            self.draft = Draft(frame=own if own in frames else next(iter(frames)))
         self.found = self._work_out(frames[self.draft.frame])
         self._show_cards(self.found)
         self.statement.show_parts(self._parts(self.found))
         self.verdict.setText(self._verdict(self.found))
         adopted = self.bridge.derived.adopted[self.draft.frame]
         self.quarrels.show_for(self.draft.frame, self.found.frame, self.found.marks, adopted)
-        rows = [_Row(i=i, name=name, found=self.found) for i, name in enumerate(self.found.marks.names)]
+        rows = [Row(i=i, name=name, found=self.found) for i, name in enumerate(self.found.marks.names)]
         self.table.records.set_columns(self._columns())
         self.table.records.set_rows(rows)
         self.adopt.setEnabled(self.found.wanted is not None and self.draft.method != "grid")
@@ -253,10 +206,10 @@ class GroundSheet(Sheet):
         adopted = self.bridge.derived.adopted
         return {k: f for k, f in found.items() if k in adopted and len(adopted[k].e_m)}
 
-    def _work_out(self, frame: Frame) -> _Found:
+    def _work_out(self, frame: Frame) -> Found:
         marks = ground_view.marks_of(frame, self.bridge.derived.adopted[self.draft.frame])
         grid = ground_view.distortion(frame, marks)
-        found = _Found(frame=frame, marks=marks, grid=grid, factor=1.0)
+        found = Found(frame=frame, marks=marks, grid=grid, factor=1.0)
         if self._for != (self.draft.frame, marks.names, marks.plane.tobytes(), marks.height_m.tobytes()):
             self.designs = {}
         try:
@@ -264,7 +217,7 @@ class GroundSheet(Sheet):
         except FenwindError as error:
             return replace(found, error=error.sentences)
 
-    def _wanted(self, found: _Found) -> _Found:
+    def _wanted(self, found: Found) -> Found:
         d, frame, marks = self.draft, found.frame, found.marks
         if d.method == "grid":
             return replace(found, spec=frame.spec, wanted=found.grid)
@@ -292,7 +245,7 @@ class GroundSheet(Sheet):
             found, factor=factor, spec=spec, wanted=wanted, doubts=tuple(doubt.text for doubt in told)
         )
 
-    def _show_cards(self, found: _Found) -> None:
+    def _show_cards(self, found: Found) -> None:
         d = self.draft
         best = min(self.designs.values(), key=lambda c: c.figures.largest, default=None)
         texts = {
@@ -306,7 +259,7 @@ class GroundSheet(Sheet):
             title, detail = texts[method]
             card.show_model(method, title, "", "faint", detail, method == d.method)
 
-    def _parts(self, found: _Found) -> list[Part]:
+    def _parts(self, found: Found) -> list[Part]:
         d, count = self.draft, len(found.marks.names)
         parts = [
             Part(text=f"Put {count} mark{'' if count == 1 else 's'} of "),
@@ -329,7 +282,7 @@ class GroundSheet(Sheet):
         axes = axes_of(found.frame.spec)
         offset = ", ".join(
             f"{axis.title} {format_fixed(v, 3, sign=True)}"
-            for axis, v in zip(axes, _as_written(d.offset, axes), strict=True)
+            for axis, v in zip(axes, as_written(d.offset, axes), strict=True)
         )
         return [
             *parts, Part(text=" on the ground by "), Part(text=at, key="at"), Part(text=" about "),
@@ -338,7 +291,7 @@ class GroundSheet(Sheet):
             Part(text="."),
         ]  # fmt: skip
 
-    def _verdict(self, found: _Found) -> str:
+    def _verdict(self, found: Found) -> str:
         if found.error:
             return found.error
         if found.wanted is None:
@@ -362,7 +315,7 @@ class GroundSheet(Sheet):
             words.append(self._reach(found, int(fine[0])))
         return " ".join([*words, *found.doubts])
 
-    def _reach(self, found: _Found, i: int) -> str:
+    def _reach(self, found: Found, i: int) -> str:
         """How far a system that stands on a corner or two serves, in words."""
         assert found.spec is not None
         opened, m = ground_view.opened(found.spec, self.bridge.folder), found.marks
@@ -409,12 +362,17 @@ class GroundSheet(Sheet):
         self.progress.setValue(done)
 
     def _on_designs(self, made_for: object, laid: Designs) -> None:
+        self._before = None
         self._for, self._laid, self.designs = made_for, laid, laid.by_kind
         best = recommended(list(self.designs.values()), self.draft.area.aim)
         self._change(kind=self.draft.kind or best.lines.kind)
 
     def _use_area(self, wanted: Wanted) -> None:
-        """Lay projections for another area."""
+        """Lay projections for another area; where that fails, nothing is changed."""
+        if self._task is not None:
+            self.bridge.told.emit("Projections are being laid: wait for them, or stop that.", "")
+            return
+        self._before = self.draft, self._laid, self.designs
         self.designs, self._laid = {}, None
         self._change(area=wanted, method="own", kind="")
         self.work_out()
@@ -427,6 +385,9 @@ class GroundSheet(Sheet):
 
     def _on_finished(self) -> None:
         self._task = None
+        if self._before is not None:  # it failed, or was stopped
+            (self.draft, self._laid, self.designs), self._before = self._before, None
+            self.show_job()
         self.progress.hide()
         self.stop.hide()
 
@@ -472,7 +433,7 @@ class GroundSheet(Sheet):
             self.ask.ask("Ground = grid times which factor?", self._use_typed, text=text, button="Use it")
         elif key == "offset" and self.found is not None:
             axes = axes_of(self.found.frame.spec)
-            text = ", ".join(f"{value:.3f}" for value in _as_written(d.offset, axes))
+            text = ", ".join(f"{value:.3f}" for value in as_written(d.offset, axes))
             first, second = axes
             question = f"Move ground coordinates by {first.title}, {second.title} in {unit.plural}:"
             self.ask.ask(question, self._use_offset, text=text, button="Use it")
@@ -517,7 +478,7 @@ class GroundSheet(Sheet):
             self.bridge.told.emit(f"{spec.name} is a frame of the job now: choose it at the top.", "")
         return done
 
-    def _show_map(self, found: _Found) -> None:
+    def _show_map(self, found: Found) -> None:
         """Work the map out again where what it shows has changed; the plan is told."""
         key: tuple[object, ...] = ()
         if found.spec is not None and found.wanted is not None:

@@ -22,7 +22,7 @@ from fenwind.exchange.elevation import Elevation, read_elevation
 from fenwind.exchange.outline import Outline, read_outline
 from fenwind.geodesy.frames import Frame, FrameSpec, open_frame
 from fenwind.job.ground_view import Marks, area_at, area_of_marks, designs
-from fenwind.procedures.design_area import along, between_marks, with_heights, within
+from fenwind.procedures.design_area import along, between_marks, heavier, with_heights, within
 from fenwind.procedures.own_projection import Aim, Area, Candidate, shares
 from fenwind.quantities.lengths import LengthUnit, parse_length
 from fenwind.quantities.numbers import format_fixed, parse_number
@@ -41,7 +41,8 @@ AIMS: dict[Aim, str] = {
 class Wanted:
     """What a projection is to be laid for. names: marks at the corners of an area, or along a corridor;
     width_m: of that; path: the file of an outline; grid: the file of heights, low, high: of all the area in
-    metres, where they are typed; aim: the figure that is made least."""
+    metres, where they are typed; aim: the figure that is made least. work: marks along which the work is;
+    what is within near_m of them weighs so many times the rest."""
 
     kind: Literal["marks", "around", "corridor", "file"] = "marks"
     names: tuple[str, ...] = ()
@@ -52,6 +53,9 @@ class Wanted:
     low_m: float = 0.0
     high_m: float = 0.0
     aim: Aim = "max"
+    work: tuple[str, ...] = ()
+    near_m: float = 0.0
+    times: float = 1.0
 
 
 @dataclass(frozen=True, kw_only=True, eq=False)
@@ -103,7 +107,8 @@ def lay_out(spec: FrameSpec, marks: Marks, wanted: Wanted) -> Laid:
     """The places of what is wanted. In a worker too, which opens its own frame. Raises FenwindError."""
     frame = open_frame(spec)
     if wanted.kind == "marks" and wanted.heights == "marks":
-        return Laid(area=area_of_marks(frame, marks), outline=np.zeros((2, 0)))
+        weight = _weights(marks, wanted, marks.plane)
+        return Laid(area=area_of_marks(frame, marks, weight), outline=np.zeros((2, 0)))
     if wanted.kind == "marks":
         places, outline = marks.plane, np.zeros((2, 0))
     elif wanted.kind == "corridor":
@@ -113,7 +118,14 @@ def lay_out(spec: FrameSpec, marks: Marks, wanted: Wanted) -> Laid:
         outline = corners if corners is not None else _onto(frame, read_outline(wanted.path))
         places = within(outline)
     places, height = with_heights(places, _heights(frame, marks, wanted))
-    return Laid(area=area_at(frame, places, height), outline=outline)
+    return Laid(area=area_at(frame, places, height, _weights(marks, wanted, places)), outline=outline)
+
+
+def _weights(marks: Marks, wanted: Wanted, places: FloatArray) -> FloatArray:
+    """What each place weighs."""
+    if not wanted.work:
+        return np.ones(places.shape[1])
+    return heavier(places, _at(marks, wanted.work), wanted.near_m, wanted.times)
 
 
 def _at(marks: Marks, names: tuple[str, ...]) -> FloatArray:
@@ -150,6 +162,13 @@ def _heights(frame: Frame, marks: Marks, wanted: Wanted) -> Any:
     return at
 
 
+def _work_words(wanted: Wanted, unit: LengthUnit) -> str:
+    if not wanted.work:
+        return "all of it alike"
+    near = format_fixed(wanted.near_m / unit.metres, 0)
+    return f"{wanted.times:g} times within {near} {unit.key} of {' – '.join(wanted.work)}"
+
+
 class GroundArea:
     """The two parts of the sentence and what they ask; `changed` is called with what is wanted then."""
 
@@ -163,6 +182,7 @@ class GroundArea:
             "area": lambda menu: self.menu_area(menu, wanted()),
             "heights": lambda menu: self.menu_heights(menu, wanted()),
             "aim": lambda menu: self.menu_aim(menu, wanted()),
+            "work": lambda menu: self.menu_work(menu, wanted()),
         }
 
     def parts(self, wanted: Wanted, unit: LengthUnit) -> list[Part]:
@@ -182,7 +202,7 @@ class GroundArea:
         return [
             Part(text=" laid for "), Part(text=area, key="area"), Part(text=", heights "),
             Part(text=heights, key="heights"), Part(text=", with "), Part(text=AIMS[wanted.aim], key="aim"),
-            Part(text="."),
+            Part(text=", "), Part(text=_work_words(wanted, unit), key="work"), Part(text="."),
         ]  # fmt: skip
 
     def menu_area(self, menu: QMenu, wanted: Wanted) -> None:
@@ -196,6 +216,39 @@ class GroundArea:
         """What is made least."""
         for aim, words in AIMS.items():
             choice(menu, words, partial(self._use, wanted, aim=aim), checked=wanted.aim == aim)
+
+    def menu_work(self, menu: QMenu, wanted: Wanted) -> None:
+        """What weighs more."""
+        choice(menu, "all of it alike", partial(self._use, wanted, work=()), checked=not wanted.work)
+        choice(menu, "more where the work is …", lambda: self._ask_work(wanted))
+
+    def _ask_work(self, wanted: Wanted) -> None:
+        unit = self.bridge.unit
+        near = format_fixed(wanted.near_m / unit.metres, 0, group=False)
+        text = f"{' '.join(wanted.work)}, {near}, {wanted.times:g}" if wanted.work else ""
+        self.ask.ask(
+            f"Along which marks is the work, how near ({unit.key}), and how many times does it weigh?",
+            lambda said: self._use_work(wanted, said), text=text, placeholder="T-01 T-05, 300, 10",
+            button="Use it",
+        )  # fmt: skip
+
+    def _use_work(self, wanted: Wanted, text: str) -> bool:
+        names, *rest = text.split(",")
+        try:
+            if len(rest) != 2 or not names.split():
+                raise ParseError(
+                    f"{text.strip()!r} is not it", hint="Type marks, a distance, a weight: T-01, 300, 10"
+                )
+            near, times = parse_length(rest[0], self.bridge.unit), parse_number(rest[1])
+        except FenwindError as error:
+            self.bridge.tell_error(error)
+            return False
+        if wanted.aim == "max":
+            self.bridge.told.emit(
+                "The largest distortion counts every place alike; weights count for the 95 % and the rms.",
+                "",
+            )
+        return self._use(wanted, work=tuple(names.split()), near_m=near, times=times)
 
     def menu_heights(self, menu: QMenu, wanted: Wanted) -> None:
         """Which heights."""
