@@ -19,7 +19,9 @@ from fenwind.job.job import Job
 from fenwind.job.space_gestures import change, new_space_fit, set_off
 from fenwind.procedures.datum_fit import compared, datum_fit, leave_one_out
 from fenwind.quantities.angles import RAD_PER_SECOND
-from fenwind.records.entries import amend
+from fenwind.records.entries import Add, amend
+from fenwind.records.lines import TraverseBook
+from fenwind.records.network import NetworkStep, ObservationSet
 from fenwind.records.records import FrameRecord, GivenPosition, Mark, MeasuredPosition
 from fenwind.reports.space_words import parameters_words, verdict_words
 from fenwind.reports.trail import trail
@@ -139,6 +141,52 @@ class SpaceFits(CommandCase):
             three.compared.shift_rms_m, math.sqrt(float(np.mean(three.fit.residuals**2))), 9
         )
         self.assertGreater(three.compared.shift_rms_m, 0.2)
+
+    def test_back_again(self) -> None:
+        """What is given, traversed or adjusted only where the fit leads comes back by it, not by PROJ's way,
+        which here is 520 m from the truth; and a network there makes no pairs of its marks with themselves."""
+        job = self.job_of()
+        e, n, h = self.there["F"]
+        gone = job.state.given["1F"]
+        book = TraverseBook(
+            id="t", name="T", frame="old", here=("f",), there=("x",), kind=("azimuth",), direction_rad=(0.0,),
+            distance_m=(0.001,), dh_m=(0.0,), start_azimuth_rad=0.0,
+        )  # fmt: skip
+        records = [Mark(id="x", name="X"), book]
+        job.record("far", [amend(gone, active=False), *(Add(record=r) for r in records)])
+        derived = self.derive(job)
+        found, adopted = self.found(job), derived.adopted["new"]
+        self.assertNotIn("f", found.pairs)
+        lat, lon, up = MARKS["F"]
+        wanted = (*(float(v[0]) for v in open_frame(SOURCE).forward(*np.radians([[lat], [lon]]))), up)
+        for name in "FX":
+            row = adopted.index[name]
+            place = (adopted.e_m[row], adopted.n_m[row], adopted.height_m[row])
+            np.testing.assert_allclose(place, wanted, atol=3e-3, err_msg=name)
+            self.assertEqual(adopted.why[row], "carried back by Space fit 1")
+        self.assertGreater(adopted.sigma_h_m[adopted.index["X"]], 0.0)
+        notes = [k.note for k in trail(job.state, derived, job.state.marks["x"], "new")]
+        self.assertIn("in space back, 7 parameters", notes)
+        frame = open_frame(job.state.frames["old"].spec)
+        ellipsoid = frame.geodetic_crs.ellipsoid
+        figure = (ellipsoid.semi_major_metre, 1.0 / ellipsoid.inverse_flattening)
+        e, n, h = np.array([self.there[k] for k in "ABF"]).T
+        at = to_xyz(*frame.inverse(e, n), h, *figure)
+        seen = ObservationSet(
+            id="o", name="O", kind=("vector",) * 2, at=("a", "b"), to=("f", "f"), back=("", ""),
+            setup=("", ""), group=("", ""), hi_m=(0.0, 0.0), ht_m=(0.0, 0.0),
+            value=tuple(tuple(float(v) for v in at[:, 2] - at[:, i]) for i in (0, 1)),
+            covariance=((1e-6, 0.0, 0.0, 1e-6, 0.0, 1e-6),) * 2, line=(2, 3),
+        )  # fmt: skip
+        net = NetworkStep(id="net", name="Net", frame="old", observations="o", hold=("a", "b"))
+        job.record("net", [Add(record=seen), Add(record=net)])
+        derived = self.derive(job)
+        self.assertIn("f", derived.of_kind("network")["net"].elsewhere["new"].index, "PROJ's way is there")
+        self.assertEqual(self.found(job).pairs, found.pairs)
+        adopted = derived.adopted["new"]
+        row = adopted.index["F"]
+        self.assertEqual(adopted.why[row], "carried back by Space fit 1")
+        self.assertAlmostEqual(float(adopted.e_m[row]), wanted[0], delta=3e-3)
 
     def test_an_outlier_is_named_and_compared_only(self) -> None:
         job = self.job_of(noise=0.003)

@@ -55,6 +55,11 @@ class DatumFit:
         """Positions (3, k) carried."""
         return self.shift[:, None] + (1.0 + self.scale) * (xyz + np.cross(self.rotation, xyz.T).T)
 
+    def back(self, xyz: FloatArray) -> FloatArray:
+        """What `carry` makes of the answer: positions (3, k) carried the other way."""
+        turned = np.eye(3) + np.cross(self.rotation, np.eye(3)).T
+        return np.asarray(np.linalg.solve((1.0 + self.scale) * turned, xyz - self.shift[:, None]))
+
 
 def principal_spreads(xyz: FloatArray) -> FloatArray:
     """Root mean squares (3,) of positions (3, k) along their principal axes, the largest first."""

@@ -1,5 +1,5 @@
 """Fits in space: from what is known or measured in one frame onto what is given in another, both with a
-datum, and where that carries what is not given there."""
+datum, and where that carries what is not given there, forth and back."""
 
 from __future__ import annotations
 
@@ -58,7 +58,7 @@ class Carried:
     """A fit in space and what came of it. pairs: ids of marks in both; used (k,): which took part; residuals,
     without (3, k): carried - given in local east, north, up, by all and by the others alone; chance (k,): how
     likely a pair as good as the others misses by so much; new: what it carried that is not given, on the
-    plane of the target frame."""
+    plane of the target frame; back: the same the other way, on that of the source frame."""
 
     step: SpaceFit
     names: Mapping[str, str]
@@ -71,14 +71,18 @@ class Carried:
     chance: FloatArray
     loose: tuple[bool, bool]
     new: Positions
+    back: Positions
 
 
 @dataclass(frozen=True, kw_only=True, eq=False)
 class _Inputs:
+    """source, target: what pairs are made of; there: more of the target frame, to be carried back."""
+
     step: SpaceFit
     frames: tuple[Frame, Frame]
     source: Positions
     target: Positions
+    there: Positions
     names: Mapping[str, str]
 
 
@@ -94,22 +98,28 @@ class SpaceFitKind(OfRecord):
     record = SpaceFit
 
     def targets(self, state: JobState, node: Node) -> tuple[str, ...]:
-        """The frame it carries onto."""
-        return (state.of(SpaceFit)[node.subject].target_frame,)
+        """The frame it carries onto, and the one it carries back into."""
+        step = state.of(SpaceFit)[node.subject]
+        return (step.target_frame, step.source_frame)
 
     def read(self, node: Node, reader: Reader) -> tuple[_Inputs, Digest | None]:
         """What is given in both frames; adjusted, sighted, traversed and measured in the first."""
         step = reader.record(SpaceFit, node.subject)
         assert step is not None
-        source = reader.result(known(step.source_frame))
-        work = given_sets(reader, NetworkStep, Setup, TraverseBook)
-        sets = [one.positions for key, one in work if key == step.source_frame]
-        for more in (*sets, reader.result(occupied(step.source_frame)).plane):
-            source = _joined(source, more)
+        source, target = (reader.result(known(key)) for key in (step.source_frame, step.target_frame))
+        there = target
+        for key, one in given_sets(reader, NetworkStep, Setup, TraverseBook):
+            network = reader.record(NetworkStep, one.key)
+            if network is not None and network.frame != key:
+                continue  # converted from another frame: that would be a pair of a mark with itself
+            if key == step.source_frame:
+                source = _joined(source, one.positions)
+            elif key == step.target_frame:
+                there = _joined(there, one.positions)
+        source = _joined(source, reader.result(occupied(step.source_frame)).plane)
         frames = reader.frame(step.source_frame), reader.frame(step.target_frame)
         return _Inputs(
-            step=step, frames=frames, source=source, target=reader.result(known(step.target_frame)),
-            names=mark_names(reader),
+            step=step, frames=frames, source=source, target=target, there=there, names=mark_names(reader),
         ), None  # fmt: skip
 
     def solve(self, inputs: _Inputs, progress: Progress) -> Carried:
@@ -117,9 +127,9 @@ class SpaceFitKind(OfRecord):
         step = inputs.step
         if step.source_frame == step.target_frame:
             raise ProcedureError("it leads from a frame onto itself", hint="Choose another frame")
-        one, two = (
-            _in_space(points, frame)
-            for points, frame in zip((inputs.source, inputs.target), inputs.frames, strict=True)
+        one, two, there = (
+            _in_space(points, inputs.frames[side])
+            for side, points in ((0, inputs.source), (1, inputs.target), (1, inputs.there))
         )
         place = {key: i for i, key in enumerate(two.keys)}
         pairs = tuple(key for key in one.keys if key in place and key in inputs.names)
@@ -141,7 +151,8 @@ class SpaceFitKind(OfRecord):
         return Carried(
             step=step, names=inputs.names, fit=fit, compared=compared(source[:, used], target[:, used]),
             pairs=pairs, used=used, residuals=residuals, without=np.einsum("ijk,jk->ik", local, without),
-            chance=chance, loose=(one.loose, two.loose), new=_new(inputs, fit, one, two, set(place)),
+            chance=chance, loose=(one.loose, two.loose), new=_new(inputs, fit, one, two, back=False),
+            back=_new(inputs, fit, there, one, back=True),
         )  # fmt: skip
 
     def gives(self, outcome: Outcome) -> Iterable[tuple[str, CandidateSet]]:
@@ -152,14 +163,19 @@ class SpaceFitKind(OfRecord):
                 key=outcome.node.subject, place="space", basis="carried", positions=found.new,
                 why=f"carried by {found.step.name}", behind=(outcome.node,),
             )  # fmt: skip
+        if len(found.back):
+            yield found.step.source_frame, CandidateSet(
+                key=outcome.node.subject, place="space", basis="carried", positions=found.back,
+                why=f"carried back by {found.step.name}", behind=(outcome.node,),
+            )  # fmt: skip
 
     def trail(self, node: Node, result: Carried, mark: str) -> Iterable[TrailStep]:
         """Where it was carried to."""
-        row = result.new.index.get(mark)
-        if row is None:
-            return
-        figures = place_figures(result.new, row)
-        yield TrailStep(title="", note=f"in space, {result.step.parameters} parameters", figures=figures)
+        for points, way in ((result.new, ""), (result.back, " back")):
+            row = points.index.get(mark)
+            if row is not None:
+                note = f"in space{way}, {result.step.parameters} parameters"
+                yield TrailStep(title="", note=note, figures=place_figures(points, row))
 
     def drawing(self, node: Node, result: Carried) -> Drawing:
         """What is left over in plan at every pair."""
@@ -209,14 +225,16 @@ def _in_space(points: Positions, frame: Frame) -> Side:
     )  # fmt: skip
 
 
-def _new(inputs: _Inputs, fit: DatumFit, one: Side, two: Side, given: set[str]) -> Positions:
-    """What the fit carried that is not given in the target frame, on its plane: as good as it was, and as the
-    fit makes it."""
-    frame = inputs.frames[1]
+def _new(inputs: _Inputs, fit: DatumFit, one: Side, two: Side, back: bool) -> Positions:
+    """What the fit carried from one side that the other has not, on the plane there: as good as it was, and
+    as the fit makes it. back: from the target to the source."""
+    frame, given = inputs.frames[0 if back else 1], set(two.keys)
     rows = np.array(
         [i for i, k in enumerate(one.keys) if k not in given and k in inputs.names], dtype=np.intp
     )
-    xyz = fit.carry(one.xyz[:, rows])
+    if not rows.size:
+        return inputs.target.take(rows)
+    xyz = fit.back(one.xyz[:, rows]) if back else fit.carry(one.xyz[:, rows])
     lat, lon, h = from_xyz(xyz, *two.ellipsoid)
     e, n = frame.forward(lat, lon)
     height = h - (frame.geoid_height(lat, lon) if tied(frame) else 0.0)
