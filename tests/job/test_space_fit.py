@@ -144,7 +144,7 @@ class SpaceFits(CommandCase):
 
     def test_back_again(self) -> None:
         """What is given, traversed or adjusted only where the fit leads comes back by it, not by PROJ's way,
-        which here is 520 m from the truth; and a network there makes no pairs of its marks with themselves."""
+        which is 520 m from the truth here; and a network there makes no pair of a mark with itself."""
         job = self.job_of()
         e, n, h = self.there["F"]
         gone = job.state.given["1F"]
