@@ -2,7 +2,8 @@
 at 5 Hz, how long the window stands still at most, what memory does, and how soon a sentence is a figure on
 screen.
 
-python -m bench.day --hours 8 runs the whole day (25 minutes); six minutes stand for it else.
+python -m bench.day --hours 8 runs the whole day (25 minutes); six minutes stand for it else. --already 500
+begins with as many occupations of the demo's marks.
 """
 
 from __future__ import annotations
@@ -14,6 +15,8 @@ import subprocess
 import sys
 import tempfile
 import time
+from array import array
+from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -69,15 +72,26 @@ class Day(Opened):
         from PySide6.QtCore import QTimer
 
         super().__init__("Sessions")
-        self.last, self.gaps = time.perf_counter(), [(0.0, 0.0)]
+        self.last, self.gaps = time.perf_counter(), array("d", (0.0, 0.0))
         self.clock = QTimer()
         self.clock.setInterval(2)
         self.clock.timeout.connect(self._look)
 
     def _look(self) -> None:
         now = time.perf_counter()
-        self.gaps.append((self.last, now))
+        self.gaps.extend((self.last, now))
         self.last = now
+
+    def fill(self, count: int) -> None:
+        """Occupations as there are in the demo, again and again."""
+        from fenwind.records.entries import Add, Gesture
+        from fenwind.records.sessions import Occupation
+
+        bridge = self.w.bridge
+        made = [o for o in bridge.state.of(Occupation).values() if o.finished and o.active]
+        more = [replace(made[k % len(made)], id=f"again {k}") for k in range(count)]
+        bridge.do(Gesture("again", tuple(Add(record=one) for one in more)))
+        self.until(lambda: not bridge.deriving)
 
     def run(self, hours: float, speed: int) -> None:
         """Marks measured one after another, a minute each, while time runs."""
@@ -118,8 +132,9 @@ class Day(Opened):
             memory.append((gone(), _resident_mb()))
         taken = time.perf_counter() - begin
         self.clock.stop()
-        wall = max(b - a for a, b in self.gaps)
-        gaps = sorted(watch.off(self.gaps))
+        spans = [(self.gaps[k], self.gaps[k + 1]) for k in range(0, len(self.gaps), 2)]
+        wall = max(b - a for a, b in spans)
+        gaps = sorted(watch.off(spans))
         print(f"{gone() / 3600.0:.2f} h in {taken:.0f} s, {turn} marks, {devices.heard.sentences} sentences")
         say(f"real time over simulated time, 1/{speed}", taken * speed / gone(), 1.05, "x")
         print(f"window still: half of all looks {gaps[len(gaps) // 2] * 1e3:.1f} ms, "
@@ -168,12 +183,15 @@ def main() -> None:
     """Run both."""
     parser = argparse.ArgumentParser()
     parser.add_argument("--hours", type=float, default=0.1)
+    parser.add_argument("--already", type=int, default=0)
     parser.add_argument("--speed", type=int, default=20)
     options = parser.parse_args(sys.argv[1:])
     with tempfile.TemporaryDirectory() as home:
         os.environ["FENWIND_HOME"] = home
         day = Day()
         day.on_screen()
+        if options.already:
+            day.fill(options.already)
         day.run(options.hours, options.speed)
 
 

@@ -15,6 +15,7 @@ from fenwind.doubts.session_rules import _difference, _from_others
 from fenwind.doubts.settling import accept, settle
 from fenwind.geodesy.geocentric import to_xyz
 from fenwind.procedures.rover import Point, mean
+from fenwind.procedures.shared_errors import Errors
 from fenwind.quantities.lengths import FOOT
 from fenwind.records.entries import Add, Entry, amend
 from fenwind.records.records import GivenPosition, Mark
@@ -254,11 +255,11 @@ class FromOthers(unittest.TestCase):
             half = rng.normal(0.0, size, (3, 3))
             return np.eye(3), half @ half.T
 
-        bases = {key: source(0.02) for key in ("base 1", "base 2")}
+        bases = {key: Errors({key: source(0.02)}) for key in ("base 1", "base 2")}
         points = []
         for k in range(5):
             key = "base 1" if k < 3 else "base 2"
-            errors = {key: bases[key], f"vector {k}": source(0.004)}
+            errors = Errors({f"vector {k}": source(0.004)}, [(np.eye(3), bases[key])])
             points.append(Point(xyz=to_xyz(-0.58, -1.23, 812.0) + rng.normal(0.0, 0.02, 3), errors=errors))
         for k, (d, sigma) in enumerate(_from_others(points)):
             wanted = _difference(points[k], mean(points[:k] + points[k + 1 :]))

@@ -21,7 +21,8 @@ from fenwind.job.session_view import known_of, rover_of
 from fenwind.job.state import JobState
 from fenwind.job.steps.base import base_node, model_of
 from fenwind.job.steps.rover import RoverMarks
-from fenwind.procedures.rover import Point, mean, shared
+from fenwind.procedures.rover import Point, mean
+from fenwind.procedures.shared_errors import shared
 from fenwind.quantities.lengths import format_way
 from fenwind.records.sessions import Antenna, BaseSetup, Occupation
 
@@ -139,7 +140,7 @@ def _difference(point: Point, reference: Point) -> tuple[Any, Any]:
     axes = enu_axes(lat, lon)
     d = axes @ (point.xyz - reference.xyz)
     cross = shared(point.errors, reference.errors)
-    total = shared(point.errors, point.errors) + shared(reference.errors, reference.errors) - cross - cross.T
+    total = point.errors.total + reference.errors.total - cross - cross.T
     return d, np.sqrt(np.maximum(np.diag(axes @ total @ axes.T), 0.0))
 
 
@@ -154,11 +155,11 @@ def _from_others(points: Sequence[Point]) -> list[tuple[Any, Any]]:
     mean of the others for each would take n times as long."""
     whole, many = mean(points), len(points) / (len(points) - 1.0)
     lat, lon, _ = whole.geodetic
-    axes, own = enu_axes(lat, lon), shared(whole.errors, whole.errors)
+    axes, own = enu_axes(lat, lon), whole.errors.total
     out = []
     for point in points:
         cross = shared(point.errors, whole.errors)
-        total = shared(point.errors, point.errors) + own - cross - cross.T
+        total = point.errors.total + own - cross - cross.T
         sigma = np.sqrt(np.maximum(np.diag(axes @ total @ axes.T), 0.0))
         out.append((many * axes @ (point.xyz - whole.xyz), many * sigma))
     return out

@@ -15,7 +15,8 @@ from fenwind.job.derive import Derived
 from fenwind.job.steps.occupied import plane_axes
 from fenwind.job.steps.receiver_known import NONE_KNOWN, KnownPoints, receiver_known
 from fenwind.job.steps.rover import NO_ROVER, RoverMarks, rover_node
-from fenwind.procedures.rover import Point, shared
+from fenwind.procedures.rover import Point
+from fenwind.procedures.shared_errors import shared
 from fenwind.records.sessions import Occupation
 
 FloatArray = NDArray[np.float64]
@@ -65,7 +66,7 @@ def between(derived: Derived, frame: Frame, one: str, other: str) -> FloatArray 
         lat, lon, _ = point.geodetic
         axes.append(plane_axes(frame, np.array([lat]), np.array([lon]))[:, :, 0])
     cross = axes[0] @ shared(a.errors, b.errors) @ axes[1].T
-    own = [x @ shared(p.errors, p.errors) @ x.T for x, p in zip(axes, (a, b), strict=True)]
+    own = [x @ p.errors.total @ x.T for x, p in zip(axes, (a, b), strict=True)]
     return np.asarray(own[0] + own[1] - cross - cross.T)
 
 

@@ -1,15 +1,14 @@
 """Base and rover: where a base is by the word it stands on, where the marks are that were measured from
 it, and which errors they share.
 
-All in one geocentric system, that of the receivers. A position's error is kept as what it is made of: by
-source, how it acts (3, 3) and the source's covariance (3, 3), so that what two marks share falls out of
-their difference.
+All in one geocentric system, that of the receivers. A position's error is kept as what it is made of
+(`shared_errors`), so that what two marks share falls out of their difference.
 """
 
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -17,9 +16,9 @@ from numpy.typing import NDArray
 
 from fenwind.errors import ProcedureError
 from fenwind.geodesy.geocentric import enu_axes, from_xyz, to_xyz
+from fenwind.procedures.shared_errors import Errors, combined
 
 FloatArray = NDArray[np.float64]
-Errors = Mapping[str, tuple[FloatArray, FloatArray]]
 
 #: Sigma of an antenna height as it is measured with a rule, metres (common practice, no source).
 ANTENNA_SIGMA_M = 0.001
@@ -32,7 +31,7 @@ class Point:
     """A geocentric position (3,), metres, with its errors by source."""
 
     xyz: FloatArray
-    errors: Errors = field(default_factory=dict)
+    errors: Errors = field(default_factory=Errors)
 
     @property
     def geodetic(self) -> tuple[float, float, float]:
@@ -44,50 +43,18 @@ class Point:
         """Covariance (3, 3) in local east, north, up, m^2."""
         lat, lon, _ = self.geodetic
         axes = enu_axes(lat, lon)
-        return np.asarray(axes @ shared(self.errors, self.errors) @ axes.T)
-
-
-def shared(one: Errors, other: Errors) -> FloatArray:
-    """Covariance (3, 3) between two geocentric positions from the sources that both have."""
-    total = np.zeros((3, 3))
-    few, many = (one, other) if len(one) <= len(other) else (other, one)
-    for key in few:
-        if key in many:
-            a, s = one[key]
-            total += a @ s @ other[key][0].T
-    return total
-
-
-def own_covariances(points: Sequence[Point]) -> FloatArray:
-    """Geocentric covariance (3, 3, k) of each of k points."""
-    total = np.zeros((len(points), 3, 3))
-    errors = [error for point in points for error in point.errors.values()]
-    if errors:
-        acts, sources = (np.array([error[i] for error in errors]) for i in (0, 1))
-        of = np.repeat(np.arange(len(points)), [len(point.errors) for point in points])
-        np.add.at(total, of, acts @ sources @ acts.transpose(0, 2, 1))
-    return total.transpose(1, 2, 0)
-
-
-def combined(parts: Iterable[tuple[FloatArray, Errors]]) -> dict[str, tuple[FloatArray, FloatArray]]:
-    """Errors of a weighted sum; weights (3, 3)."""
-    out: dict[str, tuple[FloatArray, FloatArray]] = {}
-    for weight, errors in parts:
-        for key, (a, s) in errors.items():
-            known = out.get(key)
-            out[key] = (weight @ a if known is None else known[0] + weight @ a, s)
-    return out
+        return np.asarray(axes @ self.errors.total @ axes.T)
 
 
 def given_point(
     lat: float, lon: float, h: float, sigma_h: float | None, sigma_v: float | None, source: str
 ) -> Point:
     """A point that somebody gave, exact where nothing is said of its errors."""
-    errors: Errors = {}
+    errors = Errors()
     if sigma_h or sigma_v:
         axes = enu_axes(lat, lon)
         variance = np.diag([(sigma_h or 0.0) ** 2, (sigma_h or 0.0) ** 2, (sigma_v or 0.0) ** 2])
-        errors = {source: (np.eye(3), axes.T @ variance @ axes)}
+        errors = Errors({source: (np.eye(3), axes.T @ variance @ axes)})
     return Point(xyz=to_xyz(lat, lon, h), errors=errors)
 
 
@@ -96,9 +63,9 @@ def raised(point: Point, height_m: float, source: str, sign: float = 1.0) -> Poi
     ellipsoid; the height's own error is a source."""
     lat, lon, _ = point.geodetic
     up = enu_axes(lat, lon)[2]
-    errors = dict(point.errors)
+    errors = point.errors
     if height_m:
-        errors[source] = (sign * np.outer(up, up), np.eye(3) * ANTENNA_SIGMA_M**2)
+        errors = errors.plus({source: (sign * np.outer(up, up), np.eye(3) * ANTENNA_SIGMA_M**2)})
     return Point(xyz=point.xyz + sign * height_m * up, errors=errors)
 
 
@@ -133,12 +100,12 @@ def grounds_of(base_arp: Point, every: Sequence[Measured]) -> list[Point]:
     ground = (xyz - heights * axes[2]).T
     down = -np.einsum("ik,jk->kij", axes[2], axes[2])
     whole, pole = np.eye(3), np.eye(3) * ANTENNA_SIGMA_M**2
-    out, of_base = [], dict(base_arp.errors)
+    out, of_base = [], ((whole, base_arp.errors),)
     for k, one in enumerate(every):
-        errors = {**of_base, f"vector {one.id}": (whole, vectors[k])}
+        own = {f"vector {one.id}": (whole, vectors[k])}
         if one.height_m:
-            errors[f"rover antenna {one.id}"] = (down[k], pole)
-        out.append(Point(xyz=ground[k], errors=errors))
+            own[f"rover antenna {one.id}"] = (down[k], pole)
+        out.append(Point(xyz=ground[k], errors=Errors(own, of_base)))
     return out
 
 
@@ -149,13 +116,13 @@ def tied_arp(target: Point, there: Sequence[Measured]) -> Point:
         raise ProcedureError(
             "no occupation from it ties the base to the mark", hint="Measure the mark from this base"
         )
-    each = []
+    each, hung = [], Point(xyz=target.xyz, errors=Errors(common=((np.eye(3), target.errors),)))
     for one in there:
-        rover = raised(target, one.height_m, f"rover antenna {one.id}")
+        rover = raised(hung, one.height_m, f"rover antenna {one.id}")
         lat, lon, _ = rover.geodetic
         axes = enu_axes(lat, lon)
         vector = {f"vector {one.id}": (-np.eye(3), axes.T @ one.covariance @ axes)}
-        each.append(Point(xyz=rover.xyz - one.vector, errors=dict(rover.errors) | vector))
+        each.append(Point(xyz=rover.xyz - one.vector, errors=rover.errors.plus(vector)))
     return mean(each)
 
 

@@ -25,7 +25,8 @@ from fenwind.job.steps.velocities import Velocities, velocities
 from fenwind.procedures.average import means
 from fenwind.procedures.onto_plane import into_datum, tied
 from fenwind.procedures.positions import ASSUMED_SIGMA_H_M, ASSUMED_SIGMA_V_M, Positions, positions
-from fenwind.procedures.rover import Point, own_covariances, shared
+from fenwind.procedures.rover import Point
+from fenwind.procedures.shared_errors import shared
 from fenwind.procedures.to_plane import to_plane
 from fenwind.progress import Progress
 from fenwind.records.records import Mark, MeasuredPosition
@@ -279,7 +280,9 @@ def with_rover(found: Occupied, frame: Frame, rover: RoverMarks) -> Occupied:
     keys, points = [keys[i] for i in fine], [points[i] for i in fine]
     plane, lat, lon, h = plane.take(fine), lat[fine], lon[fine], h[fine]
     axes = plane_axes(frame, lat, lon)
-    covariance = np.einsum("ijk,jlk,mlk->imk", axes, own_covariances(points), axes)
+    covariance = np.einsum(
+        "ijk,jlk,mlk->imk", axes, np.stack([point.errors.total for point in points], axis=2), axes
+    )
     measured = set(keys)
     kept = np.array([i for i, key in enumerate(found.plane.names) if key not in measured], dtype=np.intp)
     old = found.plane.take(kept)
