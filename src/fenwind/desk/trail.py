@@ -39,24 +39,31 @@ class _Links(QWidget):
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.title, self.links = "", ()  # type: str, tuple[Link, ...]
-        self._height: tuple[int, int] | None = None  # of a width
+        self._placed: tuple[int, list[float]] | None = None  # a width, and where links begin and end there
         self.empty = "Pick a mark to see where its coordinates come from."
 
     def show_links(self, title: str, links: tuple[Link, ...]) -> None:
         if (title, links) == (self.title, self.links):
             return
-        self.title, self.links, self._height = title, links, None
+        self.title, self.links, self._placed = title, links, None
         self.setAccessibleName(
             ". ".join([title, *(f"{k.title}, {k.note}: {' '.join(k.values)}" for k in links)])
         )
         self.setMinimumHeight(self._needed())
         self.update()
 
+    def _edges(self) -> list[float]:
+        """Where each link begins, and the last one ends, at the width there is."""
+        if self._placed is None or self._placed[0] != self.width():
+            edges = [12.0 + scaled(24)]
+            for link in self.links:
+                edges.append(edges[-1] + self._one(None, link, edges[-1]))
+            self._placed = (self.width(), edges)
+        return self._placed[1]
+
     def _needed(self) -> int:
         """The height that the links take at the width there is."""
-        if self._height is None or self._height[0] != self.width():
-            self._height = (self.width(), self._layout(None))
-        return self._height[1]
+        return int(self._edges()[-1] + 8) if self.links else 60
 
     def sizeHint(self) -> QSize:
         return QSize(300, self._needed())
@@ -67,28 +74,18 @@ class _Links(QWidget):
     def paintEvent(self, event: QPaintEvent) -> None:
         p = QPainter(self)
         p.setRenderHint(QPainter.RenderHint.Antialiasing)
-        self._layout(p)
-
-    def _layout(self, p: QPainter | None) -> int:
-        """Place everything, painting it when there is a painter; returns the height used."""
+        p.setPen(colour("faint"))
         if not self.links:
-            if p is not None:
-                p.setPen(colour("faint"))
-                p.setFont(font(12))
-                p.drawText(self.rect().adjusted(14, 14, -14, 0), Qt.TextFlag.TextWordWrap, self.empty)
-            return 60
-        y = 12.0
-        if p is not None:
-            p.setPen(colour("faint"))
-            p.setFont(font(11, spacing=0.4))
-            p.drawText(QRectF(14, y, self.width() - 28, scaled(16)), 0, self.title)
-        y += scaled(24)
-        for place, link in enumerate(self.links):
-            height = self._one(p, link, y)
-            if p is not None:
-                self._dot(p, link, y, height if place < len(self.links) - 1 else 0)
-            y += height
-        return int(y + 8)
+            p.setFont(font(12))
+            p.drawText(self.rect().adjusted(14, 14, -14, 0), Qt.TextFlag.TextWordWrap, self.empty)
+            return
+        p.setFont(font(11, spacing=0.4))
+        p.drawText(QRectF(14, 12, self.width() - 28, scaled(16)), 0, self.title)
+        seen, edges = event.rect(), self._edges()
+        for place, (link, y, end) in enumerate(zip(self.links, edges, edges[1:], strict=False)):
+            if end >= seen.top() and y <= seen.bottom():
+                self._one(p, link, y)
+                self._dot(p, link, y, end - y if place < len(self.links) - 1 else 0)
 
     def _one(self, p: QPainter | None, link: Link, y: float) -> float:
         """A link at a height: values to the right of the words, or below them where they would be cut."""

@@ -29,10 +29,10 @@ def trail(state: JobState, derived: Derived, mark: str, basis: str) -> list[Step
     return [{"what": "position", "names": [name], "text": f"{name} is {basis}"}, *measured]
 
 
-def session_trail(state: JobState, derived: Derived, mark: str) -> list[Step]:
+def session_trail(state: JobState, derived: Derived, mark: str, most: int | None = None) -> list[Step]:
     """Steps of a mark that was measured from bases, from its mean down to what the bases stand on; empty for
-    any other."""
-    return list(_Follow(state, derived).mark(mark)) if mark in rover_of(derived).used else []
+    any other. most: of its occupations only so many, the latest."""
+    return list(_Follow(state, derived).mark(mark, most=most)) if mark in rover_of(derived).used else []
 
 
 def _known(state: JobState, derived: Derived, mark: str) -> Step:
@@ -69,18 +69,21 @@ class _Follow:
     def __post_init__(self) -> None:
         self._told: set[str] = set()
 
-    def mark(self, mark: str, without: str = "") -> Iterator[Step]:
-        """A measured mark, from its used occupations; those from one base may be left out."""
+    def mark(self, mark: str, without: str = "", most: int | None = None) -> Iterator[Step]:
+        """A measured mark, from its used occupations; those from one base may be left out, and all but the
+        latest."""
         rover = rover_of(self.derived)
         name = self.state.marks[mark].name
         every = self.state.of(Occupation)
         ids = [i for i in rover.used.get(mark, ()) if every[i].base != without]
+        told = ids if most is None else sorted(ids, key=lambda i: every[i].started)[-most:]
+        rest = f"; the latest {len(told)} stand here" if len(told) < len(ids) else ""
         yield {
             "what": "position", "names": [name], "occupations": len(ids), **_place(rover.marks[mark]),
-            "text": f"{name} is the mean of {len(ids)} occupations"
+            "text": f"{name} is the mean of {len(ids)} occupations{rest}"
             if len(ids) > 1 else f"{name} was measured",
         }  # fmt: skip
-        for key in ids:
+        for key in told:
             yield from self.occupation(every[key])
 
     def occupation(self, one: Occupation) -> Iterator[Step]:

@@ -9,6 +9,7 @@ hundreds of occupations, each with all the sources of a base that stands on hund
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
+from weakref import WeakKeyDictionary
 
 import numpy as np
 from numpy.typing import NDArray
@@ -25,7 +26,7 @@ class Errors:
     """Errors of one position: own sources by name, and (weight (3, 3), errors) of others that it stands on. A
     source that is in several of them counts with the sum of how it acts."""
 
-    __slots__ = ("_flat", "_total", "_with", "common", "own")
+    __slots__ = ("__weakref__", "_flat", "_total", "_with", "common", "own")
 
     def __init__(
         self, own: Mapping[str, Source] | None = None, common: Sequence[tuple[FloatArray, Errors]] = ()
@@ -34,7 +35,7 @@ class Errors:
         self.common = tuple(common)
         self._flat: dict[str, Source] | None = None
         self._total: FloatArray | None = None
-        self._with: dict[int, tuple[Errors, FloatArray]] = {}
+        self._with: WeakKeyDictionary[Errors, FloatArray] = WeakKeyDictionary()
 
     def plus(self, more: Mapping[str, Source]) -> Errors:
         """With more sources."""
@@ -62,17 +63,23 @@ class Errors:
     def total(self) -> FloatArray:
         """Covariance (3, 3) of the position, geocentric."""
         if self._total is None:
-            self._total = _between(self, self)
+            total = _of_sources(self.own, self.own)
+            for weight, part in self.common:
+                cross = _of_sources(self.own, part.flat) @ weight.T
+                total = total + cross + cross.T
+                for second, there in self.common:
+                    total = total + weight @ part.shared_with(there) @ second.T
+            self._total = total
         return self._total
 
     def shared_with(self, other: Errors) -> FloatArray:
         """Covariance (3, 3) between two positions, remembered."""
         if other is self:
             return self.total
-        known = self._with.get(id(other))
+        known = self._with.get(other)
         if known is None:
-            known = self._with[id(other)] = (other, _between(self, other))
-        return known[1]
+            known = self._with[other] = _between(self, other)
+        return known
 
 
 def shared(one: Errors, other: Errors) -> FloatArray:
@@ -112,9 +119,7 @@ def _between(one: Errors, other: Errors) -> FloatArray:
     for weight, part in other.common:
         total = total + _of_sources(one.own, part.flat) @ weight.T
     for weight, part in one.common:
-        total = total + weight @ _of_sources(part.flat, other.own)
-        for second, there in other.common:
-            total = total + weight @ part.shared_with(there) @ second.T
+        total = total + weight @ part.shared_with(other)
     return total
 
 

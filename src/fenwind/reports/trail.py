@@ -119,6 +119,8 @@ def _links(state: JobState, derived: Derived, mark: Mark, frame: str, look: _Loo
         yield from _others(adopted, mark, look)
 
 
+#: Occupations of a mark that its trail goes into.
+MOST = 12
 #: Steps of a session's trail as they are headed.
 HEADS = {
     "known": "Known mark", "average": "Average of the base", "place": "Typed place", "tie": "Tie",
@@ -131,7 +133,7 @@ def _session_links(state: JobState, derived: Derived, mark: Mark) -> Iterator[Li
     """What a mark measured from bases stands on, from the known mark or the average up to its occupations."""
     if mark.id not in rover_of(derived).used:
         return
-    for step in reversed(session_trail(state, derived, mark.id)):
+    for step in reversed(session_trail(state, derived, mark.id, MOST)):
         values: tuple[str, ...] = ()
         if step["what"] == "vector":
             values = ("   ".join(format_fixed(step[key], 4) for key in ("dx", "dy", "dz")) + " m",)

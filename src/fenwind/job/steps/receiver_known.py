@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
@@ -45,18 +45,21 @@ def receiver_system(frame: Frame) -> str:
 @dataclass(frozen=True, kw_only=True, eq=False)
 class KnownPoints(Mapping[str, Point]):
     """Known marks by id. table (5, k): latitude, longitude, height, sigma in plan and in height (nan for
-    none), at the row that `place` says; a point is made when it is asked for. frames: id of the frame that
-    each was given in."""
+    none), at the row that `place` says; a point is made when it is first asked for. frames: id of the
+    frame that each was given in."""
 
     place: Mapping[str, int]
     table: FloatArray
     frames: Mapping[str, str]
+    _made: dict[str, Point] = field(default_factory=dict)
 
     def __getitem__(self, mark: str) -> Point:
-        lat, lon, h, sh, sv = (float(v) for v in self.table[:, self.place[mark]])
-        return given_point(
-            lat, lon, h, None if math.isnan(sh) else sh, None if math.isnan(sv) else sv, f"given {mark}"
-        )
+        point = self._made.get(mark)
+        if point is None:
+            lat, lon, h, sh, sv = (float(v) for v in self.table[:, self.place[mark]])
+            plan, height = (None if math.isnan(s) else s for s in (sh, sv))
+            point = self._made[mark] = given_point(lat, lon, h, plan, height, f"given {mark}")
+        return point
 
     def __iter__(self) -> Iterator[str]:
         return iter(self.place)
