@@ -2,6 +2,7 @@
 frame."""
 
 import json
+import math
 from dataclasses import replace
 
 import numpy as np
@@ -18,7 +19,9 @@ from fenwind.desk.stages.ground_area import Wanted
 from fenwind.desk.theme import colour
 from fenwind.errors import ProcedureError
 from fenwind.exchange.area_out import write_area
+from fenwind.geodesy.frames import open_frame
 from fenwind.job.gestures import set_field
+from fenwind.job.ground_view import projection_spec, worst_line
 from fenwind.quantities.lengths import FOOT
 from tests.desk.qt_case import QtTestCase
 
@@ -245,6 +248,127 @@ class GroundStage(QtTestCase):
             self.assertIn("laid for the area of area.geojson", page.statement.text(), "nothing is changed")
             self.assertTrue(page.designs)
 
+    def test_systems_side_by_side_and_by_hand(self) -> None:
+        """Every system over what it is laid for, against PROJ's own factors; a parameter turned shows at
+        once, and the best comes back."""
+        page = self.page
+        self.b.do(set_field([self.b.state.info], "frame", "map", "Show the map frame"))
+        page.views["systems"].click()
+        self.wait_for(lambda: page.designs and page._task is None)
+        self.assertTrue(page.table.isHidden() and page.systems.isVisible())
+        rows = {row.key: row for row in page.systems.table.records.rows}
+        self.assertEqual(list(rows), ["grid", "factor", "tm", "lcc", "om"])
+        area = page._laid.area
+        proj = pyproj.Proj("EPSG:25832")
+        k = proj.get_factors(area.lon, area.lat, radians=True).meridional_scale
+        off = np.abs(k * area.elevation - 1.0)
+        texts = {c.key: c.text(rows["grid"]) for c in page.systems.table.records.columns}
+        self.assertEqual(texts["most"], f"{off.max() * 1e6:.1f}")
+        self.assertEqual(texts["long"], f"{off.max() * 1e5:.1f}")
+        self.assertEqual(texts["rms"], f"{math.sqrt(np.mean(off**2)) * 1e6:.1f}")
+        self.assertEqual(texts["p95"], f"{np.sort(off)[math.ceil(0.95 * off.size) - 1] * 1e6:.1f}")
+        factor = 1.0 / (1.0 + page.found.grid.off.mean())  # that of the marks
+        self.assertTrue(rows["factor"].looked_at)
+        np.testing.assert_allclose(rows["factor"].off, factor * k * area.elevation - 1.0, atol=2e-7)
+        page.systems.chosen.emit(page.draft.kind)
+        own = next(row for row in page.systems.table.records.rows if row.looked_at)
+        self.assertEqual(own.key, page.draft.kind)
+        for ppm, share in zip((5.0, 10.0, 20.0, 50.0), own.within, strict=True):
+            self.assertAlmostEqual(share, float(np.mean(np.abs(own.off) * 1e6 <= ppm)))
+        page.systems.chosen.emit("tm")
+        hand, best = page.systems.hand, page.designs["tm"]
+        lon, scale = best.lines.lon, best.scale
+        more = {b.accessibleName(): b for b in hand.findChildren(QPushButton)}
+        more["axis more"].click()
+        more["scale less"].click()
+        turned = page.designs["tm"]
+        self.assertAlmostEqual(turned.lines.lon, lon + 1.0 / 60.0, 9)
+        self.assertAlmostEqual(turned.scale, scale - 1e-6, 12)
+        proj = pyproj.Proj(f"+proj=tmerc +lon_0={turned.lines.lon} +k={turned.scale} +ellps=GRS80")
+        wanted = proj.get_factors(area.lon, area.lat, radians=True)
+        off = np.abs(wanted.meridional_scale * area.elevation - 1.0)
+        self.assertAlmostEqual(turned.figures.largest, off.max(), delta=1e-9)
+        titles = [row.title for row in page.systems.table.records.rows]
+        self.assertIn("transverse Mercator, by hand", titles)
+        self.assertIn(f"All it is laid for: at most {off.max() * 1e6:.1f} ppm", page.verdict.text())
+        hand.values["lon"].click()
+        for text, kept in (("east", True), ("8.5", False), ("120", True)):
+            page.ask.edit.setText(text)
+            page.ask.ok.click()
+            self.assertEqual(page.ask.isVisible() and text == "east", kept and text == "east")
+            hand.values["lon"].click()
+        self.assertAlmostEqual(page.designs["tm"].lines.lon, 8.5, 9)
+        hand._best.click()
+        self.assertIs(page.designs["tm"], best)
+        page.systems.chosen.emit("grid")
+        self.assertEqual((page.draft.method, hand.isHidden()), ("grid", True))
+
+    def test_the_worst_line_and_an_area_drawn(self) -> None:
+        page = self.page
+        self.b.do(set_field([self.b.state.info], "frame", "map", "Show the map frame"))
+        line = worst_line(page.found.frame, page.found.marks)
+        marks, geod = page.found.marks, pyproj.Geod(ellps="GRS80")
+        i, j = line.first, line.second
+        a, b = (marks.lon[i], marks.lat[i]), (marks.lon[j], marks.lat[j])
+        h = 0.5 * (marks.h_m[i] + marks.h_m[j])
+        ground = geod.inv(*a, *b, radians=True)[2] * (1.0 + h / 6_385_000.0)
+        plane = math.dist(marks.plane[:, i], marks.plane[:, j])
+        self.assertAlmostEqual(line.ground_m, ground, delta=2e-3)
+        self.assertAlmostEqual(line.ground_m * line.off, plane - ground, delta=2e-3)
+        every = [
+            abs(geod.inv(marks.lon[p], marks.lat[p], marks.lon[q], marks.lat[q], radians=True)[2]
+                * (1.0 + 0.5 * (marks.h_m[p] + marks.h_m[q]) / 6_385_000.0)
+                - math.dist(marks.plane[:, p], marks.plane[:, q]))
+            for p in range(len(marks.names)) for q in range(p)
+        ]  # fmt: skip
+        self.assertAlmostEqual(max(every), ground - plane, delta=2e-3)
+        told = f"{marks.names[i]} to {marks.names[j]}"
+        page._use_method("grid")
+        self.assertIn(f"The line that comes out worst: {told}, ", page.verdict.text())
+        self.assertIn("m too short on the plane.", page.verdict.text())
+        corners = [(marks.plane[0].min(), marks.plane[1].min()), (marks.plane[0].max(), marks.plane[1].min()),
+                   (marks.plane[0].max(), marks.plane[1].max())]  # fmt: skip
+        page._use_method("own")
+        self.wait_for(lambda: page.designs and page._task is None)
+        self.choose(page.statement.parts["area"], "an area drawn on the plan …")
+        for corner in corners:
+            self.assertTrue(self.w.plan_pane.plan.picking)
+            self.w.plan_pane.plan.picking = False
+            self.w.plan_pane.plan.place_picked.emit(*corner)
+        self.assertEqual(page.ask.edit.text(), "3 corners")
+        np.testing.assert_allclose(self.w.plan_pane.plan.scene.hull.T, corners)
+        page.ask.ok.click()
+        self.wait_for(lambda: page._task is None and page.designs)
+        self.assertIn("laid for the area of 3 corners on the plan,", page.statement.text())
+        inside = shapely.contains_xy(shapely.Polygon(corners).buffer(0.01), *page.found.frame.forward(
+            page._laid.area.lat, page._laid.area.lon))  # fmt: skip
+        self.assertTrue(inside.all())
+
+    def test_coordinates_that_no_other_frame_has(self) -> None:
+        """Where another frame has the same numbers the false origin goes farther out; PROJ reads it."""
+        page = self.page
+        page._use_method("own")
+        self.wait_for(lambda: page.designs and page._task is None)
+        one, frame = page.designs["tm"], page.found.frame
+        plain = pyproj.CRS(projection_spec(frame, one, "x").crs)
+        apart = pyproj.CRS(projection_spec(frame, one, "x", [one.box]).crs)
+        at = np.degrees(page._laid.area.lon), np.degrees(page._laid.area.lat)
+        e, n = pyproj.Transformer.from_crs(plain.geodetic_crs, plain, always_xy=True).transform(*at)
+        self.assertAlmostEqual(e.min(), one.box[0, 0], delta=1e-3)
+        moved, same = pyproj.Transformer.from_crs(plain.geodetic_crs, apart, always_xy=True).transform(*at)
+        np.testing.assert_allclose(moved - e, 100_000.0, atol=1e-6)
+        np.testing.assert_allclose(same, n, atol=1e-6)
+        # In feet the origin is rounded up to whole thousands of them: what is met there counts.
+        inches = open_frame(replace(frame.spec, unit="ft"))
+        crs = pyproj.CRS(projection_spec(inches, one, "x").crs)
+        there = pyproj.Transformer.from_crs(crs.geodetic_crs, crs, always_xy=True)
+        e, n = (0.3048 * v for v in there.transform(*at))
+        self.assertGreater(e.max(), one.box[0, 1] + 1.0)
+        strip = np.array([[e.max() - 0.5, e.max() + 5.0], [n.min(), n.max()]])
+        self.assertNotEqual(
+            projection_spec(inches, one, "x", [strip]).crs, projection_spec(inches, one, "x").crs
+        )
+
     def test_weights_where_the_work_is(self) -> None:
         """With the rms as aim a mark that weighs as much as all others together many times has no distortion
         left; the largest counts every place alike."""
@@ -296,6 +420,19 @@ class GroundStage(QtTestCase):
         self.page._use_method("grid")
         self.assertEqual([t.replace("\u2009", "") for t in self.cells("e")], ["1740000.000", "1740900.000"])
         self.assertEqual(next(c for c in self.page.table.records.columns if c.key == "e").unit, "ftUS")
+        self.page._use_method("own")
+        self.wait_for(lambda: self.page.designs and self.page._task is None)
+        crs = pyproj.CRS(self.page.found.spec.crs)
+        self.assertEqual(self.page.found.spec.unit, "ftUS")
+        stated = {p.name: (p.value, p.unit_conversion_factor) for p in crs.coordinate_operation.params}
+        for name in ("False easting", "False northing"):
+            value, unit = stated[name]
+            self.assertEqual((value % 1000.0, round(unit - foot, 12)), (0.0, 0.0), name)
+        marks = self.page.found.marks
+        there = pyproj.Transformer.from_crs(crs.geodetic_crs, crs, always_xy=True)
+        e, _ = there.transform(*np.degrees([marks.lon, marks.lat]))
+        self.assertEqual([t.replace("\u2009", "") for t in self.cells("e")], [f"{v:.3f}" for v in e])
+        self.assertTrue(10_000.0 < e.min() * foot < 11_000.0, e)
 
     def test_an_offset_is_typed_as_the_frame_is_written(self) -> None:
         """Northing first, and a system that counts southwards and westwards (EPSG 2053, Lo29, Y then X)."""

@@ -59,7 +59,8 @@ class Flow(QWidget):
         for place, (widget, hint) in enumerate(zip(shown, hints, strict=True)):
             if x > 0 and not glued[place]:
                 after = next(k for k in range(place + 1, len(glued)) if not glued[k])
-                if x + sum(h.width() for h in hints[place:after]) > width:
+                whole = sum(h.width() for h in hints[place:after]) + self._gap * (after - place - 1)
+                if x + whole > width:
                     x, y, line = 0, y + line + self._line_gap, 0
             widget.setGeometry(x, y, hint.width(), hint.height())
             x += hint.width() + self._gap

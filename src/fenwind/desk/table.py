@@ -162,10 +162,8 @@ class RecordTableModel(QAbstractTableModel):
         if not index.isValid():
             return Qt.ItemFlag.NoItemFlags
         column = self.columns[index.column()]
-        flags = Qt.ItemFlag.ItemIsEnabled | Qt.ItemFlag.ItemIsSelectable
-        if column.edit is not None and column.editable(self.rows[index.row()]):
-            flags |= Qt.ItemFlag.ItemIsEditable
-        return flags
+        edited = column.edit is not None and column.editable(self.rows[index.row()])
+        return _EDITED if edited else _SHOWN
 
     def setData(self, index: Index, value: Any, role: int = Qt.ItemDataRole.EditRole) -> bool:
         column = self.columns[index.column()]
@@ -231,6 +229,13 @@ def _empty(value: Any) -> bool:
 
 #: Numbers and what is between them; digits of any script that int() reads.
 _PARTS = re.compile(r"(\d{1,18})|(\D+|\d)")
+#: Put together once: of a whole screen every cell is asked.
+_SHOWN = Qt.ItemFlag.ItemIsEnabled | Qt.ItemFlag.ItemIsSelectable
+_EDITED = _SHOWN | Qt.ItemFlag.ItemIsEditable
+_SELECTED, _FOCUS = QStyle.StateFlag.State_Selected.value, QStyle.StateFlag.State_HasFocus.value
+#: Colours and weights of tones, where they are not those of plain text.
+_INK = {"faint": "faint", "off": "off_text", "doubt": "flare", "reed": "reed", "sun": "sun"}
+_WEIGHT = {"bold": SEMIBOLD, "doubt": SEMIBOLD, "reed": MEDIUM, "sun": MEDIUM}
 _RIGHT = int(Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight)
 _LEFT = int(Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft)
 
@@ -254,8 +259,8 @@ class CellDelegate(QStyledItemDelegate):
     def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: Index) -> None:
         painter.save()
         rect: QRect = option.rect
-        selected = bool(option.state & QStyle.StateFlag.State_Selected)
-        if selected:
+        state = option.state.value
+        if state & _SELECTED:
             painter.fillRect(rect, colour("chosen"))
         painter.fillRect(rect.left(), rect.bottom(), rect.width(), 1, colour("rule"))
         # One look-up instead of a question per role: a screen has hundreds of cells.
@@ -270,7 +275,7 @@ class CellDelegate(QStyledItemDelegate):
             self._paint_box(painter, rect, column.box(row), tone)
         else:
             self._paint_text(painter, rect, column, row, tone)
-        if option.state & QStyle.StateFlag.State_HasFocus:
+        if state & _FOCUS:
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.setPen(QPen(colour("water"), 1))
             painter.drawRect(rect.adjusted(0, 0, -1, -2))
@@ -290,19 +295,13 @@ class CellDelegate(QStyledItemDelegate):
     def _paint_text(self, painter: QPainter, rect: QRect, column: Column, row: Any, tone: str) -> None:
         bar = column.bar(row) if column.bar is not None else math.nan
         has_bar = not math.isnan(bar)
-        painter.setPen(
-            colour(
-                {"faint": "faint", "off": "off_text", "doubt": "flare", "reed": "reed", "sun": "sun"}.get(
-                    tone, "ink"
-                )
-            )
-        )
-        painter.setFont(
-            font(13, {"bold": SEMIBOLD, "doubt": SEMIBOLD, "reed": MEDIUM, "sun": MEDIUM}.get(tone, NORMAL))
-        )
+        painter.setPen(colour(_INK.get(tone, "ink")))
+        face = font(13, _WEIGHT.get(tone, NORMAL))
+        painter.setFont(face)
         inner = rect.adjusted(9, 0, -9, -6 if has_bar else 0)
         text = column.text(row)
-        text = shortened(text, painter.fontMetrics(), inner.width())
+        if len(text) * face.pixelSize() > inner.width():  # no letter is wider than its face is high
+            text = shortened(text, painter.fontMetrics(), inner.width())
         painter.drawText(inner, _RIGHT if column.right else _LEFT, text)
         if has_bar:
             width = max(round(32 * min(abs(bar), 1.6)), 1 if bar else 0)

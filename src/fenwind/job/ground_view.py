@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+import math
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -14,8 +15,9 @@ from fenwind.geodesy.frames import Frame, FrameSpec, find_crs, open_frame
 from fenwind.geodesy.ground_frame import GroundScale, derived_wkt
 from fenwind.job.adopted import Adopted
 from fenwind.job.reader import with_grid_folder
-from fenwind.procedures.own_projection import KINDS, Aim, Area, Candidate, design, projected_crs
+from fenwind.procedures.own_projection import KINDS, Aim, Area, Candidate, design, in_unit, projected_crs
 from fenwind.progress import NULL_PROGRESS, Progress
+from fenwind.quantities.lengths import UNITS
 
 FloatArray = NDArray[np.float64]
 
@@ -141,11 +143,86 @@ def designs(area: Area, aim: Aim, limit: float, progress: Progress = NULL_PROGRE
     return out
 
 
-def projection_spec(frame: Frame, one: Candidate, name: str) -> FrameSpec:
-    """A projection of one's own on a frame's datum, in metres, as the recipe of a frame."""
+def projection_spec(frame: Frame, one: Candidate, name: str, others: Sequence[FloatArray] = ()) -> FrameSpec:
+    """A projection of one's own on a frame's datum, in that frame's unit, as the recipe of a frame. Its false
+    origin is in whole thousands of the unit, and farther out where the area would else have coordinates that
+    it has in another frame too: others, boxes (2, 2) of lowest and highest e, then n, metres."""
     datum: pyproj.CRS = find_crs(frame.geodetic_name).to_2d()
-    wkt = projected_crs(one, datum, name).to_wkt("WKT2_2019")
-    return replace(frame.spec, name=name, crs=wkt, unit="m", axis_order="EN")
+    unit = UNITS[frame.spec.unit]
+    step = 1000.0 * unit.metres
+    fe, fn = (math.ceil(round(v / step, 9)) * step for v in (one.fe, one.fn))
+    moved = one.box + np.array([[fe - one.fe], [fn - one.fn]])
+    while any(_meet(moved, box) for box in others) and fe < MOST_FALSE_M:
+        fe, moved = fe + 100.0 * step, moved + np.array([[100.0 * step], [0.0]])
+    crs = in_unit(projected_crs(replace(one, fe=fe, fn=fn), datum, name), unit)
+    return replace(frame.spec, name=name, crs=crs.to_wkt("WKT2_2019"), axis_order="EN")
+
+
+#: No false easting beyond this, metres.
+MOST_FALSE_M = 9_000_000.0
+
+
+def _meet(one: FloatArray, other: FloatArray) -> bool:
+    return bool((one[:, 0] <= other[:, 1]).all() and (other[:, 0] <= one[:, 1]).all())
+
+
+def off_over(frame: Frame, area: Area) -> FloatArray:
+    """How far a system of an area's datum is from the ground at its places (k,), parts."""
+    return np.asarray(frame.point_scale(area.lat, area.lon)[0] * area.elevation - 1.0)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Line:
+    """A line between two marks: their rows, its length on the ground in metres, and how far its length on a
+    plane is from that, parts."""
+
+    first: int
+    second: int
+    ground_m: float
+    off: float
+
+
+def worst_line(frame: Frame, marks: Marks) -> Line | None:
+    """The line between marks whose length on a frame's plane is farthest from that on the ground, in metres:
+    among all lines of up to MOST_MARKS marks, else among those between neighbours. By the mean of ends and
+    middle (Simpson's rule) at heights along the line. None for fewer than two marks with heights."""
+    rows = np.flatnonzero(np.isfinite(marks.h_m))
+    if rows.size < 2:
+        return None
+    i, j = (rows[k] for k in _pairs(marks.plane[:, rows]))
+    turned = np.remainder(marks.lon[j] - marks.lon[i] + np.pi, 2.0 * np.pi) - np.pi
+    off = np.zeros(i.size)
+    for part, weight in ((0.0, 1.0), (0.5, 4.0), (1.0, 1.0)):
+        lat, h = ((1.0 - part) * v[i] + part * v[j] for v in (marks.lat, marks.h_m))
+        scale, _ = frame.point_scale(lat, marks.lon[i] + part * turned)
+        off += weight * (scale * frame.elevation_factor(lat, h) - 1.0) / 6.0
+    plane = np.stack(frame.forward(marks.lat, marks.lon))
+    ground = np.hypot(*(plane[:, j] - plane[:, i])) / (1.0 + off)
+    worst = int(np.argmax(np.abs(ground * off)))
+    return Line(
+        first=int(i[worst]), second=int(j[worst]), ground_m=float(ground[worst]), off=float(off[worst])
+    )
+
+
+#: Marks of which every line is looked at.
+MOST_MARKS = 120
+
+
+def _pairs(plane: FloatArray) -> tuple[NDArray[np.intp], NDArray[np.intp]]:
+    count = plane.shape[1]
+    if count > MOST_MARKS:
+        from scipy.spatial import Delaunay, QhullError
+
+        try:
+            corners = Delaunay(plane.T - plane.mean(axis=1)).simplices
+        except QhullError:  # all on one line
+            order = np.lexsort(plane)
+            return order[:-1], order[1:]
+        edges = np.sort(np.concatenate([corners[:, [0, 1]], corners[:, [1, 2]], corners[:, [2, 0]]]), axis=1)
+        first, second = np.unique(edges, axis=0).T
+        return first.astype(np.intp), second.astype(np.intp)
+    first, second = np.triu_indices(count, 1)
+    return first, second
 
 
 def opened(spec: FrameSpec, folder: str) -> Frame:

@@ -14,6 +14,7 @@ import numpy as np
 from fenwind.job.changes import LastTime
 from fenwind.job.reader import Digest, Shelf
 from fenwind.job.steps.outcome import CandidateSet, Node, Outcome
+from fenwind.procedures.shared_errors import Errors
 
 #: What results may take before those used longest ago are forgotten, bytes.
 LIMIT_BYTES = 256_000_000
@@ -21,6 +22,8 @@ _PER_ENTRY = 400
 #: Results that are kept of one step at most: those of as many gestures that may be undone. A day of work
 #: would else fill the memory with what nobody goes back to.
 MOST_OF_ONE = 16
+#: Of a step whose results are large fewer are kept, but some: what they may take together, bytes.
+BYTES_OF_ONE, LEAST_OF_ONE = 6_000_000, 3
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, eq=False)
@@ -75,10 +78,14 @@ class Memory:
         self._entries[number] = entry
         self._of_node.setdefault(node, []).append(number)
         self.size_bytes += size
-        if len(self._of_node[node]) > MOST_OF_ONE:
+        while self._too_many(self._of_node[node]):
             self._forget(self._of_node[node][0])
         while self.size_bytes > self.limit_bytes and len(self._entries) > 1:
             self._forget(next(iter(self._entries)))
+
+    def _too_many(self, numbers: list[int]) -> bool:
+        taken = sum(self._entries[n].size for n in numbers)
+        return len(numbers) > MOST_OF_ONE or (len(numbers) > LEAST_OF_ONE and taken > BYTES_OF_ONE)
 
     def _forget(self, number: int) -> None:
         gone = self._entries.pop(number)
@@ -96,7 +103,7 @@ SAMPLED = 16
 def bytes_of(value: Any) -> int:
     """About what a result takes: its arrays, and a little for everything else. Shared parts count each
     time; of many things the first stand for all."""
-    if isinstance(value, np.ndarray):
+    if isinstance(value, (np.ndarray, Errors)):
         return int(value.nbytes) + 100
     if isinstance(value, (tuple, list)):
         if value and isinstance(value[0], (str, CandidateSet)):  # the positions of sets are other results'

@@ -23,6 +23,7 @@ from fenwind.geodesy.geocentric import gaussian_radius
 from fenwind.geodesy.projection_scale import Places, lambert, oblique, transverse
 from fenwind.progress import NULL_PROGRESS, Progress
 from fenwind.quantities.angles import RAD_PER_DEGREE, wrap_all
+from fenwind.quantities.lengths import LengthUnit
 
 FloatArray = NDArray[np.float64]
 Kind = Literal["tm", "lcc", "om"]
@@ -142,10 +143,15 @@ def figures(d: FloatArray, weight: FloatArray, limit: float) -> Figures:
     )  # fmt: skip
 
 
-def shares(area: Area, one: Candidate, limits: Sequence[float]) -> tuple[float, ...]:
-    """Shares of an area's weight that a projection keeps within limits, parts."""
-    d = one.scale * point_scales(area, one.lines) * area.elevation - 1.0
-    return tuple(figures(d, area.weight, limit).share for limit in limits)
+def distortions(area: Area, one: Candidate) -> FloatArray:
+    """How far a projection is from the ground at an area's places (k,), parts."""
+    return one.scale * point_scales(area, one.lines) * area.elevation - 1.0
+
+
+def shares(d: FloatArray, weight: FloatArray, limits: Sequence[float]) -> tuple[float, ...]:
+    """Shares of the weight that distortions (k,) keep within limits, parts."""
+    size, total = np.abs(d), weight.sum()
+    return tuple(float(weight[size <= limit].sum() / total) for limit in limits)
 
 
 def best_scale(a: FloatArray, weight: FloatArray, aim: Aim) -> float:
@@ -368,13 +374,28 @@ def _presentable(area: Area, lines: Lines, aim: Aim, limit: float) -> Candidate:
         raise ProcedureError(
             "no such projection can be laid along this area", hint="Choose another kind of projection"
         )
-    proj = pyproj.Proj(rounded.proj(scale, ellipsoid=f"+a={area.a!r} +b={area.b!r}"))
+    return _placed(area, rounded, scale, limit)
+
+
+def by_hand(area: Area, lines: Lines, scale: float, limit: float = 20e-6) -> Candidate:
+    """A projection along lines and with a scale as somebody set them. Raises ProcedureError where PROJ has no
+    such, and where they are farther from the area than any is looked for."""
+    lat, lon = (v / RAD_PER_DEGREE for v in area.middle())
+    along = {"tm": replace(lines, lat=lat), "lcc": replace(lines, lon=lon), "om": lines}
+    at = along[lines.kind]
+    if not 0.5 < scale < 2.0 or _away(area.a, lat, lon, at) > REACH_M or not _accepted(area, lines):
+        raise ProcedureError("no such projection serves here", hint="Keep nearer to the area")
+    return _placed(area, lines, scale, limit)
+
+
+def _placed(area: Area, lines: Lines, scale: float, limit: float) -> Candidate:
+    """With its false origin and figures."""
+    proj = pyproj.Proj(lines.proj(scale, ellipsoid=f"+a={area.a!r} +b={area.b!r}"))
     e, n = proj(area.lon, area.lat, radians=True)
     fe, fn = false_origin(np.asarray(e), np.asarray(n))
     box = np.array([[np.min(e) + fe, np.max(e) + fe], [np.min(n) + fn, np.max(n) + fn]])
-    return Candidate(
-        lines=rounded, scale=scale, fe=fe, fn=fn, figures=figures(d, area.weight, limit), box=box
-    )
+    d = scale * point_scales(area, lines) * area.elevation - 1.0
+    return Candidate(lines=lines, scale=scale, fe=fe, fn=fn, figures=figures(d, area.weight, limit), box=box)
 
 
 def _rounded(lines: Lines, parts: float) -> Lines:
@@ -424,3 +445,18 @@ def projected_crs(one: Candidate, datum: pyproj.CRS, name: str = "A projection o
             false_northing=one.fn, scale_factor_natural_origin=one.scale,
         )  # fmt: skip
     return ProjectedCRS(conversion, name=name, geodetic_crs=datum)
+
+
+def in_unit(crs: pyproj.CRS, unit: LengthUnit) -> pyproj.CRS:
+    """A projected system in metres as one whose coordinates, and false origin, are in another unit."""
+    if unit.metres == 1.0:
+        return crs
+    parts = crs.to_json_dict()
+    name = {"ft": "foot", "ftUS": "US survey foot"}[unit.key]
+    words = {"type": "LinearUnit", "name": name, "conversion_factor": unit.metres}
+    for axis in parts["coordinate_system"]["axis"]:
+        axis["unit"] = words
+    for parameter in parts["conversion"]["parameters"]:
+        if parameter["unit"] == "metre":
+            parameter |= {"value": round(parameter["value"] / unit.metres, 6), "unit": words}
+    return pyproj.CRS.from_json_dict(parts)

@@ -35,7 +35,12 @@ class Errors:
         self.common = tuple(common)
         self._flat: dict[str, Source] | None = None
         self._total: FloatArray | None = None
-        self._with: WeakKeyDictionary[Errors, FloatArray] = WeakKeyDictionary()
+        self._with: WeakKeyDictionary[Errors, FloatArray] | None = None
+
+    @property
+    def nbytes(self) -> int:
+        """About what its own sources take."""
+        return 600 * len(self.own)
 
     def plus(self, more: Mapping[str, Source]) -> Errors:
         """With more sources."""
@@ -76,6 +81,8 @@ class Errors:
         """Covariance (3, 3) between two positions, remembered."""
         if other is self:
             return self.total
+        if self._with is None:
+            self._with = WeakKeyDictionary()
         known = self._with.get(other)
         if known is None:
             known = self._with[other] = _between(self, other)

@@ -3,8 +3,7 @@ can be taken as frames of the job."""
 
 from __future__ import annotations
 
-import math
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import replace
 from functools import partial
 from typing import Any
@@ -22,7 +21,20 @@ from fenwind.desk.stage_table import Stage
 from fenwind.desk.stages.area_writing import ask_area
 from fenwind.desk.stages.fit_widgets import ModelCard
 from fenwind.desk.stages.ground_area import Designs, GroundArea, Wanted, area_words, laid_designs
-from fenwind.desk.stages.ground_rows import Draft, Found, Row, as_written
+from fenwind.desk.stages.ground_rows import (
+    Draft,
+    Found,
+    Row,
+    as_written,
+    boxes_of_others,
+    figure_words,
+    layer_of,
+    mark_columns,
+    ppm_words,
+    reach_words,
+    worst_words,
+)
+from fenwind.desk.stages.ground_systems import SystemsView, system_of
 from fenwind.desk.stages.quarrels import Quarrels
 from fenwind.desk.stages.sheet import Sheet
 from fenwind.desk.statement import choice
@@ -30,14 +42,11 @@ from fenwind.desk.table import Column, RecordTable
 from fenwind.desk.tasks import Task, TaskRunner
 from fenwind.doubts.ground_rules import ground_doubts
 from fenwind.errors import FenwindError, ParseError
-from fenwind.geodesy.axes import ShownAxis
 from fenwind.geodesy.frames import Frame, axes_of
 from fenwind.geodesy.ground_frame import GroundScale
 from fenwind.job import ground_view
-from fenwind.job.distortion_map import carried, distortion_map, valid_radius
 from fenwind.job.gestures import add_frame
-from fenwind.job.ground_view import Distortion
-from fenwind.procedures.own_projection import Candidate, recommended
+from fenwind.procedures.own_projection import Candidate, Lines, by_hand, distortions, recommended
 from fenwind.quantities.angles import format_angle, usual_decimals
 from fenwind.quantities.lengths import UNITS, LengthUnit
 from fenwind.quantities.numbers import format_fixed, parse_number
@@ -54,9 +63,11 @@ class GroundSheet(Sheet):
         super().__init__(bridge, stage)
         self.draft = Draft()
         self.area = GroundArea(bridge, self.ask, self)
-        self.area.changed = self._use_area
+        self.area.changed, self.area.look_for = self._use_area, self._look_for_corners
         self._laid: Designs | None = None  # the designs with the area they are for
         self.designs: dict[str, Candidate] = {}
+        self._best: dict[str, Candidate] = {}  # the designs before anybody turned them
+        self._view = "marks"
         self._for: object = None  # what the designs were made for
         self._before: tuple[Draft, Designs | None, dict[str, Candidate]] | None = None
         self._runner = TaskRunner(self)
@@ -80,8 +91,14 @@ class GroundSheet(Sheet):
         self.column.addLayout(row)
         self.verdict = WholeLabel("")
         self.column.addWidget(self.verdict)
+        self._make_views()
         self.quarrels = Quarrels(bridge, self.ask)
         self.column.addWidget(self.quarrels)
+        self.systems = SystemsView(bridge, self.ask)
+        self.systems.chosen.connect(self._use_system)
+        self.systems.hand.turned.connect(self._turn)
+        self.systems.hand.best_wanted.connect(lambda: self._replace(self._best[self.draft.kind]))
+        self.column.addWidget(self.systems, 1)
         self.table = RecordTable(self._columns())
         self.table.setAccessibleName("Marks on grid and ground")
         self.table.setMinimumHeight(130)
@@ -93,6 +110,25 @@ class GroundSheet(Sheet):
         look(self.empty, "faint")
         self.column.addWidget(self.empty, 0, Qt.AlignmentFlag.AlignTop)
         self.column.addStretch(0)
+
+    def _make_views(self) -> None:
+        """Between what is at the marks, and the systems side by side."""
+        row = QHBoxLayout()
+        row.setSpacing(6)
+        self.views = {"marks": QPushButton("At the marks"), "systems": QPushButton("Side by side")}
+        for key, button in self.views.items():
+            look(button, "chip")
+            button.setCheckable(True)
+            button.clicked.connect(partial(self._look_at, key))
+            row.addWidget(button)
+        row.addStretch(1)
+        self.column.addLayout(row)
+
+    def _look_at(self, view: str) -> None:
+        self._view = view
+        if view == "systems" and not self.designs:
+            self.work_out()
+        self.show_job()
 
     def _make_foot(self) -> None:
         """What is done with a system, and how far a search for one is."""
@@ -119,48 +155,8 @@ class GroundSheet(Sheet):
         self.column.addLayout(foot)
 
     def _columns(self) -> list[Column]:
-        def ppm(key: str, title: str, get: Callable[[Row], float], tip: str) -> Column:
-            return Column(
-                key=key, title=title, unit="ppm", right=True, width=76, value=lambda r: get(r) * 1e6,
-                text=lambda r: format_fixed(get(r) * 1e6, 1, sign=True), tip=tip,
-            )  # fmt: skip
-
-        def place(axis: ShownAxis) -> Column:
-            row, size = "en".index(axis.component), axis.sign / self._unit().metres
-            return Column(
-                key=axis.component, title=axis.title, unit=self._unit().key, right=True, width=106,
-                text=lambda r: format_fixed(float(r.shown.plane[row, r.i]) * size, 3),
-                value=lambda r: float(r.shown.plane[row, r.i]) * size,
-            )  # fmt: skip
-
         axes = axes_of(self.found.frame.spec) if self.found is not None else self.bridge.axes
-
-        return [
-            Column(
-                key="mark", title="mark", text=lambda r: r.name, tone=lambda r: "bold", whole=True, width=62
-            ),
-            ppm("scale", "projection", lambda r: float(r.shown.scale[r.i]) - 1.0, "Point scale less one"),
-            ppm("elevation", "height", lambda r: float(r.shown.elevation[r.i]) - 1.0, "R / (R + h) less one"),
-            Column(
-                key="off", title="off", unit="ppm", right=True, width=76,
-                value=lambda r: float(r.shown.off[r.i]) * 1e6,
-                text=lambda r: format_fixed(float(r.shown.off[r.i]) * 1e6, 1, sign=True),
-                bar=lambda r: float(r.shown.off[r.i]) * 1e6 / self.draft.limit_ppm,
-                tone=lambda r: "doubt" if abs(r.shown.off[r.i]) * 1e6 > self.draft.limit_ppm else "",
-                tip="Plane distance less ground distance, parts per million",
-            ),
-            Column(
-                key="combined", title="combined", unit="factor", right=True, width=104,
-                value=lambda r: float(r.shown.off[r.i]) + 1.0,
-                text=lambda r: format_fixed(float(r.shown.off[r.i]) + 1.0, 9), tip="Plane over ground",
-            ),
-            *(place(axis) for axis in axes),
-            Column(
-                key="turn", title="convergence", right=True, width=104,
-                value=lambda r: float(r.shown.convergence[r.i]),
-                text=lambda r: self._angle(float(r.shown.convergence[r.i])),
-            ),
-        ]  # fmt: skip
+        return mark_columns(axes, self._unit(), self.draft.limit_ppm, self._angle)
 
     # What is shown
 
@@ -176,8 +172,14 @@ class GroundSheet(Sheet):
         self.caption.setText("GROUND")
         frames = self._frames()
         shown = bool(frames)
-        for widget in (self.statement, self.verdict, self.table, self.adopt, self.explain, *self.cards):
+        side = shown and self._view == "systems"
+        views = self.views.values()
+        for widget in (self.statement, self.verdict, self.adopt, self.explain, *self.cards, *views):
             widget.setVisible(shown)
+        self.table.setVisible(shown and not side)
+        self.systems.setVisible(side)
+        for key, button in self.views.items():
+            button.setChecked(key == self._view)
         self.quarrels.setVisible(False)
         self.empty.setVisible(not shown)
         if not shown:
@@ -192,7 +194,10 @@ class GroundSheet(Sheet):
         self.statement.show_parts(self._parts(self.found))
         self.verdict.setText(self._verdict(self.found))
         adopted = self.bridge.derived.adopted[self.draft.frame]
-        self.quarrels.show_for(self.draft.frame, self.found.frame, self.found.marks, adopted)
+        if side:
+            self._show_systems(self.found)
+        else:
+            self.quarrels.show_for(self.draft.frame, self.found.frame, self.found.marks, adopted)
         rows = [Row(i=i, name=name, found=self.found) for i, name in enumerate(self.found.marks.names)]
         self.table.records.set_columns(self._columns())
         self.table.records.set_rows(rows)
@@ -225,14 +230,12 @@ class GroundSheet(Sheet):
             one = self.designs.get(d.kind)
             if one is None:
                 return found
-            spec = ground_view.projection_spec(frame, one, f"Own projection, {d.kind}")
+            others = self._laid.others if self._laid is not None else ()
+            spec = ground_view.projection_spec(frame, one, f"Own projection, {d.kind}", others)
             opened = ground_view.opened(spec, self.bridge.folder)
             return replace(found, spec=spec, wanted=ground_view.distortion(opened, marks))
-        typed = d.at not in ("mean", *marks.ids)
-        factor = float(d.at) if typed else ground_view.factor_at(found.grid, marks, d.at)
-        unit = UNITS[frame.spec.unit].metres
-        at = marks.plane[:, marks.ids.index(d.origin)] / unit if d.origin in marks.ids else np.zeros(2)
-        scale = GroundScale(factor=factor, origin=(float(at[0]), float(at[1])), offset=d.offset)
+        scale, typed = self._scale(found)
+        factor, unit, at = scale.factor, UNITS[frame.spec.unit].metres, np.array(scale.origin)
         spec = ground_view.scaled_spec(frame, scale, f"{frame.spec.name} on the ground")
         opened = ground_view.opened(spec, self.bridge.folder)
         wanted = ground_view.distortion(opened, marks)
@@ -245,14 +248,23 @@ class GroundSheet(Sheet):
             found, factor=factor, spec=spec, wanted=wanted, doubts=tuple(doubt.text for doubt in told)
         )
 
+    def _scale(self, found: Found) -> tuple[GroundScale, bool]:
+        """The one factor that is wanted, and whether it was typed. Raises ProcedureError without heights."""
+        d, marks = self.draft, found.marks
+        typed = d.at not in ("mean", *marks.ids)
+        factor = float(d.at) if typed else ground_view.factor_at(found.grid, marks, d.at)
+        unit = UNITS[found.frame.spec.unit].metres
+        at = marks.plane[:, marks.ids.index(d.origin)] / unit if d.origin in marks.ids else np.zeros(2)
+        return GroundScale(factor=factor, origin=(float(at[0]), float(at[1])), offset=d.offset), typed
+
     def _show_cards(self, found: Found) -> None:
         d = self.draft
         best = min(self.designs.values(), key=lambda c: c.figures.largest, default=None)
         texts = {
-            "grid": ("The grid as it is", _figures(found.grid)),
-            "factor": ("One factor", _figures(found.wanted) if d.method == "factor" else "about a place"),
+            "grid": ("The grid as it is", figure_words(found.grid)),
+            "factor": ("One factor", figure_words(found.wanted) if d.method == "factor" else "about a place"),
             "own": ("A projection of its own", "click to work it out" if best is None else
-                    f"at most {_ppm(best.figures.largest)} ppm, "
+                    f"at most {ppm_words(best.figures.largest)} ppm, "
                     f"{KIND_WORDS[best.lines.kind].split()[1].lower()}"),
         }  # fmt: skip
         for card, method in zip(self.cards, METHODS, strict=True):
@@ -302,9 +314,10 @@ class GroundSheet(Sheet):
             return "No mark has a height above the ellipsoid: how far the ground is cannot be said."
         worst = int(fine[np.abs(off[fine]).argmax()])
         words = [
-            f"Plane and ground distances differ by at most {_ppm(off[worst])} ppm "
+            f"Plane and ground distances differ by at most {ppm_words(off[worst])} ppm "
             f"({abs(off[worst]) * 1e5:.1f} mm on 100 m), at {found.marks.names[worst]}; rms "
-            f"{_ppm(found.wanted.rms)} ppm."
+            f"{ppm_words(found.wanted.rms)} ppm.",
+            worst_words(found, self.bridge.folder, UNITS[found.frame.spec.unit]),
         ]
         if self.draft.method == "factor":
             back = 1.0 / found.factor
@@ -312,18 +325,8 @@ class GroundSheet(Sheet):
         if self.draft.method == "own" and self._laid is not None and self.draft.kind in self.designs:
             words.append(area_words(self._laid, self.draft.kind))
         if fine.size < 3 and found.spec is not None:
-            words.append(self._reach(found, int(fine[0])))
-        return " ".join([*words, *found.doubts])
-
-    def _reach(self, found: Found, i: int) -> str:
-        """How far a system that stands on a corner or two serves, in words."""
-        assert found.spec is not None
-        opened, m = ground_view.opened(found.spec, self.bridge.folder), found.marks
-        limit = self.draft.limit_ppm
-        way = valid_radius(opened, float(m.lat[i]), float(m.lon[i]), float(m.h_m[i]), limit * 1e-6)
-        if not way:
-            return f"It is over {limit:g} ppm at {m.names[i]} itself."
-        return f"At the height of {m.names[i]} it stays within {limit:g} ppm out to {way / 1000.0:.3g} km."
+            words.append(reach_words(found, self.bridge.folder, int(fine[0]), self.draft.limit_ppm))
+        return " ".join(word for word in (*words, *found.doubts) if word)
 
     # What is done
 
@@ -347,7 +350,8 @@ class GroundSheet(Sheet):
             return
         found, key = self.found, self.draft.frame
         made_for = (key, found.marks.names, found.marks.plane.tobytes(), found.marks.height_m.tobytes())
-        task = Task(laid_designs, found.frame.spec, found.marks, self.draft.area, self.draft.limit_ppm * 1e-6)
+        d, others = self.draft, boxes_of_others(self.bridge, self.draft.frame)
+        task = Task(laid_designs, found.frame.spec, found.marks, d.area, d.limit_ppm * 1e-6, others)
         task.signals.progressed.connect(self._on_progress)
         task.signals.succeeded.connect(partial(self._on_designs, made_for))
         task.signals.failed.connect(self._on_failed)
@@ -363,9 +367,57 @@ class GroundSheet(Sheet):
 
     def _on_designs(self, made_for: object, laid: Designs) -> None:
         self._before = None
-        self._for, self._laid, self.designs = made_for, laid, laid.by_kind
+        self._for, self._laid, self.designs, self._best = made_for, laid, laid.by_kind, dict(laid.by_kind)
+        self._view = "systems"
         best = recommended(list(self.designs.values()), self.draft.area.aim)
         self._change(kind=self.draft.kind or best.lines.kind)
+
+    def _show_systems(self, found: Found) -> None:
+        """The systems side by side, over what projections are laid for."""
+        laid, d = self._laid, self.draft
+        if laid is None or not self.designs:
+            self.systems.show_systems([], d.limit_ppm * 1e-6)
+            self.systems.hand.show_projection(None, None)
+            return
+        area, off = laid.area, ground_view.off_over(found.frame, laid.area)
+        rows = [system_of("grid", "the grid as it is", off, area.weight, d.method == "grid")]
+        off = (1.0 + off) * self._scale(found)[0].factor - 1.0
+        rows.append(system_of("factor", "one factor", off, area.weight, d.method == "factor"))
+        for kind, one in self.designs.items():
+            chosen = (d.method, d.kind) == ("own", kind)
+            title = KIND_WORDS[kind].partition(" ")[2] + ("" if one is self._best.get(kind) else ", by hand")
+            rows.append(system_of(kind, title, distortions(area, one), area.weight, chosen))
+        self.systems.show_systems(rows, d.limit_ppm * 1e-6)
+        own = self.designs.get(d.kind) if d.method == "own" else None
+        self.systems.hand.show_projection(own, self._best.get(d.kind))
+
+    def _use_system(self, key: str) -> None:
+        method, kind = ("own", key) if key in self.designs else (key, self.draft.kind)
+        if (method, kind) != (self.draft.method, self.draft.kind):
+            self._change(method=method, kind=kind)
+
+    def _turn(self, lines: Lines, scale: float) -> None:
+        """Take a projection as somebody set it by hand."""
+        laid = self._laid
+        if laid is not None:
+            try:
+                self._replace(by_hand(laid.area, lines, scale, self.draft.limit_ppm * 1e-6))
+            except FenwindError as error:
+                self.bridge.tell_error(error)
+
+    def _replace(self, one: Candidate) -> None:
+        if self._laid is not None:
+            self.designs = self.designs | {one.lines.kind: one}
+            self._laid = replace(self._laid, by_kind=self.designs)
+            self.show_job()
+
+    def _look_for_corners(self) -> None:
+        """Corners are drawn on the plan of the frame that is put on the ground."""
+        if self.draft.frame != self.bridge.frame_id:
+            self.bridge.told.emit(f"Show {self.bridge.state.frames[self.draft.frame].spec.name} first.", "")
+            return
+        self.wants_place.emit()
+        self.plan_changed.emit()
 
     def _use_area(self, wanted: Wanted) -> None:
         """Lay projections for another area; where that fails, nothing is changed."""
@@ -420,7 +472,7 @@ class GroundSheet(Sheet):
 
     def _menu_kind(self, menu: QMenu) -> None:
         for kind, one in self.designs.items():
-            largest, rms = _ppm(one.figures.largest), _ppm(one.figures.rms)
+            largest, rms = ppm_words(one.figures.largest), ppm_words(one.figures.rms)
             words = f"{KIND_WORDS[kind]}: at most {largest} ppm, rms {rms}"
             choice(menu, words, partial(self._change, kind=kind), checked=kind == self.draft.kind)
         if not self.designs:
@@ -485,21 +537,8 @@ class GroundSheet(Sheet):
             key = (found.spec, self.draft.limit_ppm, self.bridge.frame_id, found.marks.plane.tobytes())
         if key == self._map_key:
             return
-        self._map_key, self.layer = key, None
-        if key:
-            shown = self.bridge.derived.adopted.get(self.bridge.frame_id)
-            there = np.full(found.marks.plane.shape, np.nan)
-            for i, mark in enumerate(found.marks.ids):
-                row = shown.place.get(mark) if shown is not None else None
-                if shown is not None and row is not None:
-                    there[:, i] = shown.e_m[row], shown.n_m[row]
-            record = self.bridge.frame
-            here = ground_view.opened(record.spec, self.bridge.folder) if record is not None else None
-            wanted = ground_view.opened(found.spec, self.bridge.folder) if found.spec else found.frame
-            carry = carried(found.frame, here, found.marks.plane, there)
-            limit = self.draft.limit_ppm * 1e-6
-            made = distortion_map(found.frame, wanted, found.marks, carry, limit)
-            self.layer = DistortionLayer(made, limit) if made is not None else None
+        self._map_key = key
+        self.layer = layer_of(self.bridge, found, self.draft.limit_ppm) if key else None
         self.plan_changed.emit()
 
     def _write_area(self) -> None:
@@ -509,12 +548,17 @@ class GroundSheet(Sheet):
 
     # What the desk asks
 
+    def place_picked(self, e_m: float, n_m: float) -> None:
+        self.area.corner(e_m, n_m)
+
     def overlay(self, scene: Scene) -> None:
         if self.layer is not None:
             scene.under = (*scene.under, self.layer)
         shown = self.draft.method == "own" and self.draft.frame == self.bridge.frame_id
         if shown and self._laid is not None and self._laid.outline.size:
             scene.hull = self._laid.outline
+        if self.area.drawn and self.draft.frame == self.bridge.frame_id:
+            scene.hull = np.array(self.area.drawn).T
 
     def focus(self) -> QWidget:
         return self.table
@@ -549,13 +593,3 @@ class GroundSheet(Sheet):
                 run=self.quarrels.ask_figures,
             ),
         )  # fmt: skip
-
-
-def _figures(found: Distortion | None) -> str:
-    if found is None or math.isnan(found.largest):
-        return "not known"
-    return f"at most {_ppm(found.largest)} ppm, rms {_ppm(found.rms)}"
-
-
-def _ppm(part: float) -> str:
-    return format_fixed(abs(float(part)) * 1e6, 1)

@@ -4,7 +4,7 @@ what is known of the heights there."""
 from __future__ import annotations
 
 import os
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from functools import partial
 from typing import Any, Literal
@@ -23,7 +23,7 @@ from fenwind.exchange.outline import Outline, read_outline
 from fenwind.geodesy.frames import Frame, FrameSpec, open_frame
 from fenwind.job.ground_view import Marks, area_at, area_of_marks, designs
 from fenwind.procedures.design_area import along, between_marks, heavier, with_heights, within
-from fenwind.procedures.own_projection import Aim, Area, Candidate, shares
+from fenwind.procedures.own_projection import Aim, Area, Candidate, distortions, shares
 from fenwind.quantities.lengths import LengthUnit, parse_length
 from fenwind.quantities.numbers import format_fixed, parse_number
 from fenwind.reports.statement import Part
@@ -40,12 +40,14 @@ AIMS: dict[Aim, str] = {
 @dataclass(frozen=True, kw_only=True)
 class Wanted:
     """What a projection is to be laid for. names: marks at the corners of an area, or along a corridor;
-    width_m: of that; path: the file of an outline; grid: the file of heights, low, high: of all the area in
-    metres, where they are typed; aim: the figure that is made least. work: marks along which the work is;
-    what is within near_m of them weighs so many times the rest."""
+    width_m: of that; corners: (e, n) of an area drawn on the plan, metres; path: of an outline; grid:
+    the file of heights, low, high: of all the area in metres, where they are typed; aim: the figure that is
+    made least. work: marks along which the work is; what is within near_m of them weighs so many times the
+    rest."""
 
-    kind: Literal["marks", "around", "corridor", "file"] = "marks"
+    kind: Literal["marks", "around", "corridor", "file", "drawn"] = "marks"
     names: tuple[str, ...] = ()
+    corners: tuple[tuple[float, float], ...] = ()
     width_m: float = 0.0
     path: str = ""
     heights: Literal["marks", "grid", "range"] = "marks"
@@ -68,29 +70,35 @@ class Laid:
 
 @dataclass(frozen=True, kw_only=True, eq=False)
 class Designs:
-    """Projections by kind, the outline (2, m) of what they are laid for, and by kind the shares of it within
-    LIMITS_PPM."""
+    """Projections by kind, what they are laid for with its outline (2, m), and where the job has coordinates
+    already: boxes (2, 2), metres."""
 
     by_kind: dict[str, Candidate]
+    area: Area
     outline: FloatArray
-    shares: dict[str, tuple[float, ...]]
+    others: Sequence[FloatArray] = ()
 
 
-def laid_designs(spec: FrameSpec, marks: Marks, wanted: Wanted, limit: float, *, progress: Any) -> Designs:
+def laid_designs(
+    spec: FrameSpec,
+    marks: Marks,
+    wanted: Wanted,
+    limit: float,
+    others: Sequence[FloatArray],
+    *,
+    progress: Any,
+) -> Designs:
     """Projections of every kind for what is wanted; in a worker."""
     laid = lay_out(spec, marks, wanted)
     found = designs(laid.area, wanted.aim, limit, progress)
-    limits = [ppm * 1e-6 for ppm in LIMITS_PPM]
-    return Designs(
-        by_kind=found, outline=laid.outline,
-        shares={kind: shares(laid.area, one, limits) for kind, one in found.items()},
-    )  # fmt: skip
+    return Designs(by_kind=found, area=laid.area, outline=laid.outline, others=others)
 
 
 def area_words(designs: Designs, kind: str) -> str:
     """How a projection serves what it is laid for."""
-    one, said = designs.by_kind[kind].figures, []
-    for ppm, share in zip(LIMITS_PPM, designs.shares[kind], strict=True):
+    one, said, area = designs.by_kind[kind].figures, [], designs.area
+    within = shares(distortions(area, designs.by_kind[kind]), area.weight, [v * 1e-6 for v in LIMITS_PPM])
+    for ppm, share in zip(LIMITS_PPM, within, strict=True):
         said.append(f"{format_fixed(100.0 * share, 0)} % within {ppm:g} ppm")
         if share > 0.9995:
             break
@@ -114,8 +122,12 @@ def lay_out(spec: FrameSpec, marks: Marks, wanted: Wanted) -> Laid:
     elif wanted.kind == "corridor":
         places, outline = along(_at(marks, wanted.names), wanted.width_m)
     else:
-        corners = _at(marks, wanted.names) if wanted.kind == "around" else None
-        outline = corners if corners is not None else _onto(frame, read_outline(wanted.path))
+        if wanted.kind == "around":
+            outline = _at(marks, wanted.names)
+        elif wanted.kind == "drawn":
+            outline = np.array(wanted.corners).T
+        else:
+            outline = _onto(frame, read_outline(wanted.path))
         places = within(outline)
     places, height = with_heights(places, _heights(frame, marks, wanted))
     return Laid(area=area_at(frame, places, height, _weights(marks, wanted, places)), outline=outline)
@@ -175,6 +187,8 @@ class GroundArea:
     def __init__(self, bridge: JobBridge, ask: AskLine, parent: QWidget) -> None:
         self.bridge, self.ask, self._parent = bridge, ask, parent
         self.changed: Callable[[Wanted], None] = lambda wanted: None
+        self.look_for: Callable[[], None] = lambda: None
+        self.drawn: list[tuple[float, float]] = []  # corners so far
 
     def menus(self, wanted: Callable[[], Wanted]) -> dict[str, Callable[[QMenu], None]]:
         """Menus of the parts, for what is wanted when they are opened."""
@@ -193,6 +207,7 @@ class GroundArea:
             "marks": "the marks", "around": f"the area {names}",
             "corridor": f"a corridor {width} wide along {names}",
             "file": f"the area of {os.path.basename(wanted.path)}",
+            "drawn": f"the area of {len(wanted.corners)} corners on the plan",
         }[wanted.kind]  # fmt: skip
         low, high = (format_fixed(v / unit.metres, 1) for v in (wanted.low_m, wanted.high_m))
         heights = {
@@ -209,6 +224,7 @@ class GroundArea:
         """Which area."""
         choice(menu, "the marks", lambda: self._use(wanted, kind="marks"), checked=wanted.kind == "marks")
         choice(menu, "the area between marks …", lambda: self._ask_names(wanted, "around"))
+        choice(menu, "an area drawn on the plan …", lambda: self._draw(wanted))
         choice(menu, "a corridor along marks …", lambda: self._ask_names(wanted, "corridor"))
         choice(menu, "an area from a file …", lambda: self._choose(wanted, "file"))
 
@@ -256,6 +272,24 @@ class GroundArea:
                checked=wanted.heights == "marks")  # fmt: skip
         choice(menu, "of an elevation grid …", lambda: self._choose(wanted, "grid"))
         choice(menu, "from the lowest to the highest …", lambda: self._ask_range(wanted))
+
+    def _draw(self, wanted: Wanted) -> None:
+        """Ask for corners on the plan, until it is said that these are all."""
+        self.drawn = []
+        self.ask.ask("Click the corners on the plan, in their order:", lambda said: self._use_drawn(wanted),
+                     text="none yet", button="Use them")  # fmt: skip
+        self.look_for()
+
+    def corner(self, e_m: float, n_m: float) -> None:
+        """One more corner was clicked."""
+        if self.ask.isVisible():
+            self.drawn.append((e_m, n_m))
+            self.ask.edit.setText(f"{len(self.drawn)} corner{'' if len(self.drawn) == 1 else 's'}")
+            self.look_for()
+
+    def _use_drawn(self, wanted: Wanted) -> bool:
+        corners, self.drawn = tuple(self.drawn), []
+        return self._use(wanted, kind="drawn", corners=corners)
 
     def _ask_names(self, wanted: Wanted, kind: str) -> None:
         unit = self.bridge.unit
