@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import tempfile
 import time
+from typing import Any
 
 from bench.opened import Opened
 from bench.timing import say
@@ -33,9 +34,26 @@ class Station(Opened):
         self.page.ask.edit.setText("St-9, 1.6")
         self.page.ask.ok.click()
         self.came: list[float] = []
+        self.painted: list[tuple[float, str]] = []
+        self.panel.result.installEventFilter(self._watch())
         self.live.read.connect(
             lambda _: self.came.append(time.perf_counter()), Qt.ConnectionType.DirectConnection
         )
+
+    def _watch(self) -> Any:
+        """Notes when the label is painted, and with what."""
+        from PySide6.QtCore import QEvent, QObject
+
+        painted, label = self.painted, self.panel.result
+
+        class Watch(QObject):
+            def eventFilter(self, _: QObject, event: QEvent) -> bool:
+                if event.type() == QEvent.Type.Paint:
+                    painted.append((time.perf_counter(), label.text()))
+                return False
+
+        self.watch = Watch()
+        return self.watch
 
     def sight(self, name: str) -> float:
         """Seconds from a reading of a known mark until what it leaves over stands on the screen."""
@@ -45,13 +63,13 @@ class Station(Opened):
         self.panel._name(name)
         self.panel.buttons["find"].click()
         self.until(lambda: not self.live.doing)
+        self.painted.clear()
+        count, told = len(self.came), (f"{name} leaves over", "Kept. ")
         self.panel.buttons["measure"].click()
-        result = self.panel.result
-        self.until(lambda: result.text().startswith((f"{name} leaves over", "Kept. ")))
-        result.repaint()
-        taken = time.perf_counter() - self.came[-1]
+        self.until(lambda: len(self.came) > count and any(t.startswith(told) for _, t in self.painted))
         self.until(lambda: not self.live.doing)
-        return taken
+        came = self.came[-1]
+        return next(at for at, text in self.painted if at > came and text.startswith(told)) - came
 
 
 def main() -> None:

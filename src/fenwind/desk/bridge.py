@@ -19,12 +19,13 @@ from fenwind.doubts.settling import accept, settle
 from fenwind.errors import FenwindError
 from fenwind.geodesy.axes import ShownAxis, shown_axes
 from fenwind.geodesy.frames import axes_of
-from fenwind.job.derive import Derived, derive
+from fenwind.job.derive import Derived, derive, solve_one
 from fenwind.job.job import Job, Kept
 from fenwind.job.memory import Memory
 from fenwind.job.moved import Moved, moved
 from fenwind.job.schema import EntryRow
 from fenwind.job.state import JobState
+from fenwind.job.steps.outcome import Node, Outcome
 from fenwind.progress import NULL_PROGRESS, Progress
 from fenwind.quantities.angles import AngleStyle
 from fenwind.quantities.lengths import METRE, UNITS, LengthUnit
@@ -57,6 +58,10 @@ class Thinker:
         """What would follow from a state that is only tried."""
         return derive(state, self._memory, self._folder)
 
+    def outcome(self, state: JobState, node: Node) -> Outcome:
+        """That of one step, before all else is derived."""
+        return solve_one(state, node, self._memory, self._folder)
+
     def think(self, state: JobState, progress: Progress = NULL_PROGRESS) -> Results:
         """Everything that follows from a state. Raises Cancelled when asked to stop."""
         started = time.perf_counter()
@@ -87,7 +92,7 @@ class JobBridge(QObject):
         """`results` of `thinker`, where a worker has them already."""
         super().__init__(parent)
         self.job = job
-        self._thinker = thinker or Thinker(self.folder)
+        self._thinker, self._aside = thinker or Thinker(self.folder), Thinker(self.folder)
         results = results or self._thinker.think(job.state)
         # The first time also opens systems and grids, so it says little about the next.
         self._results = replace(results, seconds=math.inf if len(job.state.marks) > MANY_MARKS else 0.0)
@@ -194,10 +199,17 @@ class JobBridge(QObject):
             self.selection = name
             self.selected.emit(name)
 
-    def do(self, gesture: Gesture) -> bool:
-        """Keep a gesture; False when the file refused, which is said."""
+    def do(self, gesture: Gesture, early: Callable[[], object] | None = None) -> bool:
+        """Keep a gesture; False when the file refused, which is said. early: called when it is kept, before
+        anything follows from it."""
         what, entries = gesture
-        return self._try(lambda: self.job.record(what, entries)) if entries else True
+        return self._try(lambda: self.job.record(what, entries), early) if entries else True
+
+    def outcome_of(self, node: Node) -> Outcome | None:
+        """What a step comes to now, before all else is derived; None while a worker derives, and where it
+        may take long."""
+        soon = self._task is None and self.derive_seconds < LONG_S
+        return self._thinker.outcome(self.state, node) if soon else None
 
     def keep_long(self, gesture: Gesture, rows: Sequence[EntryRow], then: Callable[[], object]) -> None:
         """Keep a gesture of many entries in the lane of files and call `then` once it is kept. rows: its
@@ -238,14 +250,14 @@ class JobBridge(QObject):
         else:
             self.told.emit(f"Nothing was kept: {error!r}.", "doubt")
 
-    def attempt(self, make: Callable[[], Gesture]) -> bool:
-        """Make a gesture and keep it; an error in making it is said in place."""
+    def attempt(self, make: Callable[[], Gesture], early: Callable[[], object] | None = None) -> bool:
+        """Make a gesture and keep it; an error in making it is said in place. early: see `do`."""
         try:
             gesture = make()
         except FenwindError as error:
             self.tell_error(error)
             return False
-        return self.do(gesture)
+        return self.do(gesture, early)
 
     def undo(self) -> None:
         """Take the latest gesture back."""
@@ -271,7 +283,7 @@ class JobBridge(QObject):
         """Say an error in the line for messages."""
         self.told.emit(error.sentences, "doubt")
 
-    def _try(self, act: Callable[[], object]) -> bool:
+    def _try(self, act: Callable[[], object], early: Callable[[], object] | None = None) -> bool:
         if self._still_keeping():
             return False
         if self._results.state is self.state and self.derive_seconds >= self.long_s:
@@ -282,6 +294,8 @@ class JobBridge(QObject):
         except FenwindError as error:
             self.tell_error(error)
             return False
+        if early is not None:
+            early()
         self.rederive()
         return True
 
@@ -292,11 +306,12 @@ class JobBridge(QObject):
         state = self.state.snapshot()
         for entry in entries:
             state.apply(entry)
-        return self._thinker.derive(state)
+        return self.derive_trial(state)
 
     def derive_trial(self, state: JobState) -> Derived:
         """What would follow from a state that is only tried."""
-        return self._thinker.derive(state)
+        # What a worker remembers is its own while it derives.
+        return (self._thinker if self._task is None else self._aside).derive(state)
 
     def rederive(self) -> None:
         """Derive again and tell what moved; in a worker when the last time was long."""

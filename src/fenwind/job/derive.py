@@ -84,6 +84,20 @@ def derive(
         return _derived(state, memory, folder, progress, kinds)
 
 
+def solve_one(
+    state: JobState,
+    node: Node,
+    memory: Memory,
+    folder: str = ".",
+    kinds: Mapping[str, StepKind] = STEP_KINDS,
+) -> Outcome:
+    """The outcome of one step, before all else is derived; what it took is remembered for that."""
+    with collection_paused():
+        run = _Run(state, memory, folder, NULL_PROGRESS, kinds)
+        run.solve(node)
+        return run.done[node]
+
+
 def _derived(
     state: JobState, memory: Memory, folder: str, progress: Progress, kinds: Mapping[str, StepKind]
 ) -> Derived:

@@ -26,7 +26,7 @@ from fenwind.geodesy.frames import open_frame
 from fenwind.job.reader import with_grid_folder
 from fenwind.job.setup_gestures import Sighted, add_sightings
 from fenwind.job.steps.base import antenna_model
-from fenwind.job.steps.setup import Placed, one_more
+from fenwind.job.steps.setup import Placed, one_more, setup_node
 from fenwind.job.steps.sightings import air_typed
 from fenwind.procedures.pointing_relation import Relation, relation_of
 from fenwind.procedures.resection import Sighting
@@ -59,6 +59,10 @@ class InstrumentPanel(QWidget):
         self.rover: tuple[float, float] | None = None  # where a receiver on the pole says it is
         self._seen: dict[str, tuple[tuple[float, float], tuple[float, float]]] = {}  # targets, by both
         self._kept_one = False  # whether what is said is of the reading that was kept last
+        self._early: tuple[Setup | None, str] = (
+            None,
+            "",
+        )  # what was said of a setup before all else was derived
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 4, 0, 2)
         column.setSpacing(6)
@@ -120,8 +124,11 @@ class InstrumentPanel(QWidget):
         self.buttons["stop"].setVisible(busy)
         self.buttons["begin"].setVisible(setup is None)
         self.buttons["leave"].setVisible(setup is None)
-        if self._kept_one:
-            self._said = self._came_to()
+        if self._kept_one and self.bridge.deriving:
+            early = self._early[1] if self._early[0] is setup else ""
+            self._said = early or "Kept; what follows from it is being worked out."
+        elif self._kept_one:
+            self._said = self._came_to(self._found())
         self.result.setText(self._said)
         self.result.setVisible(bool(self._said))
         self.reading.setVisible(bool(self.reading.text()))
@@ -319,12 +326,22 @@ class InstrumentPanel(QWidget):
         self.reading.setText(f"Face {reading.face}:   circle {angles[0]}   zenith {angles[1]}{way}")
         if self.role == "set out" and self._is_known():
             self._said, self._kept_one = self._to_go(reading), False
-        elif self.bridge.attempt(lambda: self._kept(setup, reading)):
+        elif self.bridge.attempt(lambda: self._kept(setup, reading), self._say_early):
             if not setup.id:
                 self._key = list(self.bridge.state.of(Setup))[-1]
                 self.begun.emit(self._key)
             self._kept_one = True
         self.refresh()
+
+    def _say_early(self) -> None:
+        """Say what a reading left over as soon as its setup is solved: the rest of the job takes longer."""
+        setup = self.setup
+        outcome = self.bridge.outcome_of(setup_node(setup.id)) if setup is not None and setup.id else None
+        if outcome is not None and outcome.result is not None:
+            self._early = setup, self._came_to(outcome.result)
+            self.result.setText(self._early[1])
+            self.result.show()
+            self.result.repaint()
 
     def _kept(self, setup: Setup, reading: Reading) -> Gesture:
         """A reading as a sighting of the setup. Raises FenwindError."""
@@ -362,13 +379,10 @@ class InstrumentPanel(QWidget):
         e, n, h = (float(v) for v in at - one_more(placed, frame, shot, at))
         return way_said(self.bridge, self.target, (e, n, h))
 
-    def _came_to(self) -> str:
+    def _came_to(self, found: Placed | FenwindError | None) -> str:
         """What the last reading left over, missed by, or where it came to lie."""
-        if self.bridge.deriving:
-            return "Kept; what follows from it is being worked out."
-        placed, setup = self._placed(), self.setup
+        placed, setup = found if isinstance(found, Placed) else None, self.setup
         if placed is None or setup is None or not setup.target:
-            found = self._found()
             return f"Kept. {found.one_line}" if isinstance(found, FenwindError) else "Kept."
         i = len(setup.target) - 1
         name = self.bridge.seen.mark_name(setup.target[i])
