@@ -3,7 +3,7 @@ stopped; it knows nothing about any kind of step (those are in `steps/`)."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
@@ -11,7 +11,7 @@ from typing import Any
 from fenwind.errors import FenwindError, ProcedureError
 from fenwind.job.adopted import Adopted
 from fenwind.job.memory import Memory, Remembered
-from fenwind.job.reader import Pending, Reader, Source, digest_of
+from fenwind.job.reader import Digest, Pending, Reader, Source, digest_of
 from fenwind.job.state import JobState
 from fenwind.job.steps.fit import FitOutcome
 from fenwind.job.steps.kinds import STEP_KINDS
@@ -93,7 +93,7 @@ def solve_one(
 ) -> Outcome:
     """The outcome of one step, before all else is derived; what it took is remembered for that."""
     with collection_paused():
-        run = _Run(state, memory, folder, NULL_PROGRESS, kinds)
+        run = _Run(state, memory, folder, NULL_PROGRESS, kinds, whole=False)
         run.solve(node)
         return run.done[node]
 
@@ -116,11 +116,18 @@ def _derived(
 
 
 class _Run:
-    """One derivation."""
+    """One derivation; whole: of all steps, so that the next one may take over what has not changed since."""
 
     def __init__(
-        self, state: JobState, memory: Memory, folder: str, progress: Progress, kinds: Mapping[str, StepKind]
+        self,
+        state: JobState,
+        memory: Memory,
+        folder: str,
+        progress: Progress,
+        kinds: Mapping[str, StepKind],
+        whole: bool = True,
     ) -> None:
+        self.whole = whole
         self.state, self.memory, self.progress, self.kinds = state, memory, progress, kinds
         self.done: dict[Node, Outcome] = {}
         self.source = Source(state, memory.shelf, folder, self.done, kinds)
@@ -163,7 +170,7 @@ class _Run:
         for known in self.memory.of(node):
             if self._still_holds(known):
                 self.memory.used(known)
-                self.memory.last.note(node, known.asked, self.source)
+                self._note(node, known.asked)
                 return known.outcome
         kind, reader = self.kinds[node.kind], Reader(self.source)
         title, key, result, error = kind.title(self.state, node), None, None, None
@@ -182,8 +189,12 @@ class _Run:
             digest = digest_of(str(node), title, *reader.asked.values())
         outcome = Outcome(node=node, title=title, digest=digest, result=result, error=error)
         self.memory.keep(node, reader.asked, key, outcome)
-        self.memory.last.note(node, reader.asked.items(), self.source)
+        self._note(node, reader.asked.items())
         return outcome
+
+    def _note(self, node: Node, asked: Iterable[tuple[int, Digest]]) -> None:
+        if self.whole:
+            self.memory.last.note(node, asked, self.source)
 
     def _close(self, circle: list[Node]) -> None:
         """Steps that need each other: each says so, nothing of them is remembered."""
