@@ -63,7 +63,7 @@ class _Dense:
         from scipy.linalg import lapack
 
         n, c = normal.shape[0], constraints.shape[0]
-        self._normal, self._lapack = normal, lapack
+        self._normal, self._lapack, self._free = normal, lapack, not c
         q, r = np.linalg.qr(constraints.T, mode="complete") if c else (np.eye(n), np.zeros((n, 0)))
         if c and (c > n or np.abs(np.diag(r)).min() <= 1e-12 * np.abs(r).max()):
             raise _repeated(names)
@@ -103,8 +103,10 @@ class _Dense:
         if not self._null.shape[1]:
             return np.zeros_like(self._normal)
         half, _ = self._lapack.dpotri(self._lower, lower=1)
-        inverse = (np.tril(half) + np.tril(half, -1).T) * self._scale[:, None] * self._scale
-        return np.asarray(self._null @ inverse @ self._null.T)
+        inverse = half + half.T  # the upper half was cleared
+        inverse.flat[:: half.shape[0] + 1] *= 0.5
+        inverse *= np.outer(self._scale, self._scale)
+        return inverse if self._free else np.asarray(self._null @ inverse @ self._null.T)
 
     def cofactors(self) -> FloatArray:
         """See Factorisation."""

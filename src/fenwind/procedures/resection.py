@@ -386,10 +386,9 @@ def _computed(case: Case, x: FloatArray, heights: bool, free: bool) -> tuple[Flo
     d = np.hypot(de, dn)
     d = np.where(d > 1e-9, d, 1e-9)
     r = case.reduced
-    off = np.stack(
-        [wrap_all(np.arctan2(de, dn) - turn - r.direction), d / scale - r.hd, case.known[2] - h - r.dh]
-    )
-    rows = np.zeros((3, x.size, d.size))
+    off, rows = np.empty((3, d.size)), np.zeros((3, x.size, d.size))
+    off[0] = wrap_all(np.arctan2(de, dn) - turn - r.direction)
+    off[1], off[2] = d / scale - r.hd, case.known[2] - h - r.dh
     rows[0, 0], rows[0, 1], rows[0, 2] = -dn / d**2, de / d**2, -1.0
     rows[1, 0], rows[1, 1] = -de / d / scale, -dn / d / scale
     if heights:
@@ -494,8 +493,8 @@ def _raw_standardised(whiten: FloatArray, found: Adjustment, places: NDArray[np.
     lower = whiten[:, places]  # L^-1
     design = found.whitened_design[0].T
     v = found.whitened_residuals[0]
-    free = np.eye(v.size) - design @ found.cofactors @ design.T
-    pv, spread = lower.T @ v, np.sum(lower * (free @ lower), axis=0)
-    weight = np.sum(lower * lower, axis=0)
+    seen = design.T @ lower
+    weight = np.einsum("ij,ij->j", lower, lower)
+    pv, spread = lower.T @ v, weight - np.einsum("ij,ij->j", seen, found.cofactors @ seen)
     fine = spread > 1e-9 * weight
     return np.where(fine, pv / np.sqrt(np.where(fine, spread, 1.0)), 0.0)
