@@ -23,6 +23,7 @@ BENCHMARKS = (
     "sessions",
     "day",
     "reading",
+    "fieldwork",
     "network",
     "country",
     "ground",

@@ -4,8 +4,10 @@ matrices."""
 import unittest
 
 import numpy as np
+from scipy import sparse
 
 from fenwind.errors import DatumDefectError
+from fenwind.estimation.band import BandSolver
 from fenwind.estimation.engine import GroupAdjustment, GroupProblem, ObservationGroup, adjust
 from fenwind.estimation.solver import DenseSolver, SparseSolver
 
@@ -157,3 +159,28 @@ class Sparse(unittest.TestCase):
     def test_the_solver_follows_the_size(self) -> None:
         self.assertEqual(type(adjust(network(10, 1)).factor).__name__, "_Dense")
         self.assertEqual(type(adjust(network(150, 1)).factor).__name__, "_Sparse")
+
+    def test_a_band_against_the_whole(self) -> None:
+        """A chain of unknowns that touch five places on: the same solution, inverse and determinant; one that
+        nothing observes is named by the sparse solver."""
+        rng = np.random.default_rng(9)
+        rows = np.zeros((120, 60))
+        for k in range(60):
+            rows[k, max(0, k - 5) : k + 1] = rng.normal(size=min(k, 5) + 1)
+            rows[60 + k, k] = 0.5
+        normal, none = rows.T @ rows, np.zeros((0, 60))
+        names = tuple(str(k) for k in range(60))
+        one = BandSolver(5).factorise(sparse.csc_matrix(normal), none, names)
+        self.assertEqual(type(one).__name__, "_Band")
+        right = rng.normal(size=60)
+        np.testing.assert_allclose(one.solve(right, np.zeros(0)), np.linalg.solve(normal, right), rtol=1e-9)
+        inverse = np.linalg.inv(normal)
+        np.testing.assert_allclose(one.cofactors(), inverse, atol=1e-9 * inverse.max())
+        first, second = np.array([[1, 7], [2, 8]]), np.array([[3, 59]])
+        found = one.cofactor_blocks(first, second)
+        np.testing.assert_allclose(found[:, 0], inverse[first, second], atol=1e-9 * inverse.max())
+        self.assertAlmostEqual(one.log_determinant(), np.linalg.slogdet(normal)[1], 8)
+        rows[:, 30] = 0.0
+        with self.assertRaises(DatumDefectError) as caught:
+            BandSolver(5).factorise(sparse.csc_matrix(rows.T @ rows), none, names)
+        self.assertIn("30", str(caught.exception))

@@ -7,6 +7,7 @@ from typing import Any
 
 import numpy as np
 from pyproj import Transformer
+from scipy.optimize import least_squares
 
 from fenwind.doubts.of_job import Judge
 from fenwind.doubts.settling import settle
@@ -77,6 +78,46 @@ class Errors(CommandCase):
                 free = np.concatenate([[0.0], np.cumsum(up)])
                 held = free - free**2 / free[-1] if loop is not None else free
                 np.testing.assert_allclose(got[2, 2], held, atol=1e-12)
+
+    def test_a_long_one_by_least_squares_against_scipy(self) -> None:
+        """Directions of all kinds, left out of none; 240 legs take the sparse solver."""
+        rng = np.random.default_rng(12)
+        kinds = ("right", "left", "deflection", "azimuth")
+        rows, azimuth = [], 0.4
+        for k in range(240):
+            kind = kinds[int(rng.integers(0, 4))] if k < 239 else "deflection"
+            back = azimuth + (math.pi if k else 0.0)
+            azimuth = float(rng.uniform(0.0, math.tau))
+            to = {"left": back - azimuth, "right": azimuth - back, "azimuth": azimuth,
+                  "deflection": azimuth - back - math.pi}[kind]  # fmt: skip
+            value = to + 10.0 * RAD_PER_SECOND * rng.standard_normal()
+            rows.append(Sight(here=f"{k}", there=f"{k + 1}", kind=kind, direction=value,
+                              distance=float(rng.uniform(50.0, 300.0))))  # fmt: skip
+        names = tuple(str(k) for k in range(241))
+        work = replace(self.work(rows, 1.3, False), names=names)
+        found, o = solve(work), work.options
+        ends = np.array([work.ends.start[:2], work.ends.close[:2]]).T
+
+        def off(x: np.ndarray) -> np.ndarray:
+            p = np.concatenate([ends[:, :1], x.reshape(2, -1), ends[:, 1:]], axis=1)
+            d = np.diff(p, axis=1)
+            line, length = np.arctan2(d[0], d[1]), np.hypot(*d)
+            back = np.concatenate([[work.ends.start_line], line[:-1] + math.pi])
+            seen = [*zip(rows, line, back, strict=True)]
+            last = replace(rows[-1], direction=work.ends.closing_angle)
+            if last.kind == "azimuth":
+                last = replace(last, kind="right")
+            seen.append((last, work.ends.closing_line, line[-1] + math.pi))
+            angles = [{"left": b - f, "right": f - b, "azimuth": f, "deflection": f - b - math.pi}[r.kind]
+                      - r.direction for r, f, b in seen]  # fmt: skip
+            sigma = o.sigma_distance_m + o.sigma_distance_ppm * 1e-6 * np.array([r.distance for r in rows])
+            way = (length - np.array([r.distance for r in rows])) / sigma
+            turned_off = np.remainder(np.array(angles) + math.pi, math.tau) - math.pi
+            return np.concatenate([turned_off / o.sigma_angle, way])
+
+        theirs = least_squares(off, found.unadjusted[:2, 1:-1].ravel(), x_scale=1.0, xtol=1e-14, ftol=1e-14)
+        np.testing.assert_allclose(found.adjusted[:2, 1:-1].ravel(), theirs.x, atol=2e-5)
+        self.assertAlmostEqual(found.variance_factor, 2.0 * theirs.cost / (481 - 478), 4)
 
     def work(self, rows: list[Sight], closing: float | None, loop: bool | None) -> Traverse:
         ends = Ends(start=(10.0, 20.0, 5.0), start_line=0.4)

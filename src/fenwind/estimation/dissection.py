@@ -21,6 +21,8 @@ IntArray = NDArray[np.intp]
 LEAF, LANDMARKS = 120, 4
 #: Nodes of a piece that is looked at along every way.
 LARGE = 300
+#: Nodes of a graph through which a heap is quicker than whole levels at once: a chain has a level a node.
+FEW = 5000
 
 
 @dataclass(eq=False)
@@ -172,6 +174,10 @@ def _places(graph: Any) -> NDArray[np.float64]:
 
 def _steps(graph: Any, sources: IntArray) -> IntArray:
     """Steps (m,) from the nearest of some nodes, one in each part."""
+    if graph.shape[0] <= FEW:
+        from scipy.sparse.csgraph import dijkstra
+
+        return np.asarray(dijkstra(graph, indices=sources, unweighted=True, min_only=True)).astype(np.intp)
     steps = np.full(graph.shape[0], -1, dtype=np.intp)
     front, level = np.asarray(sources), 0
     while front.size:

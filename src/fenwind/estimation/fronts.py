@@ -16,7 +16,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from fenwind.estimation.dissection import nested_order
+from fenwind.estimation.dissection import Order, nested_order
 
 #: Runs of a border that are added as slices.
 RUNS = 24
@@ -39,15 +39,15 @@ class _Front:
 
 class Fronts:
     """A factorised symmetric positive definite matrix (n, n), sparse by columns. `sound` is False where a
-    pivot is not over `limit`."""
+    pivot is not over `limit`. order: that of another matrix with the same pattern, None to find one."""
 
-    def __init__(self, matrix: Any, limit: float) -> None:
+    def __init__(self, matrix: Any, limit: float, order: Order | None = None) -> None:
         from scipy.linalg import lapack
 
         self._lapack = lapack
         self.n, self.sound, self.log_determinant = matrix.shape[0], True, 0.0
-        order = nested_order(matrix)
-        self._order, self._begins, self._parent = order.unknowns, order.begins, order.parent
+        self.order = order or nested_order(matrix)
+        self._order, self._begins, self._parent = self.order.unknowns, self.order.begins, self.order.parent
         self._place = np.empty(self.n, dtype=np.intp)
         self._place[self._order] = np.arange(self.n)
         self._fronts: list[_Front] = []

@@ -15,6 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fenwind.errors import DatumDefectError
+from fenwind.estimation.dissection import Order
 from fenwind.estimation.fronts import Fronts
 
 FloatArray = NDArray[np.float64]
@@ -197,9 +198,10 @@ class _Sparse:
 
 
 class _ByFronts:
-    """Cholesky front by front of the normal matrix, scaled to a unit diagonal."""
+    """Cholesky front by front of the normal matrix, scaled to a unit diagonal. before: one of a matrix that
+    may have the same pattern, None for none."""
 
-    def __init__(self, normal: Normal, names: tuple[str, ...]) -> None:
+    def __init__(self, normal: Normal, names: tuple[str, ...], before: _ByFronts | None = None) -> None:
         from scipy import sparse
 
         matrix = sparse.csc_matrix(normal)
@@ -207,7 +209,11 @@ class _ByFronts:
         self._scale = 1.0 / np.where(diagonal > 0.0, diagonal, 1.0)
         scaling = sparse.diags(self._scale)
         scaled = (scaling @ matrix @ scaling).tocsc()
-        self._fronts = Fronts(scaled, PIVOT_LIMIT)
+        self.pattern = scaled.indptr, scaled.indices
+        same = before is not None and all(map(np.array_equal, before.pattern, self.pattern))
+        order: Order | None = before.order if before is not None and same else None
+        self._fronts = Fronts(scaled, PIVOT_LIMIT, order)
+        self.order: Order = self._fronts.order
         if not self._fronts.sound:
             weak = _null_vectors(scaled, np.zeros((0, self._scale.size)))
             raise _defect(self._scale[:, None] * weak, matrix.diagonal(), names)
@@ -248,11 +254,18 @@ class _ByFronts:
 
 
 class SparseSolver:
-    """Fronts without constraints, SuperLU with them; both in an order that keeps the factor sparse."""
+    """Fronts without constraints, SuperLU with them; both in an order that keeps the factor sparse, which is
+    found once for all iterations of a problem."""
+
+    def __init__(self) -> None:
+        self._before: _ByFronts | None = None
 
     def factorise(self, normal: Normal, constraints: FloatArray, names: tuple[str, ...]) -> Factorisation:
         """See NormalSolver."""
-        return _Sparse(normal, constraints, names) if constraints.shape[0] else _ByFronts(normal, names)
+        if constraints.shape[0]:
+            return _Sparse(normal, constraints, names)
+        self._before = _ByFronts(normal, names, self._before)
+        return self._before
 
 
 def _null_vectors(scaled: Any, rows: FloatArray) -> FloatArray:

@@ -17,8 +17,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fenwind.errors import ProcedureError
-from fenwind.estimation.engine import Problem, adjust
-from fenwind.quantities.angles import wrap_all, wrap_positive, wrap_signed
+from fenwind.procedures.traverse_squares import Turn, least_squares
+from fenwind.quantities.angles import wrap_signed
 
 FloatArray = NDArray[np.float64]
 Kind = Literal["azimuth", "right", "left", "deflection"]
@@ -273,86 +273,35 @@ def _side_shots(work: Traverse, adjusted: FloatArray) -> FloatArray:
 
 def _least_squares(work: Traverse, start: FloatArray) -> tuple[FloatArray, int, float | None]:
     """Stations (2, n+1) from angles, azimuths and distances as booked; both ends are held."""
-    n = len(work.legs)
-    close = work.ends.close
+    close, o = work.ends.close, work.options
     assert close is not None
-    o = work.options
+    stations = start.copy()
+    stations[:, 0], stations[:, -1] = work.ends.start[:2], close[:2]
     lengths = np.array([leg.distance for leg in work.legs])
-    angles = [leg.direction for leg in work.legs]
-    if work.ends.closing_angle is not None:
-        angles.append(work.ends.closing_angle)
-    sigma = np.concatenate(
-        [np.full(len(angles), o.sigma_angle), o.sigma_distance_m + o.sigma_distance_ppm * 1e-6 * lengths]
-    )
-    booked = np.array([*angles, *lengths])
-
-    def points(x: FloatArray) -> FloatArray:
-        ends = np.array([work.ends.start[:2], close[:2]]).T
-        return np.concatenate([ends[:, :1], x.reshape(2, n - 1), ends[:, 1:]], axis=1)
-
-    def model(x: FloatArray) -> tuple[FloatArray, FloatArray]:
-        p = points(x)
-        d = np.diff(p, axis=1)
-        length = np.hypot(*d)
-        azimuth = np.arctan2(d[0], d[1])
-        grad = np.zeros((n, 2, n + 1))  # of azimuths by stations
-        way = np.zeros((n, 2, n + 1))  # of lengths
-        k = np.arange(n)
-        turn = np.stack([d[1], -d[0]]) / length**2
-        for sign, at in ((-1.0, k), (1.0, k + 1)):
-            grad[k, :, at] = sign * turn.T
-            way[k, :, at] = sign * (d / length).T
-        computed, rows = _angle_rows(work, azimuth, grad)
-        rows = np.concatenate([rows, way])[:, :, 1:n].reshape(len(booked), -1)
-        values = np.concatenate([computed, length])
-        off = values - booked
-        off[: len(angles)] = wrap_all(off[: len(angles)])
-        return off[None], rows.T[None]
-
-    if n == 1:
-        off, _ = model(np.zeros(0))
-        squares = float(np.sum((off[0] / sigma) ** 2))
-        return points(np.zeros(0)), booked.size, squares / booked.size
-    found = adjust(
-        Problem(
-            names=tuple(f"{axis} {name}" for axis in "en" for name in work.names[1:-1]),
-            start=start[:, 1:n].ravel(),
-            observed=np.zeros((1, booked.size)),
-            covariance=(sigma**2)[None, None],
-            model=model,
-        )
-    )
-    return points(found.x), found.dof, found.variance_factor
+    sigmas = o.sigma_distance_m + o.sigma_distance_ppm * 1e-6 * lengths
+    found = least_squares(work.names, stations, _turns(work), o.sigma_angle, lengths, sigmas)
+    return found.stations, found.dof, found.variance_factor
 
 
-def _angle_rows(work: Traverse, azimuth: FloatArray, grad: FloatArray) -> tuple[FloatArray, FloatArray]:
-    """Angles and azimuths of the book as the stations give them, and their derivatives."""
-    zero = np.zeros(grad.shape[1:])
-    back, back_rows = work.ends.start_line or 0.0, zero
-    values, rows = [], []
+def _turns(work: Traverse) -> list[Turn]:
+    """What each booked direction is of azimuths, the closing angle last."""
+    back, known = -1, work.ends.start_line or 0.0
+    turns = []
     for k, leg in enumerate(work.legs):
-        value, row = _angle(leg.kind, azimuth[k], grad[k], back, back_rows)
-        values.append(value)
-        rows.append(row)
-        back, back_rows = azimuth[k] + math.pi, grad[k]
+        turns.append(_turn(leg.kind, leg.direction, k, 0.0, back, known))
+        back, known = k, math.pi
     if work.ends.closing_angle is not None:
-        line, line_rows = work.ends.closing_line, zero
+        forward, line = -1, work.ends.closing_line
         if line is None and work.legs[0].kind == "azimuth":
-            line, line_rows = float(azimuth[0]), grad[0]
+            forward, line = 0, 0.0
         elif line is None:
             line = work.ends.start_line or 0.0
-        value, row = _angle(closing_kind(work), line, line_rows, back, back_rows)
-        values.append(value)
-        rows.append(row)
-    return np.array(values), np.stack(rows)
+        turns.append(_turn(closing_kind(work), work.ends.closing_angle, forward, line, back, known))
+    return turns
 
 
-def _angle(
-    kind: Kind, forward: float, forward_rows: FloatArray, back: float, back_rows: FloatArray
-) -> tuple[float, FloatArray]:
-    if kind == "azimuth":
-        return forward, forward_rows
-    if kind == "left":
-        return back - forward, back_rows - forward_rows
-    shift = math.pi if kind == "deflection" else 0.0
-    return wrap_positive(forward - back - shift), forward_rows - back_rows
+def _turn(kind: Kind, value: float, forward: int, ahead: float, back: int, behind: float) -> Turn:
+    """A direction from a forward line (its number and what is added to its azimuth) and a back one."""
+    signs = {"azimuth": (1.0, 0.0), "left": (-1.0, 1.0)}.get(kind, (1.0, -1.0))
+    offset = signs[0] * ahead + signs[1] * behind - (math.pi if kind == "deflection" else 0.0)
+    return Turn(ahead=signs[0], behind=signs[1], offset=offset, forward=forward, back=back, value=value)
