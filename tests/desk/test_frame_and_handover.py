@@ -2,17 +2,21 @@
 
 from pathlib import Path
 
+import numpy as np
+import pyproj
 from PySide6.QtTest import QTest
 
 from fenwind.desk.stages import shift_asked, velocity_asked
 from fenwind.desk.workspace import Workspace
 from fenwind.exchange.formats import read_table
 from fenwind.geodesy.frames import FrameSpec
+from fenwind.geodesy.plate_motion import plates, rates
 from fenwind.job import gestures
 from fenwind.job.job import Job
 from fenwind.records.entries import amend
 from fenwind.records.records import FrameRecord, GivenPosition, Mark
 from tests.desk.qt_case import QtTestCase
+from tests.geodesy.test_plate_motion import utm_on
 from tests.geodesy.test_shift_grid import ntv2
 
 
@@ -112,7 +116,21 @@ class Frame(QtTestCase):
             self.assertEqual(axis[before.index["P-06"]], 0.0)
         self.assertIn("moving as 1 mark does", sheet.statement.text())
         self.assertIn("P-05 moves east +4.0, north −3.0, up +10.0 mm a year.", sheet.note.text())
-        self.choose(sheet.statement.parts["plate"], "the mean of the marks with velocities")
+        choice = "the mean of the marks with velocities"
+        self.choose(sheet.statement.parts["plate"], choice)
+        told = sheet.ask.label.text()  # east and north of the grid, which is turned by half a degree here
+        self.assertRegex(told, r"^Move as the marks with velocities do moves \d\d marks by up to 111\.\d mm,")
+        self.assertIn("in the mean east +39.7 mm, north −30.4 mm, up +100.0 mm: see the plan.", told)
+        coming = w.plan_pane.plan.scene.coming
+        k = coming.names.index("P-06")
+        np.testing.assert_allclose(coming.at[:, k] - coming.now[:, k], (0.04, -0.03), atol=1e-3)
+        self.assertNotIn("P-05", coming.names, "it moves by itself already")
+        sheet.ask.leave.click()
+        self.assertIsNone(w.plan_pane.plan.scene.coming)
+        self.assertIn("moving as 1 mark does", sheet.statement.text())
+        self.choose(sheet.statement.parts["plate"], choice)
+        sheet.ask.ok.click()
+        self.assertIsNone(w.plan_pane.plan.scene.coming)
         self.assertIn("moving with the marks' mean", sheet.statement.text())
         more = w.bridge.derived.adopted["map"]
         self.assertAlmostEqual(more.e_m[before.index["P-06"]] - before.e_m[before.index["P-06"]], 0.04, 3)
@@ -123,6 +141,14 @@ class Frame(QtTestCase):
         self.assertIn("2 marks have velocities", sheet.note.text())
         w.actions.run("frame.no-velocities")
         self.assertNotIn("velocit", sheet.note.text())
+        b = w.bridge
+        moving = {"crs": utm_on("EPSG:7912", 32), "plate": "ITRF2014:EURA"}
+        b.do(gestures.change_frame(b.frame, "ITRF", **moving))
+        at = [np.array([v]) for v in sheet.place()]
+        rate = rates(pyproj.CRS("EPSG:7912"), plates("ITRF2014")["EURA"], *at, np.zeros(1))[:, 0] * 1e3
+        east, north = (f"{v:+.1f}" for v in rate[:2])
+        self.assertIn(f"The plate EURA moves east {east}, north {north}, up ", sheet.note.text())
+        self.assertTrue(10.0 < rate[1] < 20.0 < 1.5 * rate[0])
 
     def test_an_empty_job_asks_for_a_system(self) -> None:
         w = self.open("--empty")

@@ -271,6 +271,10 @@ class GroundStage(QtTestCase):
         self.assertTrue(rows["factor"].looked_at)
         np.testing.assert_allclose(rows["factor"].off, factor * k * area.elevation - 1.0, atol=2e-7)
         page.systems.chosen.emit(page.draft.kind)
+        loss = page.designs[page.draft.kind].loss * 1e6
+        self.assertTrue(0.0 <= loss < 0.5)
+        said = f"Rounding its parameters costs {loss:.2f} ppm."
+        self.assertEqual(said in page.verdict.text(), loss >= 0.005, (loss, page.verdict.text()))
         own = next(row for row in page.systems.table.records.rows if row.looked_at)
         self.assertEqual(own.key, page.draft.kind)
         for ppm, share in zip((5.0, 10.0, 20.0, 50.0), own.within, strict=True):
@@ -433,6 +437,15 @@ class GroundStage(QtTestCase):
         e, _ = there.transform(*np.degrees([marks.lon, marks.lat]))
         self.assertEqual([t.replace("\u2009", "") for t in self.cells("e")], [f"{v:.3f}" for v in e])
         self.assertTrue(10_000.0 < e.min() * foot < 11_000.0, e)
+        reach, frame = self.page.reach, self.page.found.frame
+        self.assertIn(f"out to {reach.way_m / 1000.0:.3g} km.", self.page.verdict.text())
+        lat, lon = frame.inverse(*w.plan_pane.plan.scene.hull)
+        middle = [np.full(lat.size, np.degrees(v)) for v in reach.at]
+        away = pyproj.Geod(ellps="GRS80").inv(middle[1], middle[0], *np.degrees([lon, lat]))[2]
+        np.testing.assert_allclose(away, reach.way_m, rtol=1e-6)
+        own = open_frame(self.page.found.spec)
+        off = own.point_scale(lat, lon)[0] * own.elevation_factor(lat, np.full(lat.size, marks.h_m[0])) - 1.0
+        self.assertAlmostEqual(np.abs(off).max() * 1e6, 20.0, delta=0.8)
 
     def test_an_offset_is_typed_as_the_frame_is_written(self) -> None:
         """Northing first, and a system that counts southwards and westwards (EPSG 2053, Lo29, Y then X)."""

@@ -2,6 +2,7 @@
 coordinates that stand there; its factors are those of a measured small line."""
 
 import math
+import re
 from dataclasses import replace
 
 import numpy as np
@@ -17,7 +18,7 @@ from fenwind.quantities.lengths import UNITS
 from fenwind.records.records import FrameRecord, GivenPosition, Mark
 from fenwind.reports.frame_sheet import far_apart
 from fenwind.reports.kinds import report_of, reportable
-from fenwind.reports.model import Paragraph, Report, Table
+from fenwind.reports.model import Figure, Paragraph, Report, Table
 from tests.support import CommandCase
 
 
@@ -119,6 +120,18 @@ class Sheet(CommandCase):
                 self.assertAlmostEqual(number(row[3]), mean / (mean + 900.0), delta=2e-6)
                 self.assertAlmostEqual(number(row[4]), number(row[1]) * number(row[3]), delta=2e-9)
                 self.assertAlmostEqual(number(row[5]), (number(row[4]) - 1.0) * 1e6, delta=0.01)
+
+    def test_lines_of_equal_distortion(self) -> None:
+        """Between the least and the largest of the marks, with the marks; none for a line of two."""
+        for code, lat, lon in self.FRAMES[:3]:
+            report = self.sheet(FrameSpec(name="own", crs=code, unit=unit_key_of(code)), lat, lon)
+            found = next(s for s in report.sections if s.title == "Distortion").blocks[0]
+            assert isinstance(found, Figure)
+            self.assertTrue(all(f">P{i}<" in found.svg for i in range(3)))
+            values = [number(v) for v in re.findall(r'font-size="9"[^>]*>([^<]+)<', found.svg)]
+            ends = [number(row[5]) for row in self.table(report, "Factors there").rows]
+            self.assertTrue(values, code)
+            self.assertTrue(all(min(ends) - 0.1 <= v <= max(ends) + 0.1 for v in values), (values, ends))
 
     def test_marks_far_from_each_other(self) -> None:
         plane = np.array([[0.0, 1.0, 2.0, 100.0, 101.0, 0.0], [0.0, 0.0, 0.0, 0.0, 0.0, 80.0]])

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from PySide6.QtCore import Qt
-from PySide6.QtGui import QKeyEvent, QResizeEvent
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtGui import QHideEvent, QKeyEvent, QResizeEvent
 from PySide6.QtWidgets import QGridLayout, QLineEdit, QPushButton, QWidget
 
 from fenwind.desk.shell import PlainLabel, look
@@ -15,7 +15,9 @@ BESIDE = 0.42
 
 
 class AskLine(QWidget):
-    """Hidden until `ask`. Enter answers, Esc leaves it."""
+    """Hidden until `ask`. Enter answers, Esc leaves it; `closed` tells that it is hidden again."""
+
+    closed = Signal()
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -84,6 +86,10 @@ class AskLine(QWidget):
     def _accept(self) -> None:
         if self._answer(self.edit.text()) is not False:
             self.hide()
+
+    def hideEvent(self, event: QHideEvent) -> None:
+        super().hideEvent(event)
+        self.closed.emit()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         if event.key() == Qt.Key.Key_Escape:

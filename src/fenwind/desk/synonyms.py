@@ -25,7 +25,7 @@ SYNONYMS = {
     "fits.new": "calibration localization localisation transformation helmert datum site",
     "fits.space": "helmert datum seven parameters geocentric bursa three parameters transformation 7",
     "fits.move": "transform rotate shift scale dxf drawing", "fits.compare": "difference deltas check",
-    "frame.velocity": "epoch plate tectonic motion drift", "frame.velocities": "epoch plate import motion",
+    "frame.velocity": "epoch plate tectonic motion drift", "frame.velocities": "epoch plate motion list",
     "ground.explain": "why distances disagree tape drawing feet",
     "ground.factor": "scale factor combined grid to ground",
     "ground.own": "low distortion projection ldp corridor area elevation",

@@ -121,6 +121,19 @@ def carried(frame: Frame, shown: Frame | None, plane: FloatArray, there: FloatAr
     return carry
 
 
+def ring(frame: Frame, lat: float, lon: float, radius_m: float) -> FloatArray:
+    """Places (2, k) of a frame's plane so far from a place, all around."""
+    from pyproj import Geod
+
+    ellipsoid = frame.geodetic_crs.ellipsoid
+    assert ellipsoid is not None
+    geod = Geod(a=ellipsoid.semi_major_metre, b=ellipsoid.semi_minor_metre)
+    azimuth = np.linspace(0.0, 2.0 * math.pi, 90, endpoint=False)
+    start = np.full(azimuth.size, lon), np.full(azimuth.size, lat)
+    x, y, _ = geod.fwd(*start, azimuth, np.full(azimuth.size, radius_m), radians=True)
+    return np.stack(frame.forward(y, x))
+
+
 def valid_radius(wanted: Frame, lat: float, lon: float, h: float, limit: float) -> float:
     """How far from a place, at its height, the distortion stays within a limit in every direction, metres;
     at most FARTHEST_M, 0 where it does not at the place itself."""

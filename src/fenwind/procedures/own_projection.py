@@ -121,7 +121,8 @@ class Figures:
 @dataclass(frozen=True, kw_only=True, eq=False)
 class Candidate:
     """A projection: its lines, scale and false origin in metres, its figures, and where the area then lies
-    (2, 2): lowest and highest e, then n."""
+    (2, 2): lowest and highest e, then n. loss: what its figures lost, in the aim, by being rounded to what
+    can be read out, parts."""
 
     lines: Lines
     scale: float
@@ -129,6 +130,7 @@ class Candidate:
     fn: float
     figures: Figures
     box: FloatArray
+    loss: float = 0.0
 
 
 def figures(d: FloatArray, weight: FloatArray, limit: float) -> Figures:
@@ -374,7 +376,8 @@ def _presentable(area: Area, lines: Lines, aim: Aim, limit: float) -> Candidate:
         raise ProcedureError(
             "no such projection can be laid along this area", hint="Choose another kind of projection"
         )
-    return _placed(area, rounded, scale, limit)
+    found = _placed(area, rounded, scale, limit)
+    return replace(found, loss=max(found.figures.of(aim) - best, 0.0))
 
 
 def by_hand(area: Area, lines: Lines, scale: float, limit: float = 20e-6) -> Candidate:

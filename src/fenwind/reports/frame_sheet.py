@@ -16,6 +16,7 @@ from fenwind.doubts.of_job import Findings
 from fenwind.errors import FenwindError
 from fenwind.geodesy.frames import Frame, FrameSpec, axes_of
 from fenwind.job.derive import Derived
+from fenwind.job.distortion_map import distortion_map
 from fenwind.job.ground_view import Marks, distortion, marks_of, opened
 from fenwind.job.state import JobState
 from fenwind.quantities.angles import AngleStyle, format_angle, usual_decimals
@@ -23,13 +24,16 @@ from fenwind.quantities.geographic import format_latitude, format_longitude
 from fenwind.quantities.lengths import UNITS
 from fenwind.quantities.numbers import format_fixed
 from fenwind.reports import evidence
-from fenwind.reports.model import Paragraph, Report, Section, Table
+from fenwind.reports.model import Figure, Paragraph, Report, Section, Table
+from fenwind.reports.plan_figure import PlanContent, plan_figure
 
 FloatArray = NDArray[np.float64]
 #: Marks that stand on the page.
 MOST = 4
 #: A PROJ string says the same as the system when both put the marks at places this near each other, metres.
 SAME_M = 1e-4
+#: Distortion that the map looks for the passing of.
+LIMIT = 20e-6
 _STATEMENT = (
     "Who sets this system up elsewhere gets the coordinates below from the latitudes and longitudes beside "
     "them, to the last digit or one next to it. Where that fails, another datum, unit or order of axes was "
@@ -62,12 +66,32 @@ def frame_sheet(
             Section(
                 title="Factors there", blocks=(_factors(frame, marks, chosen, state.info.angle_style),)
             ),
+            *_map(frame, marks, record.spec),
             *(
                 Section(title=f"As {form}", blocks=(Paragraph(text=text, tone="code"),))
                 for form, text in (("a PROJ string", proj_string(frame, marks)), ("WKT2", _wkt(frame.crs)))
             ),
         ),
     )  # fmt: skip
+
+
+def _map(frame: Frame, marks: Marks, spec: FrameSpec) -> tuple[Section, ...]:
+    """Lines of equal distortion between the marks; nothing where fewer than three have a height."""
+    found = distortion_map(frame, frame, marks, lambda at: at, LIMIT)
+    if found is None:
+        return ()
+    ways = [(_ppm(value), way) for value, lines in found.lines for way in lines]
+    figure = plan_figure(
+        PlanContent(names=marks.names, at=marks.plane, ways=ways, unit=UNITS[spec.unit]),
+        f"Distortion of {spec.name}",
+    )
+    caption = "Lines of equal distortion: plane less ground, parts per million, heights between the marks."
+    return (Section(title="Distortion", blocks=(Figure(svg=figure, caption=caption),)),)
+
+
+def _ppm(value: float) -> str:
+    ppm = value * 1e6
+    return format_fixed(ppm + 0.0, 0 if abs(ppm - round(ppm)) < 0.01 else 1, sign=True)
 
 
 def far_apart(plane: FloatArray, most: int = MOST) -> list[int]:

@@ -32,13 +32,15 @@ CORNERS = 36
 @dataclass(frozen=True, kw_only=True)
 class PlanContent:
     """What is drawn, metres: marks by name at (2, k); held: names drawn as triangles; lines: names of their
-    ends; ellipses: semi-axes and azimuth (3, k), nan for none; unit: of the scale bar."""
+    ends; ellipses: semi-axes and azimuth (3, k), nan for none; ways (2, m) with a word each, such as lines of
+    equal distortion; unit: of the scale bar."""
 
     names: tuple[str, ...]
     at: FloatArray
     held: frozenset[str] = frozenset()
     lines: Sequence[tuple[str, str]] = ()
     ellipses: FloatArray = field(default_factory=lambda: np.zeros((3, 0)))
+    ways: Sequence[tuple[str, FloatArray]] = ()
     unit: LengthUnit = METRE
 
 
@@ -54,6 +56,7 @@ def plan_figure(content: PlanContent, label: str) -> str:
         f'aria-label="{escape(label)}">'
         f'<rect width="{WIDTH:.0f}" height="{HEIGHT:.0f}" fill="#FFFFFF" stroke="{RULE}"/>'
     ]
+    out += [_way(word, [sheet.place(*at) for at in way.T]) for word, way in content.ways if way.shape[1] > 1]
     for a, b in dict.fromkeys(content.lines):
         if a in place and b in place:
             (x1, y1), (x2, y2) = place[a], place[b]
@@ -104,6 +107,16 @@ def _ellipse(at: tuple[float, float], a: float, b: float, azimuth: float) -> str
     y = at[1] - along * math.cos(azimuth) + across * math.sin(azimuth)
     corners = "L".join(f"{u:.1f} {v:.1f}" for u, v in zip(x, y, strict=True))
     return f'<path d="M{corners}Z" fill="none" stroke="{WATER}"/>'
+
+
+def _way(word: str, places: list[tuple[float, float]]) -> str:
+    """A line with its word at the middle."""
+    corners = "L".join(f"{x:.1f} {y:.1f}" for x, y in places)
+    x, y = places[len(places) // 2]
+    return (
+        f'<path d="M{corners}" fill="none" stroke="{WATER}" stroke-width="0.8"/>'
+        f'<text x="{x + 3:.1f}" y="{y - 3:.1f}" font-size="9" fill="{WATER}">{escape(word)}</text>'
+    )
 
 
 def _symbol(name: str, x: float, y: float, content: PlanContent) -> str:

@@ -7,15 +7,18 @@ from collections.abc import Callable, Sequence
 from dataclasses import replace
 from functools import partial
 
+import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import QFileDialog, QMenu
 
 from fenwind.desk.actions import ActionSpec
 from fenwind.desk.bridge import JobBridge
+from fenwind.desk.plan_scene import Scene
 from fenwind.desk.shell import PlainLabel, look
 from fenwind.desk.stage_table import Stage
 from fenwind.desk.stages import shift_asked, velocity_asked
+from fenwind.desk.stages.frame_preview import FramePreview, preview_of
 from fenwind.desk.stages.frame_rows import Place, Way, find_ways, place_columns, way_columns
 from fenwind.desk.stages.incoming_taking import local_plane
 from fenwind.desk.stages.sheet import Sheet
@@ -34,7 +37,7 @@ from fenwind.geodesy.frames import (
     open_frame,
     working_frame_spec,
 )
-from fenwind.geodesy.plate_motion import MODELS, plates
+from fenwind.geodesy.plate_motion import MODELS, find_plate, plates, rates
 from fenwind.job import gestures
 from fenwind.job.reader import with_grid_folder
 from fenwind.job.velocity_gestures import velocities_in, velocity_words
@@ -42,6 +45,7 @@ from fenwind.procedures.frame_meaning import PLACES, FrameMeaning, frame_meaning
 from fenwind.procedures.onto_plane import MARKS_MEAN
 from fenwind.progress import Progress
 from fenwind.quantities.lengths import FOOT, METRE, UNITS, US_SURVEY_FOOT
+from fenwind.quantities.numbers import format_fixed
 from fenwind.records.entries import Gesture
 from fenwind.reports.statement import Part
 
@@ -51,6 +55,8 @@ class FrameSheet(Sheet):
 
     def __init__(self, bridge: JobBridge, stage: Stage) -> None:
         super().__init__(bridge, stage)
+        self._preview: FramePreview | None = None
+        self.ask.closed.connect(self._forget_preview)
         self.statement.set_menus(
             {
                 "frame": self.menu_frame,
@@ -199,7 +205,7 @@ class FrameSheet(Sheet):
         record = self.bridge.frame
         assert record is not None
         moving = velocity_words(self.bridge.state, record.id)
-        more = shift_asked.words(record.spec.crs) + (f" {moving}" if moving else "")
+        more = shift_asked.words(record.spec.crs) + (f" {moving}" if moving else "") + self._plate_words()
         if isinstance(found, str):
             self.note.setText(found + more)
             return
@@ -219,6 +225,20 @@ class FrameSheet(Sheet):
         for i, column in enumerate(columns):
             self.places.setColumnWidth(i, column_width(column))
         self.places.records.set_rows([Place(name, found, i) for i, name in enumerate(PLACES)])
+
+    def _plate_words(self) -> str:
+        """How the plate that is named moves where the job lies."""
+        record, at = self.bridge.frame, self.place()
+        plate = record.spec.plate if record is not None else ""
+        if record is None or at is None or plate in ("", MARKS_MEAN) or not is_dynamic(record.spec.crs):
+            return ""
+        try:
+            base, named = open_frame(FrameSpec(name="", crs=record.spec.crs)).geodetic_crs, find_plate(plate)
+        except FenwindError as error:
+            return f" {error.sentences}"
+        rate = rates(base, named, np.array([at[0]]), np.array([at[1]]), np.zeros(1))[:, 0] * 1e3
+        east, north, up = (format_fixed(float(v), 1, sign=True) for v in rate)
+        return f" The plate {named.name} moves east {east}, north {north}, up {up} mm a year here."
 
     def place(self) -> tuple[float, float] | None:
         """Where the job lies: latitude and longitude in radians, from measured positions or from any frame
@@ -291,9 +311,27 @@ class FrameSheet(Sheet):
     # ----------------------------------------------------------------------------------------------------
 
     def _change(self, what: str, **changes: object) -> None:
+        """Change the frame; what that moves is shown before it is taken."""
         record = self.bridge.frame
-        if record is not None:
-            self.bridge.attempt(lambda: gestures.change_frame(record, what, **changes))
+        if record is None:
+            return
+        gesture = gestures.change_frame(record, what, **changes)
+        self._preview = preview_of(self.bridge, gesture)
+        if self._preview is None:
+            self.bridge.do(gesture)
+            return
+        self.ask.ask(self._preview.words, lambda _: self.bridge.do(gesture),
+                     placeholder="Enter takes it, Esc leaves it", button="Take it")  # fmt: skip
+        self.plan_changed.emit()
+
+    def overlay(self, scene: Scene) -> None:
+        if self._preview is not None:
+            scene.coming = self._preview.coming
+
+    def _forget_preview(self) -> None:
+        if self._preview is not None:
+            self._preview = None
+            self.plan_changed.emit()
 
     def _info(self, what: str, field: str, value: object) -> None:
         self.bridge.do(gestures.set_field([self.bridge.state.info], field, value, what))

@@ -24,6 +24,7 @@ from fenwind.desk.stages.ground_area import Designs, GroundArea, Wanted, area_wo
 from fenwind.desk.stages.ground_rows import (
     Draft,
     Found,
+    Reach,
     Row,
     as_written,
     boxes_of_others,
@@ -31,7 +32,7 @@ from fenwind.desk.stages.ground_rows import (
     layer_of,
     mark_columns,
     ppm_words,
-    reach_words,
+    reach_of,
     worst_words,
 )
 from fenwind.desk.stages.ground_systems import SystemsView, system_of
@@ -45,6 +46,7 @@ from fenwind.errors import FenwindError, ParseError
 from fenwind.geodesy.frames import Frame, axes_of
 from fenwind.geodesy.ground_frame import GroundScale
 from fenwind.job import ground_view
+from fenwind.job.distortion_map import ring
 from fenwind.job.gestures import add_frame
 from fenwind.procedures.own_projection import Candidate, Lines, by_hand, distortions, recommended
 from fenwind.quantities.angles import format_angle, usual_decimals
@@ -68,6 +70,7 @@ class GroundSheet(Sheet):
         self.designs: dict[str, Candidate] = {}
         self._best: dict[str, Candidate] = {}  # the designs before anybody turned them
         self._view = "marks"
+        self.reach: Reach | None = None
         self._for: object = None  # what the designs were made for
         self._before: tuple[Draft, Designs | None, dict[str, Candidate]] | None = None
         self._runner = TaskRunner(self)
@@ -304,6 +307,7 @@ class GroundSheet(Sheet):
         ]  # fmt: skip
 
     def _verdict(self, found: Found) -> str:
+        self.reach = None
         if found.error:
             return found.error
         if found.wanted is None:
@@ -324,8 +328,8 @@ class GroundSheet(Sheet):
             words.append(f"Ground = grid times {found.factor:.10f}; its reciprocal {back:.10f} goes back.")
         if self.draft.method == "own" and self._laid is not None and self.draft.kind in self.designs:
             words.append(area_words(self._laid, self.draft.kind))
-        if fine.size < 3 and found.spec is not None:
-            words.append(reach_words(found, self.bridge.folder, int(fine[0]), self.draft.limit_ppm))
+        self.reach = reach_of(found, self.bridge.folder, self.draft.limit_ppm)
+        words.append(self.reach.words if self.reach is not None else "")
         return " ".join(word for word in (*words, *found.doubts) if word)
 
     # What is done
@@ -335,14 +339,12 @@ class GroundSheet(Sheet):
         self.show_job()
         return True
 
-    def _use_method(self, method: str) -> None:
+    def _use_method(self, method: str, show: bool = False) -> None:
+        if show:
+            self.bridge.show_stage(self.stage.name)
         self._change(method=method)
         if method == "own" and not self.designs:
             self.work_out()
-
-    def _go(self, method: str) -> None:
-        self.bridge.show_stage(self.stage.name)
-        self._use_method(method)
 
     def work_out(self) -> None:
         """Lay projections of every kind along the marks, in a worker."""
@@ -554,10 +556,12 @@ class GroundSheet(Sheet):
     def overlay(self, scene: Scene) -> None:
         if self.layer is not None:
             scene.under = (*scene.under, self.layer)
-        shown = self.draft.method == "own" and self.draft.frame == self.bridge.frame_id
-        if shown and self._laid is not None and self._laid.outline.size:
+        shown_here = self.draft.frame == self.bridge.frame_id
+        if shown_here and self.draft.method == "own" and self._laid is not None and self._laid.outline.size:
             scene.hull = self._laid.outline
-        if self.area.drawn and self.draft.frame == self.bridge.frame_id:
+        if shown_here and self.reach is not None and self.reach.way_m and self.found is not None:
+            scene.hull = ring(self.found.frame, *self.reach.at, self.reach.way_m)
+        if self.area.drawn and shown_here:
             scene.hull = np.array(self.area.drawn).T
 
     def focus(self) -> QWidget:
@@ -579,11 +583,11 @@ class GroundSheet(Sheet):
             ActionSpec(
                 id="ground.own", menu=menu, text="Lay a projection along the marks",
                 tip="Transverse Mercator, Lambert and oblique, with the least distortion",
-                run=partial(self._go, "own"),
+                run=partial(self._use_method, "own", True),
             ),
             ActionSpec(
                 id="ground.factor", menu=menu, text="Scale the grid to the ground",
-                tip="By one factor about a place", run=partial(self._go, "factor"),
+                tip="By one factor about a place", run=partial(self._use_method, "factor", True),
             ),
             ActionSpec(id="ground.area", menu=menu, text="Write the area …", run=self._write_area,
                        tip="What the projection is laid for, as GeoJSON or GeoPackage"),

@@ -147,16 +147,37 @@ def worst_words(found: Found, folder: str, unit: LengthUnit) -> str:
     )
 
 
-def reach_words(found: Found, folder: str, i: int, limit_ppm: float) -> str:
-    """How far a system that stands on a corner or two (row i) serves."""
-    assert found.spec is not None
-    m = found.marks
-    way = valid_radius(
-        opened(found.spec, folder), float(m.lat[i]), float(m.lon[i]), float(m.h_m[i]), limit_ppm * 1e-6
-    )
-    if not way:
-        return f"It is over {limit_ppm:g} ppm at {m.names[i]} itself."
-    return f"At the height of {m.names[i]} it stays within {limit_ppm:g} ppm out to {way / 1000.0:.3g} km."
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Reach:
+    """How far a system that stands on a corner or two serves: the mark's name and place (latitude, longitude,
+    radians), metres, the limit."""
+
+    name: str
+    at: tuple[float, float]
+    way_m: float
+    limit_ppm: float
+
+    @property
+    def words(self) -> str:
+        """In a sentence."""
+        if not self.way_m:
+            return f"It is over {self.limit_ppm:g} ppm at {self.name} itself."
+        return (
+            f"At the height of {self.name} it stays within {self.limit_ppm:g} ppm out to "
+            f"{self.way_m / 1000.0:.3g} km."
+        )
+
+
+def reach_of(found: Found, folder: str, limit_ppm: float) -> Reach | None:
+    """How far the system that is wanted serves around its first mark with a height; None with three or more,
+    whose map says it."""
+    fine = np.flatnonzero(np.isfinite(found.marks.h_m))
+    if found.spec is None or not 0 < fine.size < 3:
+        return None
+    i, m = int(fine[0]), found.marks
+    at = float(m.lat[i]), float(m.lon[i])
+    way = valid_radius(opened(found.spec, folder), *at, float(m.h_m[i]), limit_ppm * 1e-6)
+    return Reach(name=m.names[i], at=at, way_m=way, limit_ppm=limit_ppm)
 
 
 def figure_words(found: Distortion | None) -> str:

@@ -1,0 +1,52 @@
+"""What a change of a frame's realisation, epoch or plate would move, before it is taken."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from fenwind.desk.bridge import JobBridge
+from fenwind.desk.plan_extras import Coming
+from fenwind.job.moved import moved
+from fenwind.quantities.lengths import format_way
+from fenwind.records.entries import Gesture
+
+#: What is looked at before it is taken, metres: less is no change that anybody sees, more is another place.
+LEAST_M, MOST_M = 0.0005, 100.0
+
+
+@dataclass(frozen=True, kw_only=True, eq=False)
+class FramePreview:
+    """A change in words, and what the plan shows of it."""
+
+    words: str
+    coming: Coming
+
+
+def preview_of(bridge: JobBridge, gesture: Gesture) -> FramePreview | None:
+    """What a gesture would move in the frame shown; None where that is nothing to look at, or takes long."""
+    before, after = bridge.derived.adopted.get(bridge.frame_id), bridge.what_if(gesture.entries)
+    there = after.adopted.get(bridge.frame_id) if after is not None else None
+    if before is None or there is None:
+        return None
+    found = moved(bridge.frame_id, before, there)
+    if not LEAST_M <= found.largest_m <= MOST_M:
+        return None
+    now = [before.index[name] for name in found.names]
+    at = [there.index[name] for name in found.names]
+    parts = (found.de_m, found.dn_m, found.dh_m)
+    ways = (float(np.nanmean(v)) if np.isfinite(v).any() else 0.0 for v in parts)
+    mean = ", ".join(
+        f"{axis} {'−' if way < 0.0 else '+'}{format_way(abs(way))}"
+        for axis, way in zip(("east", "north", "up"), ways, strict=True)
+    )
+    count = len(found.names)
+    return FramePreview(
+        words=f"{gesture.what} moves {count} mark{'' if count == 1 else 's'} by up to "
+        f"{format_way(found.largest_m)}, in the mean {mean}: see the plan.",
+        coming=Coming(
+            names=found.names, at=np.stack([there.e_m[at], there.n_m[at]]),
+            now=np.stack([before.e_m[now], before.n_m[now]]),
+        ),
+    )  # fmt: skip
