@@ -326,7 +326,7 @@ class FrameSheet(Sheet):
 
     def overlay(self, scene: Scene) -> None:
         if self._preview is not None:
-            scene.coming = self._preview.coming
+            self._preview.show(scene)
 
     def _forget_preview(self) -> None:
         if self._preview is not None:

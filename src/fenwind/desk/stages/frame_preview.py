@@ -5,9 +5,10 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 
 from fenwind.desk.bridge import JobBridge
-from fenwind.desk.plan_extras import Coming
+from fenwind.desk.plan_scene import Scene
 from fenwind.job.moved import moved
 from fenwind.quantities.lengths import format_way
 from fenwind.records.entries import Gesture
@@ -18,10 +19,18 @@ LEAST_M, MOST_M = 0.0005, 100.0
 
 @dataclass(frozen=True, kw_only=True, eq=False)
 class FramePreview:
-    """A change in words, and what the plan shows of it."""
+    """A change in words, and the marks with how they move, east and north (2, k), metres."""
 
     words: str
-    coming: Coming
+    names: tuple[str, ...]
+    ways: NDArray[np.float64]
+
+    def show(self, scene: Scene) -> None:
+        """As vectors on the plan, in the place of residuals."""
+        rows = {name: i for i, name in enumerate(scene.names)}
+        there = [k for k, name in enumerate(self.names) if name in rows]
+        scene.vector_rows = np.array([rows[self.names[k]] for k in there], dtype=np.intp)
+        scene.vector_m = self.ways[:, there]
 
 
 def preview_of(bridge: JobBridge, gesture: Gesture) -> FramePreview | None:
@@ -33,8 +42,6 @@ def preview_of(bridge: JobBridge, gesture: Gesture) -> FramePreview | None:
     found = moved(bridge.frame_id, before, there)
     if not LEAST_M <= found.largest_m <= MOST_M:
         return None
-    now = [before.index[name] for name in found.names]
-    at = [there.index[name] for name in found.names]
     parts = (found.de_m, found.dn_m, found.dh_m)
     ways = (float(np.nanmean(v)) if np.isfinite(v).any() else 0.0 for v in parts)
     mean = ", ".join(
@@ -45,8 +52,5 @@ def preview_of(bridge: JobBridge, gesture: Gesture) -> FramePreview | None:
     return FramePreview(
         words=f"{gesture.what} moves {count} mark{'' if count == 1 else 's'} by up to "
         f"{format_way(found.largest_m)}, in the mean {mean}: see the plan.",
-        coming=Coming(
-            names=found.names, at=np.stack([there.e_m[at], there.n_m[at]]),
-            now=np.stack([before.e_m[now], before.n_m[now]]),
-        ),
+        names=found.names, ways=np.stack([found.de_m, found.dn_m]),
     )  # fmt: skip
