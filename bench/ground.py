@@ -68,7 +68,27 @@ def factors() -> None:
         say(f"a million points, {name}, share of PROJ's time", own / theirs, 0.5, "")
 
 
+def to_ground_and_back(count: int = 100_000) -> None:
+    """Marks of a grid onto the ground by one factor about an origin, and back."""
+    from fenwind.geodesy.frames import FrameSpec, open_frame
+    from fenwind.geodesy.ground_frame import GroundScale, derived_wkt
+
+    rng = np.random.default_rng(6)
+    grid = open_frame(FrameSpec(name="grid", crs="EPSG:25832"))
+    at = np.stack([rng.uniform(450e3, 470e3, count), rng.uniform(6790e3, 6810e3, count)])
+    scale = GroundScale(factor=1.000584, origin=(460e3, 6.8e6), offset=(-4e5, -6e6))
+    ground = open_frame(FrameSpec(name="ground", crs=derived_wkt(grid, scale)))
+
+    def there_and_back() -> np.ndarray:
+        e, n = ground.forward(*grid.inverse(*at))
+        return np.stack(grid.forward(*ground.inverse(e, n)))
+
+    print(f"{count} marks come back within {np.abs(there_and_back() - at).max():.1e} m")
+    say(f"ground and back of {count:,} marks", median(there_and_back, 5), 0.2, "s")
+
+
 if __name__ == "__main__":
     designs()
     moved()
     factors()
+    to_ground_and_back()

@@ -22,6 +22,7 @@ from fenwind.exchange.area_out import write_area
 from fenwind.geodesy.frames import open_frame
 from fenwind.job.gestures import set_field
 from fenwind.job.ground_view import projection_spec, worst_line
+from fenwind.procedures.own_projection import distortions
 from fenwind.quantities.lengths import FOOT
 from tests.desk.qt_case import QtTestCase
 
@@ -253,7 +254,7 @@ class GroundStage(QtTestCase):
         once, and the best comes back."""
         page = self.page
         self.b.do(set_field([self.b.state.info], "frame", "map", "Show the map frame"))
-        page.views["systems"].click()
+        page.views.chips["systems"].click()
         self.wait_for(lambda: page.designs and page._task is None)
         self.assertTrue(page.table.isHidden() and page.systems.isVisible())
         rows = {row.key: row for row in page.systems.table.records.rows}
@@ -304,6 +305,17 @@ class GroundStage(QtTestCase):
         self.assertAlmostEqual(page.designs["tm"].lines.lon, 8.5, 9)
         hand._best.click()
         self.assertIs(page.designs["tm"], best)
+        page.views.limit.click()
+        for text, kept in (("none", True), ("0", True), ("1.5", False)):
+            page.ask.edit.setText(text)
+            page.ask.ok.click()
+            self.assertEqual(page.ask.isVisible(), kept, text)
+        self.assertEqual(
+            (page.views.limit.text(), page.layer.key),
+            ("limit 1.5 ppm", "plane less ground, ppm; dashed: 1.5"),
+        )
+        inside = float(np.mean(np.abs(distortions(area, best)) <= 1.5e-6))
+        self.assertIn(f"{100.0 * (1.0 - inside):.0f} % over 1.5 ppm", page.systems.bars.toolTip())
         page.systems.chosen.emit("grid")
         self.assertEqual((page.draft.method, hand.isHidden()), ("grid", True))
 

@@ -35,7 +35,7 @@ from fenwind.desk.stages.ground_rows import (
     reach_of,
     worst_words,
 )
-from fenwind.desk.stages.ground_systems import SystemsView, system_of
+from fenwind.desk.stages.ground_systems import SystemsView, ViewRow, system_of
 from fenwind.desk.stages.quarrels import Quarrels
 from fenwind.desk.stages.sheet import Sheet
 from fenwind.desk.statement import choice
@@ -94,7 +94,10 @@ class GroundSheet(Sheet):
         self.column.addLayout(row)
         self.verdict = WholeLabel("")
         self.column.addWidget(self.verdict)
-        self._make_views()
+        self.views = ViewRow()
+        self.views.looked_at.connect(self._look_at)
+        self.views.limit_asked.connect(partial(self._ask_part, "limit"))
+        self.column.addWidget(self.views)
         self.quarrels = Quarrels(bridge, self.ask)
         self.column.addWidget(self.quarrels)
         self.systems = SystemsView(bridge, self.ask)
@@ -113,19 +116,6 @@ class GroundSheet(Sheet):
         look(self.empty, "faint")
         self.column.addWidget(self.empty, 0, Qt.AlignmentFlag.AlignTop)
         self.column.addStretch(0)
-
-    def _make_views(self) -> None:
-        """Between what is at the marks, and the systems side by side."""
-        row = QHBoxLayout()
-        row.setSpacing(6)
-        self.views = {"marks": QPushButton("At the marks"), "systems": QPushButton("Side by side")}
-        for key, button in self.views.items():
-            look(button, "chip")
-            button.setCheckable(True)
-            button.clicked.connect(partial(self._look_at, key))
-            row.addWidget(button)
-        row.addStretch(1)
-        self.column.addLayout(row)
 
     def _look_at(self, view: str) -> None:
         self._view = view
@@ -176,13 +166,11 @@ class GroundSheet(Sheet):
         frames = self._frames()
         shown = bool(frames)
         side = shown and self._view == "systems"
-        views = self.views.values()
-        for widget in (self.statement, self.verdict, self.adopt, self.explain, *self.cards, *views):
+        for widget in (self.statement, self.verdict, self.adopt, self.explain, *self.cards, self.views):
             widget.setVisible(shown)
         self.table.setVisible(shown and not side)
         self.systems.setVisible(side)
-        for key, button in self.views.items():
-            button.setChecked(key == self._view)
+        self.views.show_view(self._view, self.draft.limit_ppm)
         self.quarrels.setVisible(False)
         self.empty.setVisible(not shown)
         if not shown:
@@ -491,6 +479,19 @@ class GroundSheet(Sheet):
             first, second = axes
             question = f"Move ground coordinates by {first.title}, {second.title} in {unit.plural}:"
             self.ask.ask(question, self._use_offset, text=text, button="Use it")
+        elif key == "limit":
+            text = f"{d.limit_ppm:g}"
+            self.ask.ask("Which distortion stands out, in ppm?", self._use_limit, text=text, button="Use it")
+
+    def _use_limit(self, text: str) -> bool:
+        try:
+            value = parse_number(text)
+            if not 0.01 <= value <= 1e4:
+                raise ParseError(f"{text} is no limit", hint="Type parts per million, such as 20")
+        except FenwindError as error:
+            self.bridge.tell_error(error)
+            return False
+        return self._change(limit_ppm=value)
 
     def _use_typed(self, text: str) -> bool:
         try:

@@ -227,6 +227,38 @@ class ByHand(Flow):
         self._ask.ask(f"The {title}{unit}:", use, text=self.values[name].text(), button="Use it")
 
 
+class ViewRow(QWidget):
+    """Between what is at the marks, and the systems side by side; and the limit that is looked for.
+    `looked_at` tells the view, `limit_asked` that the limit was clicked."""
+
+    looked_at = Signal(str)
+    limit_asked = Signal()
+
+    def __init__(self) -> None:
+        super().__init__()
+        row = QHBoxLayout(self)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(6)
+        self.chips = {"marks": QPushButton("At the marks"), "systems": QPushButton("Side by side")}
+        for key, chip in self.chips.items():
+            look(chip, "chip")
+            chip.setCheckable(True)
+            chip.clicked.connect(partial(self.looked_at.emit, key))
+            row.addWidget(chip)
+        self.limit = QPushButton()
+        look(self.limit, "link")
+        self.limit.setToolTip("Distortion over it stands out in the table, on the map and in the bars")
+        self.limit.clicked.connect(self.limit_asked)
+        row.addWidget(self.limit)
+        row.addStretch(1)
+
+    def show_view(self, view: str, limit_ppm: float) -> None:
+        """Show which view is looked at, and the limit."""
+        for key, chip in self.chips.items():
+            chip.setChecked(key == view)
+        self.limit.setText(f"limit {limit_ppm:g} ppm")
+
+
 class SystemsView(QWidget):
     """See the module; `chosen` tells the key of a system that was picked."""
 
