@@ -67,6 +67,8 @@ Model = Callable[[FloatArray], tuple[FloatArray, FloatArray]]
 CREEPS, CREEP = 12, 1e-6
 #: A step that changes whitened residuals by less than this in all (squared) is a millionth of a sigma.
 NEGLIGIBLE = 1e-12
+#: Unknowns of a problem that is brought near its solution by plain steps first, and the most of those.
+FEW, PLAIN = 40, 10
 
 
 @dataclass(frozen=True, kw_only=True, eq=False)
@@ -233,8 +235,9 @@ def adjust(
     x = np.array(problem.start, dtype=float)
     with np.errstate(all="ignore"):  # what is not finite is told as an error
         about = system.at(x)
+    x, about, gone = _plain_steps(system, x, about, min(PLAIN, max_iterations - 1))
     before = about.sum_squares
-    for iteration in range(1, max_iterations + 1):
+    for iteration in range(1 + gone, max_iterations + 1):
         gap, rows = problem.constraints(x) if problem.constraints else (np.zeros(0), np.zeros((0, x.size)))
         normal = assemble(about.designs, system.places, system.n)
         factor = system.solver.factorise(normal, rows, problem.names)
@@ -246,13 +249,49 @@ def adjust(
         forced = bool(np.abs(gap).max(initial=0.0) > 1e-12)
         x, about = _damped_step(system, x, step, before, forced)
         after = about.sum_squares
-        if iteration > 1 and abs(before - after) <= (1e-15 if iteration < CREEPS else CREEP) * after:
+        if iteration > 1 + gone and abs(before - after) <= (1e-15 if iteration < CREEPS else CREEP) * after:
             return _finish(system, factor, rows.shape[0], x, about, iteration)
         before = after
     raise EstimationError(
         f"the adjustment did not settle in {max_iterations} iterations",
         hint="Look for a gross blunder or give better starting values",
     )
+
+
+def _plain_steps(
+    system: _System, x: FloatArray, about: _Linearised, most: int
+) -> tuple[FloatArray, _Linearised, int]:
+    """As many whole steps as lower the sum of squares, for a small problem without constraints; they are
+    those that would be taken anyway, without all that a last one is asked for. Returns how many."""
+    problem = system.problem
+    if not isinstance(problem, Problem) or x.size > FEW or problem.constraints is not None:
+        return x, about, 0
+    if problem.linear or system.sparse:
+        return x, about, 0
+    from scipy.linalg import lapack
+
+    (model, observed), (whitening,) = (problem.model, problem.observed), system.whitenings
+    (v,), (design,) = about.residuals, about.designs
+    before, gone = float(np.vdot(v, v)), 0
+    with np.errstate(all="ignore"):
+        while gone < most:
+            flat = design[0] if design.shape[0] == 1 else design.transpose(1, 0, 2).reshape(x.size, -1)
+            normal = flat @ flat.T
+            size = np.sqrt(normal.diagonal())
+            lower, info = lapack.dpotrf(normal / np.outer(size, size), lower=1)
+            if info or not lower.diagonal().min() > 1e-6:
+                break  # too little determines it; the step that follows says what
+            step = -lapack.dpotrs(lower, flat @ v.ravel() / size, lower=1)[0] / size
+            if float(step @ (normal @ step)) <= NEGLIGIBLE + 1e-16 * before:
+                break  # the last one
+            computed, next_design = model(x + step)
+            next_v = whitening.whiten(computed - observed)
+            after = float(np.vdot(next_v, next_v))
+            if not after <= before:
+                break
+            x, v, design = x + step, next_v, whitening.whiten(next_design)
+            before, gone = after, gone + 1
+    return x, _Linearised([v], [design]), gone
 
 
 def _refined(
