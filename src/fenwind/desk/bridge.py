@@ -67,7 +67,7 @@ class Thinker:
         started = time.perf_counter()
         derived = derive(state, self._memory, self._folder, progress)
         progress.check()
-        findings = self._judge.judge(state, derived)
+        findings = self._judge.judge(state, derived, progress)
         return Results(state, derived, findings, time.perf_counter() - started)
 
 

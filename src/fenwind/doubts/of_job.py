@@ -12,6 +12,7 @@ from fenwind.errors import FenwindError
 from fenwind.job.derive import Derived
 from fenwind.job.state import JobState
 from fenwind.job.steps.fit import FitOutcome
+from fenwind.progress import NULL_PROGRESS, Progress
 from fenwind.records.records import Acceptance
 
 
@@ -29,9 +30,9 @@ class Judge:
     def __init__(self) -> None:
         self._known: dict[str, tuple[FitOutcome, tuple[Doubt, ...]]] = {}
 
-    def judge(self, state: JobState, derived: Derived) -> Findings:
-        """Doubts about everything derived."""
-        about_job = doubts_about_job(state, derived)
+    def judge(self, state: JobState, derived: Derived, progress: Progress = NULL_PROGRESS) -> Findings:
+        """Doubts about everything derived. Raises Cancelled when `progress` says so."""
+        about_job = doubts_about_job(state, derived, progress)
         uncontrolled = {d.subject for d in about_job if d.rule == "job.no-control"}
         # A fit without control fails; that it lacks control says it better.
         found = [

@@ -20,6 +20,7 @@ from fenwind.doubts.registry import Doubt, Rule
 from fenwind.job.derive import Derived
 from fenwind.job.state import JobState
 from fenwind.procedures.fit_case import FitCase
+from fenwind.progress import NULL_PROGRESS, Progress
 
 EPSG = "EPSG dataset"
 TOLERANCE = "tolerance of the fit; 10 and 20 mm are common practice, no source"
@@ -117,6 +118,14 @@ def _about_fit(case: FitCase) -> Iterator[Doubt]:
             yield doubt
 
 
-def doubts_about_job(state: JobState, derived: Derived) -> tuple[Doubt, ...]:
-    """Every doubt about the records of a job."""
-    return tuple(d for rule in RULES if rule.about == "job" for d in rule.look(state, derived))
+def doubts_about_job(
+    state: JobState, derived: Derived, progress: Progress = NULL_PROGRESS
+) -> tuple[Doubt, ...]:
+    """Every doubt about the records of a job. Raises Cancelled when `progress` says so."""
+    found = []
+    for rule in RULES:
+        for doubt in rule.look(state, derived) if rule.about == "job" else ():
+            progress.check()
+            found.append(doubt)
+        progress.check()
+    return tuple(found)

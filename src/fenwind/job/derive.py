@@ -167,6 +167,7 @@ class _Run:
         return True
 
     def _outcome(self, node: Node) -> Outcome:
+        self.progress.check()
         for known in self.memory.of(node):
             if self._still_holds(known):
                 self.memory.used(known)
