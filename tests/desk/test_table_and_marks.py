@@ -9,12 +9,13 @@ from pathlib import Path
 from unittest import mock
 
 import numpy as np
-from PySide6.QtCore import QItemSelectionModel, QPoint, QPointF, Qt
+from PySide6.QtCore import QItemSelectionModel, QPoint, QPointF, QRect, Qt
 from PySide6.QtGui import QFontMetrics, QGuiApplication
 from PySide6.QtTest import QAbstractItemModelTester, QTest
-from PySide6.QtWidgets import QApplication, QLabel, QPushButton
+from PySide6.QtWidgets import QApplication, QLabel, QPushButton, QWidget
 
 from fenwind.desk.finder import Found, matching
+from fenwind.desk.flow import Flow
 from fenwind.desk.plan import Plan
 from fenwind.desk.plan_scene import Scene
 from fenwind.desk.plan_symbols import RING, SQUARE, TRIANGLE
@@ -113,6 +114,28 @@ class Tables(QtTestCase):
             table.records.data(table.records.index(0, 1), Qt.ItemDataRole.ToolTipRole), "123456789.123"
         )
 
+    def test_a_part_of_a_trail_is_painted_as_in_the_whole(self) -> None:
+        w = self.open()
+        w.bridge.select("T-05")
+        links = w.trail_pane.links
+        self.assertGreater(len(links.links), 5)
+        whole = links.grab().toImage()
+        for top in range(0, links.height() - 40, 37):
+            box = QRect(0, top, links.width(), 23)
+            self.assertEqual(links.grab(box).toImage(), whole.copy(box), top)
+
+    def test_what_does_not_fit_ends_in_an_ellipsis(self) -> None:
+        table = self.table()
+        table.records.set_rows([{"name": "a name that is far too long for it", "e": 1.0, "held": True}])
+        table.resize(400, 200)
+        table.show()
+        for wide, short in ((60, True), (600, False)):
+            table.setColumnWidth(0, wide)
+            with mock.patch("fenwind.desk.table.shortened", side_effect=shortened) as asked:
+                table.grab()
+            found = [call.args[0] for call in asked.call_args_list if call.args[2] < wide]
+            self.assertEqual(any(text.startswith("a name") for text in found), short, wide)
+
     def test_values_of_a_trail_are_broken_between_numbers_never_in_one(self) -> None:
         value = "463459.9983   6796549.9987   1238.8062"
         for width in range(90, 400, 10):
@@ -159,6 +182,8 @@ class Tables(QtTestCase):
         table.proxy.look_for("c")
         self.assertEqual(table.proxy.rowCount(), 1)
         table.proxy.look_for("")
+        flags = [table.proxy.flags(table.proxy.index(1, k)) for k in (0, 1)]
+        self.assertEqual([bool(flag & Qt.ItemFlag.ItemIsEditable) for flag in flags], [True, False])
         table.setCurrentIndex(table.proxy.index(1, 2))
         QTest.keyClick(table, Qt.Key.Key_Space)
         self.assertFalse(table.row_at(table.proxy.index(1, 0))["held"])
@@ -609,6 +634,24 @@ class Sentences(QtTestCase):
             comma = next(w for w in shown() if w.text().startswith(","))
             self.assertEqual((comma.y(), comma.x()), (button.y(), button.x() + button.width()), "not alone")
         self.assertGreater(len({b.top() for b in boxes}), 2)
+
+    def test_what_is_glued_stays_on_the_page(self) -> None:
+        """A label, a value and two buttons with gaps between them go to the next line together."""
+        flow = Flow(gap=6)
+        widgets: list[QWidget] = []
+        for group in range(3):
+            for k in range(4):
+                widget = QPushButton(f"{group}{k}")
+                widget.setProperty("glued", k > 0)
+                widget.setFixedSize(40, 20)
+                widgets.append(widget)
+        flow.set_widgets(widgets)
+        flow.show()
+        for width in range(180, 600, 2):
+            flow.resize(width, flow.height())
+            self.assertTrue(all(w.geometry().right() < width for w in widgets), width)
+            lines = [{w.y() for w in widgets[4 * g : 4 * g + 4]} for g in range(3)]
+            self.assertEqual([len(line) for line in lines], [1, 1, 1], width)
 
 
 class GoingFirst(unittest.TestCase):

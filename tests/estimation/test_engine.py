@@ -91,6 +91,30 @@ class Properties(unittest.TestCase):
         np.testing.assert_allclose(result.x, np.linalg.solve(bordered, right)[:4], atol=1e-10)
         self.assertEqual(result.dof, problem.observed.size + 2 - 4)
 
+    def test_every_step_is_counted_and_no_model_asked_in_vain(self) -> None:
+        """A circle through points: each iteration asks the model once; two of them may not be enough."""
+        rng = np.random.default_rng(3)
+        turn = np.linspace(0.0, 5.0, 30)
+        at = np.array([[4.0], [-2.0]]) + 7.0 * np.array([np.cos(turn), np.sin(turn)])
+        at += 0.01 * rng.normal(size=at.shape)
+        asked: list[int] = []
+
+        def model(x: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+            asked.append(1)
+            d = at - x[:2, None]
+            r = np.hypot(*d)
+            return (r - x[2])[None], np.stack([-d[0] / r, -d[1] / r, -np.ones(r.size)])[None]
+
+        problem = Problem(names=("e", "n", "r"), start=np.array([1.0, 1.0, 3.0]), observed=np.zeros((1, 30)),
+                          covariance=np.full((1, 1, 30), 1e-4), model=model)  # fmt: skip
+        found = adjust(problem)
+        self.assertEqual(found.iterations, len(asked))
+        np.testing.assert_allclose(found.x, (4.0, -2.0, 7.0), atol=0.01)
+        for most in range(1, found.iterations):
+            with self.assertRaises(EstimationError):
+                adjust(problem, max_iterations=most)
+        adjust(problem, max_iterations=found.iterations)
+
     def test_covariance_and_global_test_by_simulation(self) -> None:
         """Seeded simulation: the spread of estimates is the covariance promised, and the global test rejects
         at its level."""

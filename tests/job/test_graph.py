@@ -20,7 +20,7 @@ from fenwind.job.reader import Digest, Reader
 from fenwind.job.state import JobState
 from fenwind.job.steps.adoption import adoption
 from fenwind.job.steps.kinds import STEP_KINDS
-from fenwind.job.steps.outcome import ORDER, CandidateSet, Gathering, Node
+from fenwind.job.steps.outcome import ORDER, CandidateSet, Gathering, Node, Outcome
 from fenwind.procedures.positions import positions
 from fenwind.progress import Cancelled, Progress
 from fenwind.records.entries import Add, amend
@@ -132,6 +132,15 @@ class Sums(TempFolder):
         self.results(self.job_of(a=str(39 - MOST_OF_ONE)), memory)
         self.assertEqual(memory.computed, ["Step a"])
         self.assertEqual(memory.size_bytes, size)
+
+    def test_of_large_results_fewer_are_kept(self) -> None:
+        """Together at most BYTES_OF_ONE, but three of them."""
+        for size, kept in ((10_000, MOST_OF_ONE), (1_000_000, 5), (4_000_000, 3)):
+            memory, node = Memory(), Node("step", "a")
+            for _ in range(20):
+                outcome = Outcome(node=node, title="", digest=b"", result=np.zeros(size // 8))
+                memory.keep(node, {}, None, outcome)
+            self.assertEqual(len(list(memory.of(node))), kept, size)
 
 
 class OfTheDemo(TempFolder):

@@ -1,6 +1,7 @@
 """What follows from bases and occupations, on a job whose truth is known."""
 
 import math
+from dataclasses import replace
 
 import numpy as np
 
@@ -12,6 +13,7 @@ from fenwind.geodesy.geocentric import enu_axes, to_xyz
 from fenwind.job import session_gestures as gestures
 from fenwind.job.job import Job
 from fenwind.job.session_view import between, enu_between, moved, places, rover_of, summary
+from fenwind.job.trail import session_trail
 from fenwind.procedures.rover import Point, mean_of_epochs
 from fenwind.records.entries import Add, amend
 from fenwind.records.sessions import BaseSetup, Equipment, Occupation
@@ -49,6 +51,18 @@ class Sessions(TempFolder):
         doubts = {d.rule: d for d in about_sessions(self.job.state, self.derive(self.job))}
         self.assertEqual(doubts["base.untied"].names, ("D2", "B", "C"))
         self.assertAlmostEqual(doubts["base.untied"].value or 0.0, float(np.linalg.norm(JUMP)), 5)
+
+    def test_a_trail_goes_into_the_latest_occupations(self) -> None:
+        one = self.job.state.of(Occupation)["o1"]
+        more = [replace(one, id=f"more {k}", started=f"2026-06-09T{k:02d}:00:00Z") for k in range(5, 20)]
+        self.job.record("more", [Add(record=o) for o in more])
+        derived = self.derive(self.job)
+        steps = session_trail(self.job.state, derived, "b", 12)
+        seen = [step["start"][11:13] for step in steps if step["what"] == "occupation"]
+        self.assertEqual(sorted(seen), [f"{k:02d}" for k in range(8, 20)])
+        self.assertEqual(steps[0]["text"], "B is the mean of 16 occupations; the latest 12 stand here")
+        whole = session_trail(self.job.state, derived, "b")
+        self.assertEqual(sum(step["what"] == "occupation" for step in whole), 16)
 
     def test_every_word_a_base_can_stand_on(self) -> None:
         self.do("tie", "b")
