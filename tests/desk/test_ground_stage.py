@@ -459,6 +459,40 @@ class GroundStage(QtTestCase):
         off = own.point_scale(lat, lon)[0] * own.elevation_factor(lat, np.full(lat.size, marks.h_m[0])) - 1.0
         self.assertAlmostEqual(np.abs(off).max() * 1e6, 20.0, delta=0.8)
 
+    def test_a_projection_has_axes_of_its_own(self) -> None:
+        """In a grid that counts westwards and southwards, in feet, what is laid counts east and north."""
+        from fenwind.geodesy.frames import FrameSpec, HeightReference
+        from fenwind.job.job import Job
+        from fenwind.records.records import FrameRecord, GivenPosition, Mark
+
+        spec = FrameSpec(name="Lo31", crs="EPSG:2054", unit="ft", height=HeightReference(kind="ellipsoid"))
+        places = ((-9e3, -3.31e6, 900.0), (-1.2e4, -3.305e6, 1020.0), (-8e3, -3.302e6, 950.0))
+        given = [GivenPosition(id=f"g{k}", mark=f"m{k}", frame="f", e_m=e, n_m=n, height_m=h)
+                 for k, (e, n, h) in enumerate(places)]  # fmt: skip
+        records = [
+            FrameRecord(id="f", spec=spec),
+            *(Mark(id=f"m{k}", name=f"M{k}") for k in range(3)),
+            *given,
+        ]
+        path = self.folder / "west.fenwind"
+        Job.create(str(path), "west", records, "f").close()
+        self.w.shell.close()
+        w = self.open(str(path))
+        w.show_stage("Ground")
+        page = self.page = w.pages["Ground"]
+        page._use_method("own")
+        self.wait_for(lambda: page.designs and page._task is None)
+        titles = {c.key: c.title for c in page.table.records.columns}
+        self.assertEqual((titles["e"], titles["n"]), ("E", "N"))
+        crs, marks = pyproj.CRS(page.found.spec.crs), page.found.marks
+        there = pyproj.Transformer.from_crs(crs.geodetic_crs, crs, always_xy=True)
+        for key, values in zip("en", there.transform(*np.degrees([marks.lon, marks.lat])), strict=True):
+            self.assertEqual([t.replace("\u2009", "") for t in self.cells(key)], [f"{v:.3f}" for v in values])
+            self.assertGreater(values.min(), 10_000.0)
+        page.systems.chosen.emit("grid")
+        titles = {c.key: c.title for c in page.table.records.columns}
+        self.assertEqual((titles["e"], titles["n"]), ("Y", "X"))
+
     def test_an_offset_is_typed_as_the_frame_is_written(self) -> None:
         """Northing first, and a system that counts southwards and westwards (EPSG 2053, Lo29, Y then X)."""
         page, b = self.page, self.b

@@ -22,6 +22,7 @@ from fenwind.desk.stages.area_writing import ask_area
 from fenwind.desk.stages.fit_widgets import ModelCard
 from fenwind.desk.stages.ground_area import Designs, GroundArea, Wanted, area_words, laid_designs
 from fenwind.desk.stages.ground_rows import (
+    KIND_WORDS,
     Draft,
     Found,
     Reach,
@@ -35,7 +36,7 @@ from fenwind.desk.stages.ground_rows import (
     reach_of,
     worst_words,
 )
-from fenwind.desk.stages.ground_systems import SystemsView, ViewRow, system_of
+from fenwind.desk.stages.ground_systems import SystemsView, ViewRow, systems_of
 from fenwind.desk.stages.quarrels import Quarrels
 from fenwind.desk.stages.sheet import Sheet
 from fenwind.desk.statement import choice
@@ -48,14 +49,13 @@ from fenwind.geodesy.ground_frame import GroundScale
 from fenwind.job import ground_view
 from fenwind.job.distortion_map import ring
 from fenwind.job.gestures import add_frame
-from fenwind.procedures.own_projection import Candidate, Lines, by_hand, distortions, recommended
+from fenwind.procedures.own_projection import Candidate, Lines, by_hand, recommended
 from fenwind.quantities.angles import format_angle, usual_decimals
 from fenwind.quantities.lengths import UNITS, LengthUnit
 from fenwind.quantities.numbers import format_fixed, parse_number
 from fenwind.reports.statement import Part
 
 METHODS = ("grid", "factor", "own")
-KIND_WORDS = {"tm": "a transverse Mercator", "lcc": "a Lambert conformal", "om": "an oblique Mercator"}
 
 
 class GroundSheet(Sheet):
@@ -148,7 +148,9 @@ class GroundSheet(Sheet):
         self.column.addLayout(foot)
 
     def _columns(self) -> list[Column]:
-        axes = axes_of(self.found.frame.spec) if self.found is not None else self.bridge.axes
+        axes = (
+            axes_of(self.found.spec or self.found.frame.spec) if self.found is not None else self.bridge.axes
+        )
         return mark_columns(axes, self._unit(), self.draft.limit_ppm, self._angle)
 
     # What is shown
@@ -166,9 +168,10 @@ class GroundSheet(Sheet):
         frames = self._frames()
         shown = bool(frames)
         side = shown and self._view == "systems"
-        for widget in (self.statement, self.verdict, self.adopt, self.explain, *self.cards, self.views):
+        for widget in (self.statement, self.verdict, self.adopt, self.explain, self.views):
             widget.setVisible(shown)
-        self.table.setVisible(shown and not side)
+        for one in (*self.cards, self.table):  # the systems side by side are in their place
+            one.setVisible(shown and not side)
         self.systems.setVisible(side)
         self.views.show_view(self._view, self.draft.limit_ppm)
         self.quarrels.setVisible(False)
@@ -369,14 +372,7 @@ class GroundSheet(Sheet):
             self.systems.show_systems([], d.limit_ppm * 1e-6)
             self.systems.hand.show_projection(None, None)
             return
-        area, off = laid.area, ground_view.off_over(found.frame, laid.area)
-        rows = [system_of("grid", "the grid as it is", off, area.weight, d.method == "grid")]
-        off = (1.0 + off) * self._scale(found)[0].factor - 1.0
-        rows.append(system_of("factor", "one factor", off, area.weight, d.method == "factor"))
-        for kind, one in self.designs.items():
-            chosen = (d.method, d.kind) == ("own", kind)
-            title = KIND_WORDS[kind].partition(" ")[2] + ("" if one is self._best.get(kind) else ", by hand")
-            rows.append(system_of(kind, title, distortions(area, one), area.weight, chosen))
+        rows = systems_of(found.frame, laid.area, self._scale(found)[0].factor, self.designs, self._best, d)
         self.systems.show_systems(rows, d.limit_ppm * 1e-6)
         own = self.designs.get(d.kind) if d.method == "own" else None
         self.systems.hand.show_projection(own, self._best.get(d.kind))

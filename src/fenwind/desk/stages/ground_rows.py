@@ -24,6 +24,8 @@ FloatArray = NDArray[np.float64]
 #: Distortion that is drawn as a whole bar unless another is chosen, parts per million.
 LIMIT_PPM = 20.0
 
+KIND_WORDS = {"tm": "a transverse Mercator", "lcc": "a Lambert conformal", "om": "an oblique Mercator"}
+
 
 @dataclass(frozen=True, kw_only=True)
 class Draft:

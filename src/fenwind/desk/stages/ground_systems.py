@@ -3,7 +3,7 @@ distortion occurs in the one looked at, and a projection's parameters set by han
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
 from functools import partial
 from typing import Any
@@ -19,10 +19,13 @@ from fenwind.desk.bridge import JobBridge
 from fenwind.desk.flow import Flow
 from fenwind.desk.shell import PlainLabel, look
 from fenwind.desk.stages.ground_area import LIMITS_PPM
+from fenwind.desk.stages.ground_rows import KIND_WORDS, Draft
 from fenwind.desk.table import Column, RecordTable
 from fenwind.desk.theme import colour, font, scaled
 from fenwind.errors import FenwindError
-from fenwind.procedures.own_projection import Candidate, Figures, Lines, figures, shares
+from fenwind.geodesy.frames import Frame
+from fenwind.job.ground_view import off_over
+from fenwind.procedures.own_projection import Area, Candidate, Figures, Lines, distortions, figures, shares
 from fenwind.quantities.angles import RAD_PER_DEGREE, format_angle, parse_angle
 from fenwind.quantities.numbers import format_fixed, parse_number
 
@@ -60,6 +63,28 @@ def system_of(key: str, title: str, off: FloatArray, weight: FloatArray, looked_
         key=key, title=title, off=off, weight=weight, figures=figures(off, weight, 0.0),
         within=shares(off, weight, [ppm * 1e-6 for ppm in LIMITS_PPM]), looked_at=looked_at,
     )  # fmt: skip
+
+
+def systems_of(
+    frame: Frame,
+    area: Area,
+    factor: float,
+    designs: Mapping[str, Candidate],
+    best: Mapping[str, Candidate],
+    draft: Draft,
+) -> list[System]:
+    """The grid, the grid times one factor, and the projections, over what these are laid for; best: those
+    that nobody turned."""
+    grid = off_over(frame, area)
+    rows = [
+        system_of("grid", "the grid as it is", grid, area.weight, draft.method == "grid"),
+        system_of("factor", "one factor", (1.0 + grid) * factor - 1.0, area.weight, draft.method == "factor"),
+    ]
+    for kind, one in designs.items():
+        chosen = (draft.method, draft.kind) == ("own", kind)
+        title = KIND_WORDS[kind].partition(" ")[2] + ("" if one is best.get(kind) else ", by hand")
+        rows.append(system_of(kind, title, distortions(area, one), area.weight, chosen))
+    return rows
 
 
 def _within(k: int, system: System) -> float:
