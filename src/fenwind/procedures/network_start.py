@@ -51,6 +51,18 @@ class _Search:
         self.azimuths: dict[tuple[str, str], float] = {}
         self.floating = False
         self.lengths = self._lengths()
+        # What is gone through again and again, as plain values by kind.
+        rows = net.rows
+        self._ways = [r for r in rows if r.kind in ("vector", "height_difference")]
+        self._rays = [(r.at, r.to, float(r.value[0])) for r in rows if r.kind == "azimuth"]
+        self._lines = [
+            (r.at, r.to, r.back if r.kind == "angle" else "", (r.at, r.set), float(r.value[0]))
+            for r in rows if r.kind in ("direction", "angle")
+        ]  # fmt: skip
+        self._rises = [
+            (r.at, r.to, frozenset((r.at, r.to)), r.hi - r.ht, math.tan(float(r.value[0])))
+            for r in rows if r.kind == "zenith"
+        ]  # fmt: skip
 
     def _from_afloat(self) -> bool:
         """Marks that hang together among themselves: placed in a system of their own, then turned and moved
@@ -167,12 +179,12 @@ class _Search:
         return int(np.isfinite(places).sum()) + len(self.azimuths)
 
     def _vectors_and_heights(self) -> None:
-        for r in self.net.rows:
+        for r in self._ways:
             if r.kind == "vector":
                 way = r.value if self.net.plane else self.axes @ r.value
                 for here, there, sign in ((r.at, r.to, 1.0), (r.to, r.at, -1.0)):
                     self._set(there, self.at[here] + sign * way)
-            elif r.kind == "height_difference":
+            else:
                 self._level_up(r.at, r.to, float(r.value[0]))
 
     def _set(self, name: str, value: FloatArray) -> None:
@@ -199,23 +211,22 @@ class _Search:
     def _orient(self) -> None:
         """Azimuths of lines: observed, from orientations, over angles."""
         turns: dict[tuple[str, str], float] = {}
-        for r in self.net.rows:
-            if r.kind == "azimuth":
-                self._ray(r.at, r.to, float(r.value[0]))
-        for r in self.net.rows:
-            if r.kind == "direction" and (r.at, r.set) not in turns:
-                azimuth = self._azimuth(r.at, r.to)
-                if azimuth is not None:
-                    turns[r.at, r.set] = azimuth - float(r.value[0])
-        for r in self.net.rows:
-            if r.kind == "direction" and (r.at, r.set) in turns:
-                self._ray(r.at, r.to, turns[r.at, r.set] + float(r.value[0]))
-            elif r.kind == "angle":
-                back, forward = self._azimuth(r.at, r.back), self._azimuth(r.at, r.to)
-                if back is not None:
-                    self._ray(r.at, r.to, back + float(r.value[0]))
-                elif forward is not None:
-                    self._ray(r.at, r.back, forward - float(r.value[0]))
+        for at, to, azimuth in self._rays:
+            self._ray(at, to, azimuth)
+        for at, to, back, which, value in self._lines:
+            if not back and which not in turns:
+                known = self._azimuth(at, to)
+                if known is not None:
+                    turns[which] = known - value
+        for at, to, back, which, value in self._lines:
+            if back:
+                behind, ahead = self._azimuth(at, back), self._azimuth(at, to)
+                if behind is not None:
+                    self._ray(at, to, behind + value)
+                elif ahead is not None:
+                    self._ray(at, back, ahead - value)
+            elif which in turns:
+                self._ray(at, to, turns[which] + value)
 
     def _azimuth(self, a: str, b: str) -> float | None:
         if self._fixed(a) and self._fixed(b):
@@ -234,16 +245,15 @@ class _Search:
                 self._set(b, np.array([e + d * math.sin(azimuth), n + d * math.cos(azimuth), math.nan]))
 
     def _zeniths(self) -> None:
-        for r in self.net.rows:
-            if r.kind != "zenith":
-                continue
-            d = self.lengths.get(frozenset((r.at, r.to)))
-            if d is None and self._fixed(r.at) and self._fixed(r.to):
-                d = float(np.hypot(*(self.at[r.to] - self.at[r.at])[:2]))
-            if d is None:
-                continue
-            up = r.hi + d / math.tan(float(r.value[0])) - r.ht
-            self._level_up(r.at, r.to, up)
+        for at, to, ends, over, slope in self._rises:
+            here, there = self.at[at], self.at[to]
+            if math.isnan(here[2]) == math.isnan(there[2]):
+                continue  # both are known, or neither
+            d = self.lengths.get(ends)
+            if d is None and self._fixed(at) and self._fixed(to):
+                d = math.hypot(there[0] - here[0], there[1] - here[1])
+            if d is not None:
+                self._level_up(at, to, over + d / slope)
 
     def _intersect(self) -> bool:
         """One mark where two rays from fixed marks cross best."""
