@@ -31,8 +31,10 @@ from bench.fuzz_targets import WORDS, Target, targets
 from bench.timing import say
 from fenwind.errors import FenwindError
 
-#: Seconds and bytes that an input may take; inputs are below 1 MB.
+#: Seconds of a processor and bytes that an input may take; inputs are below 1 MB. One that only waits is over
+#: its time after WAIT_S.
 TIME_S, MEMORY = 2.0, 300_000_000
+WAIT_S = 60.0
 BATCH = 250
 
 
@@ -109,7 +111,17 @@ class Worker:
     pipe: int
     now: int
     since: float = field(default_factory=time.monotonic)
+    spent: float = 0.0
     rest: bytes = b""
+
+
+def spent(process: int) -> float:
+    """Seconds of a processor that a child has taken; 0 for one that is gone."""
+    try:
+        numbers = Path(f"/proc/{process}/stat").read_text().rpartition(")")[2].split()
+    except OSError:
+        return 0.0
+    return (int(numbers[11]) + int(numbers[12])) / os.sysconf("SC_CLK_TCK")
 
 
 def start(target: Target, seed: int, first: int, last: int, folder: Path) -> Worker:
@@ -150,7 +162,7 @@ def heard(worker: Worker) -> list[tuple[int, str]]:
         if fault:
             found.append((int(number), fault))
         elif number != "done":
-            worker.now, worker.since = int(number), time.monotonic()
+            worker.now, worker.since, worker.spent = int(number), time.monotonic(), spent(worker.process)
         else:
             worker.now = worker.last
     return found
@@ -210,7 +222,8 @@ class Run:
                 self.note(worker.target, number, fault)
             if worker.now == worker.last or worker.now == before:
                 break
-        over = time.monotonic() - worker.since > TIME_S + 1.0
+        waited = time.monotonic() - worker.since
+        over = waited > WAIT_S or (waited > TIME_S and spent(worker.process) - worker.spent > TIME_S)
         ended = os.waitpid(worker.process, os.WNOHANG)[0] != 0
         if worker.now == worker.last:
             if not ended:
