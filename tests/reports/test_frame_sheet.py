@@ -125,7 +125,7 @@ class Sheet(CommandCase):
         """Between the least and the largest of the marks, with the marks; none for a line of two."""
         for code, lat, lon in self.FRAMES[:3]:
             report = self.sheet(FrameSpec(name="own", crs=code, unit=unit_key_of(code)), lat, lon)
-            found = next(s for s in report.sections if s.title == "Distortion").blocks[0]
+            found = next(s for s in report.sections if s.title == "Factors there").blocks[1]
             assert isinstance(found, Figure)
             self.assertTrue(all(f">P{i}<" in found.svg for i in range(3)))
             values = [number(v) for v in re.findall(r'font-size="9"[^>]*>([^<]+)<', found.svg)]

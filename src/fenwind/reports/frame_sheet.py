@@ -64,9 +64,11 @@ def frame_sheet(
             evidence.frames_section(state, [key]),
             Section(title="Marks to check by", blocks=(_places(record.spec, marks, chosen),)),
             Section(
-                title="Factors there", blocks=(_factors(frame, marks, chosen, state.info.angle_style),)
+                title="Factors there",
+                blocks=(
+                    _factors(frame, marks, chosen, state.info.angle_style), *_map(frame, marks, record.spec)
+                ),
             ),
-            *_map(frame, marks, record.spec),
             *(
                 Section(title=f"As {form}", blocks=(Paragraph(text=text, tone="code"),))
                 for form, text in (("a PROJ string", proj_string(frame, marks)), ("WKT2", _wkt(frame.crs)))
@@ -75,7 +77,7 @@ def frame_sheet(
     )  # fmt: skip
 
 
-def _map(frame: Frame, marks: Marks, spec: FrameSpec) -> tuple[Section, ...]:
+def _map(frame: Frame, marks: Marks, spec: FrameSpec) -> tuple[Figure, ...]:
     """Lines of equal distortion between the marks; nothing where fewer than three have a height."""
     found = distortion_map(frame, frame, marks, lambda at: at, LIMIT)
     if found is None:
@@ -85,8 +87,8 @@ def _map(frame: Frame, marks: Marks, spec: FrameSpec) -> tuple[Section, ...]:
         PlanContent(names=marks.names, at=marks.plane, ways=ways, unit=UNITS[spec.unit]),
         f"Distortion of {spec.name}",
     )
-    caption = "Lines of equal distortion: plane less ground, parts per million, heights between the marks."
-    return (Section(title="Distortion", blocks=(Figure(svg=figure, caption=caption),)),)
+    caption = "Plane less ground, parts per million."
+    return (Figure(svg=figure, caption=caption, size=0.3),)
 
 
 def _ppm(value: float) -> str:

@@ -29,10 +29,12 @@ class Table:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Figure:
-    """An SVG picture and its caption."""
+    """An SVG picture and its caption; size: of the whole that a picture may take. A small one after a table
+    stands beside it on paper."""
 
     svg: str
     caption: str
+    size: float = 1.0
 
 
 Block = Paragraph | Table | Figure

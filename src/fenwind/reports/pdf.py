@@ -46,8 +46,11 @@ def to_pdf(report: Report) -> bytes:
     ]
     for section in report.sections:
         parts.append(_text(section.title.upper(), 8, FAINT, space=3, before=12, kept=True))
-        for block in section.blocks:
-            parts += _block(block, document.width)
+        for block, following in zip(section.blocks, (*section.blocks[1:], None), strict=True):
+            if isinstance(block, Table) and isinstance(following, Figure) and following.size < 1.0:
+                parts.append(_beside(block, following, document.width))
+            elif not (isinstance(block, Figure) and block.size < 1.0):
+                parts += _block(block, document.width)
     parts += _signed(report, document.width)
     document.build(parts, canvasmaker=_numbering())
     return out.getvalue()
@@ -156,6 +159,18 @@ def _block(block: Paragraph | Table | Figure, width: float) -> list[Any]:
     if isinstance(block, Table):
         return [_table(block, width), Spacer(1, 6)]
     return [_figure(block, width), _text(block.caption, 8, FAINT)]
+
+
+def _beside(table: Table, figure: Figure, width: float) -> Any:
+    """A table with a small figure at its right."""
+    from reportlab.platypus import Table as Grid
+
+    left = width * (1.0 - figure.size)
+    right = [_figure(figure, width * figure.size - 12.0), _text(figure.caption, 6, FAINT)]
+    grid = Grid([[_table(table, left), right]], colWidths=[left, width - left], hAlign="LEFT")
+    grid.setStyle([("VALIGN", (0, 0), (-1, -1), "TOP"), *((f"{side}PADDING", (0, 0), (-1, -1), 0)
+                   for side in ("LEFT", "TOP", "BOTTOM"))])  # fmt: skip
+    return grid
 
 
 def _table(table: Table, width: float) -> Any:
