@@ -61,7 +61,8 @@ h2 { break-after: avoid; }
   row %}
 <td{% if loop.index0 < block.text_columns %} class="t"{% endif %}>{{ cell }}</td>{% endfor %}</tr>
 {% endfor %}</tbody></table>
-{% else %}<figure{% if block.size < 1 %} style="width: {{ 100 * block.size }}%"{% endif %}>{{ block.svg | safe }}<figcaption>{{
+{% else %}<figure{% if block.size < 1 %} style="width: {{ 100 * block.size }}%"{% endif %}>{{
+  block.svg | safe }}<figcaption>{{
   block.caption }}</figcaption></figure>
 {% endif %}{% endfor %}</section>
 {% endfor %}{% if report.signed %}<div class="signed">{% for label in report.signed %}<p>{{ label }}</p>{%
