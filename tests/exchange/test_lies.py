@@ -3,6 +3,8 @@ place."""
 
 import csv
 import sqlite3
+import subprocess
+import sys
 import unittest
 from collections.abc import Callable
 
@@ -22,6 +24,25 @@ LANDXML = '<?xml version="1.0"?><LandXML xmlns="http://www.landxml.org/schema/La
 
 
 class Lies(TempFolder):
+    def test_curves_that_end_nowhere(self) -> None:
+        """Blocks in blocks moved beyond all numbers: what has no place is left out, and it ends."""
+        drawing = ezdxf.new()
+        inner, outer = drawing.blocks.new("INNER"), drawing.blocks.new("OUTER")
+        inner.add_circle((1.0, 1.0), 1.0)
+        inner.add_ellipse((2.0, 2.0), (1.0, 0.5), 0.4)
+        inner.add_line((0.0, 0.0), (1.0, 1.0))
+        outer.add_blockref("INNER", (1.7e308, -1.7e308))
+        drawing.modelspace().add_blockref("OUTER", (1.7e308, -1.7e308))
+        drawing.modelspace().add_line((0.0, 0.0), (3.0, 4.0))
+        path = self.path("far.dxf")
+        drawing.saveas(path)
+        code = (
+            "import sys; from fenwind.exchange.backdrop import read_line_work\n"
+            "print({k: v.tolist() for k, v in read_line_work(sys.argv[1]).layers.items()})"
+        )
+        found = subprocess.run([sys.executable, "-c", code, path], capture_output=True, text=True, timeout=30)
+        self.assertEqual(found.stdout.strip(), "{'0': [[0.0], [0.0], [3.0], [4.0]]}", found.stderr)
+
     def test_texts(self) -> None:
         deep = 3000
         for name, text, said in (

@@ -86,15 +86,18 @@ def read_line_work(path: str, unit: LengthUnit = METRE, progress: Progress = NUL
 
 
 def _corners(entity: Any, paths: Any) -> FloatArray | None:
-    """Corners (k, 2) of an entity; None for what has no line."""
+    """Corners (k, 2) of an entity; None for what has no line, or one that ends nowhere."""
     kind = entity.dxftype()
     if kind == "LINE":
-        return np.array([entity.dxf.start.vec2, entity.dxf.end.vec2], dtype=float)
+        ends = np.array([entity.dxf.start.vec2, entity.dxf.end.vec2], dtype=float)
+        return ends if np.isfinite(ends).all() else None
     if kind not in ("LWPOLYLINE", "POLYLINE", "ARC", "CIRCLE", "ELLIPSE", "SPLINE"):
         return None
     try:
         made = paths.make_path(entity)
         box = paths.bbox([made], fast=True)
+        if not np.isfinite([*box.size.xyz, *box.center.xyz]).all():
+            return None  # it would be parted into ever smaller pieces
         size = max(float(box.size.x), float(box.size.y), 1e-6)
         return np.array([(v.x, v.y) for v in made.flattening(size * FLAT, segments=4)], dtype=float)
     except (TypeError, ValueError, ZeroDivisionError):
