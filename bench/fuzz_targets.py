@@ -40,6 +40,7 @@ from fenwind.exchange.point_list import interpret
 from fenwind.exchange.rover_list import read_rover_list
 from fenwind.exchange.setup_csv import read_sightings
 from fenwind.exchange.sinex import read_sinex
+from fenwind.exchange.velocity_list import read_velocities
 from fenwind.exchange.xlsx import write_xlsx
 from fenwind.geodesy.frames import FrameSpec, find_crs
 from fenwind.geodesy.geoid import GeoidGrid
@@ -123,6 +124,9 @@ def _tables() -> tuple[Target, ...]:
         Target("traverse book", ".csv", _kept("traverse-book.csv"), read_book),
         Target("level runs", ".csv", _kept("level-runs.csv"), read_runs),
         Target("rover list", ".csv", _kept("rover-list.csv"), read_rover_list),
+        Target(
+            "velocities", ".csv", (b"name,ve,vn,vu\nT-01,14.2,15.1,-0.3\nT-02,14.0,15.3,\n",), read_velocities
+        ),
         Target("sinex", ".snx", _kept("solution.snx"), read_sinex),
         Target("navigation", ".rnx", _kept("navigation.rnx"), read_navigation),
         Target("antennas", ".json", world, read_antennas),
