@@ -125,6 +125,10 @@ class Frame(QtTestCase):
         drawn = [scene.names[row] for row in scene.vector_rows]
         np.testing.assert_allclose(scene.vector_m[:, drawn.index("P-06")], (0.04, -0.03), atol=1e-3)
         self.assertNotIn("P-05", drawn, "it moves by itself already")
+        w.show_stage("Marks")
+        self.assertFalse(w.plan_pane.plan.scene.vector_rows.size)
+        w.show_stage("Frame")
+        self.assertEqual(w.plan_pane.plan.scene.vector_rows.size, len(drawn), "still asked, still shown")
         sheet.ask.leave.click()
         self.assertFalse(w.plan_pane.plan.scene.vector_rows.size)
         self.assertIn("moving as 1 mark does", sheet.statement.text())

@@ -4,6 +4,8 @@ frame."""
 import json
 import math
 from dataclasses import replace
+from itertools import permutations
+from unittest import mock
 
 import numpy as np
 import pyogrio
@@ -338,6 +340,18 @@ class GroundStage(QtTestCase):
             for p in range(len(marks.names)) for q in range(p)
         ]  # fmt: skip
         self.assertAlmostEqual(max(every), ground - plane, delta=2e-3)
+        # Of many marks only lines between neighbours: the sides and spokes of a square, not its diagonals.
+        at = np.array([[0.0, 1000.0, 0.0, 1000.0, 480.0], [0.0, 0.0, 1000.0, 1000.0, 520.0]])
+        row = np.array([[0.0, 300.0, 900.0, 500.0], [0.0] * 4])
+        corners = [at[:, list(turn)] for turn in ((0, 1, 4), *permutations(range(5)))]
+        for places, away in ((at, 1000.0), (row, 400.0), *((three, 1000.0) for three in corners)):
+            e, n = places + np.array([[463e3], [6.796e6]])
+            lat, lon = page.found.frame.inverse(e, n)
+            few = replace(marks, plane=np.stack([e, n]), lat=lat, lon=lon, h_m=np.full(e.size, 1250.0))
+            with mock.patch("fenwind.job.ground_view.MOST_MARKS", 2):
+                near = worst_line(page.found.frame, few)
+            found = math.dist(few.plane[:, near.first], few.plane[:, near.second])
+            self.assertAlmostEqual(found, away, delta=1e-6)
         told = f"{marks.names[i]} to {marks.names[j]}"
         page._use_method("grid")
         self.assertIn(f"The line that comes out worst: {told}, ", page.verdict.text())

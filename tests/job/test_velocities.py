@@ -220,6 +220,9 @@ class Doubts(unittest.TestCase):
                 state = moving(state, A=v)
                 found = list(doubts(state, derive(state, Memory())))
                 self.assertEqual([d.names for d in found], [("A",)] if doubted else [])
+                for doubt in found:
+                    self.assertIn(f"A moves {doubt.value:.0f} mm a year against ", doubt.text)
+                    self.assertGreater(doubt.value, 20.0)
 
 
 class Command(unittest.TestCase):

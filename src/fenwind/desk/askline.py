@@ -89,7 +89,8 @@ class AskLine(QWidget):
 
     def hideEvent(self, event: QHideEvent) -> None:
         super().hideEvent(event)
-        self.closed.emit()
+        if self.isHidden():  # not only out of sight with its page
+            self.closed.emit()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         if event.key() == Qt.Key.Key_Escape:

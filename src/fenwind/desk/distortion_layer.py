@@ -11,8 +11,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QPainter, QPainterPath, QPen
 
 from fenwind.desk.theme import MEDIUM, colour, font
-from fenwind.job.distortion_map import DistortionMap
-from fenwind.quantities.numbers import format_fixed
+from fenwind.job.distortion_map import DistortionMap, words
 
 FloatArray = NDArray[np.float64]
 #: How dark the band that is farthest from nothing gets, of 255.
@@ -92,13 +91,6 @@ class DistortionLayer:
                     p.setPen(colour("ink"))
                     p.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
                     break
-
-
-def words(value: float) -> str:
-    """A value in parts per million, with as many decimals as it needs."""
-    ppm = value * 1e6
-    decimals = next((d for d in (0, 1, 2) if abs(ppm - round(ppm, d)) < 10.0 ** -(d + 2)), 2)
-    return format_fixed(ppm + 0.0, decimals, sign=True)
 
 
 def _add(path: QPainterPath, pixels: tuple[FloatArray, FloatArray], closed: bool) -> None:

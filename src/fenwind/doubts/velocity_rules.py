@@ -45,8 +45,9 @@ def velocities(state: JobState, derived: Derived) -> Iterator[Doubt]:
                     names=(state.mark_name(mark),),
                     text=f"{state.mark_name(mark)} moves {1e3 * off:.0f} mm a year against {what}: is it "
                     "in millimetres, with its signs, and in this system?",
-                    value=off,
-                    limit=AGAINST_M,
+                    value=1e3 * off,
+                    limit=1e3 * AGAINST_M,
+                    unit="mm a year",
                 )
 
 

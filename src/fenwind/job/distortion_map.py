@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 
 from fenwind.geodesy.frames import Frame
 from fenwind.job.ground_view import Marks
+from fenwind.quantities.numbers import format_fixed
 
 FloatArray = NDArray[np.float64]
 Carry = Callable[[FloatArray], FloatArray]
@@ -90,6 +91,13 @@ def _values(
     scale, _ = wanted.point_scale(lat, lon)
     off = (scale * wanted.elevation_factor(lat, h) - 1.0).reshape(y.size, x.size)
     return (x, y, off, outline) if np.isfinite(off).all() else None
+
+
+def words(value: float) -> str:
+    """A value in parts per million, with as many decimals as it needs."""
+    ppm = value * 1e6
+    decimals = next((d for d in (0, 1, 2) if abs(ppm - round(ppm, d)) < 10.0 ** -(d + 2)), 2)
+    return format_fixed(ppm + 0.0, decimals, sign=True)
 
 
 def _levels(low: float, high: float) -> list[float]:

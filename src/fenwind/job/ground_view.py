@@ -209,18 +209,19 @@ MOST_MARKS = 120
 
 
 def _pairs(plane: FloatArray) -> tuple[NDArray[np.intp], NDArray[np.intp]]:
+    """Rows of both ends of the lines (l,) between places (2, k) that are looked at."""
     count = plane.shape[1]
     if count > MOST_MARKS:
         from scipy.spatial import Delaunay, QhullError
 
         try:
-            corners = Delaunay(plane.T - plane.mean(axis=1)).simplices
+            begins, near = Delaunay(plane.T - plane.mean(axis=1)).vertex_neighbor_vertices
         except QhullError:  # all on one line
             order = np.lexsort(plane)
             return order[:-1], order[1:]
-        edges = np.sort(np.concatenate([corners[:, [0, 1]], corners[:, [1, 2]], corners[:, [2, 0]]]), axis=1)
-        first, second = np.unique(edges, axis=0).T
-        return first.astype(np.intp), second.astype(np.intp)
+        first = np.repeat(np.arange(count), np.diff(begins))
+        once = first < near
+        return first[once], near[once].astype(np.intp)
     first, second = np.triu_indices(count, 1)
     return first, second
 

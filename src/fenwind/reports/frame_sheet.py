@@ -16,7 +16,7 @@ from fenwind.doubts.of_job import Findings
 from fenwind.errors import FenwindError
 from fenwind.geodesy.frames import Frame, FrameSpec, axes_of
 from fenwind.job.derive import Derived
-from fenwind.job.distortion_map import distortion_map
+from fenwind.job.distortion_map import distortion_map, words
 from fenwind.job.ground_view import Marks, distortion, marks_of, opened
 from fenwind.job.state import JobState
 from fenwind.quantities.angles import AngleStyle, format_angle, usual_decimals
@@ -82,18 +82,13 @@ def _map(frame: Frame, marks: Marks, spec: FrameSpec) -> tuple[Figure, ...]:
     found = distortion_map(frame, frame, marks, lambda at: at, LIMIT)
     if found is None:
         return ()
-    ways = [(_ppm(value), way) for value, lines in found.lines for way in lines]
+    ways = [(words(value), way) for value, lines in found.lines for way in lines]
     figure = plan_figure(
         PlanContent(names=marks.names, at=marks.plane, ways=ways, unit=UNITS[spec.unit]),
         f"Distortion of {spec.name}",
     )
     caption = "Plane less ground, parts per million."
     return (Figure(svg=figure, caption=caption, size=0.3),)
-
-
-def _ppm(value: float) -> str:
-    ppm = value * 1e6
-    return format_fixed(ppm + 0.0, 0 if abs(ppm - round(ppm)) < 0.01 else 1, sign=True)
 
 
 def far_apart(plane: FloatArray, most: int = MOST) -> list[int]:
