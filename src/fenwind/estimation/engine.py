@@ -21,6 +21,7 @@ from numpy.typing import NDArray
 
 from fenwind.errors import EstimationError
 from fenwind.estimation import blocks
+from fenwind.estimation.few import FEW, NEGLIGIBLE, STEPS, settle
 from fenwind.estimation.groups import (
     GroupProblem,
     ObservationGroup,
@@ -65,10 +66,6 @@ Model = Callable[[FloatArray], tuple[FloatArray, FloatArray]]
 #: After so many iterations steps that lower the sum of squares by less than this part of it are the creep of
 #: a gross blunder, which the place they have come to is good enough to name.
 CREEPS, CREEP = 12, 1e-6
-#: A step that changes whitened residuals by less than this in all (squared) is a millionth of a sigma.
-NEGLIGIBLE = 1e-12
-#: Unknowns of a problem that is brought near its solution by plain steps first, and the most of those.
-FEW, PLAIN = 40, 10
 
 
 @dataclass(frozen=True, kw_only=True, eq=False)
@@ -193,10 +190,7 @@ class _System:
             computed, design = group.model(x)
             v = whitening.whiten(computed - group.observed)
             if not np.isfinite(np.vdot(v, v)) or not np.isfinite(np.vdot(design, design)):
-                raise EstimationError(
-                    "a value in the adjustment is not finite",
-                    hint="Look for empty or absurd values among the observations",
-                )
+                raise _not_finite()
             residuals.append(v)
             designs.append(whitening.whiten(design))
         return _Linearised(residuals, designs)
@@ -209,6 +203,13 @@ class _System:
         """The problem after a step so small, or so exact, that the design stays as it is."""
         parts = zip(about.residuals, about.designs, self.places, strict=True)
         return _Linearised([v + moved_by(a, u, step) for v, a, u in parts], about.designs)
+
+
+def _not_finite() -> EstimationError:
+    return EstimationError(
+        "a value in the adjustment is not finite",
+        hint="Look for empty or absurd values among the observations",
+    )
 
 
 @overload
@@ -233,9 +234,7 @@ def adjust(
     system = _System(problem, solver)
     assemble = sparse_normal if system.sparse else dense_normal
     x = np.array(problem.start, dtype=float)
-    with np.errstate(all="ignore"):  # what is not finite is told as an error
-        about = system.at(x)
-    x, about, gone = _plain_steps(system, x, about, min(PLAIN, max_iterations - 1))
+    x, about, gone = _begun(system, x, min(STEPS, max_iterations - 1))
     before = about.sum_squares
     for iteration in range(1 + gone, max_iterations + 1):
         gap, rows = problem.constraints(x) if problem.constraints else (np.zeros(0), np.zeros((0, x.size)))
@@ -258,40 +257,29 @@ def adjust(
     )
 
 
-def _plain_steps(
-    system: _System, x: FloatArray, about: _Linearised, most: int
-) -> tuple[FloatArray, _Linearised, int]:
-    """As many whole steps as lower the sum of squares, for a small problem without constraints; they are
-    those that would be taken anyway, without all that a last one is asked for. Returns how many."""
+def _begun(system: _System, x: FloatArray, most: int) -> tuple[FloatArray, _Linearised, int]:
+    """Where the iteration begins: for a small problem without constraints as many whole steps on as lower
+    the sum of squares; they are those that would be taken anyway, without all that a last one is asked for.
+    Returns how many."""
     problem = system.problem
-    if not isinstance(problem, Problem) or x.size > FEW or problem.constraints is not None:
-        return x, about, 0
-    if problem.linear or system.sparse:
-        return x, about, 0
-    from scipy.linalg import lapack
+    few = isinstance(problem, Problem) and x.size <= FEW and problem.constraints is None
+    if not few or problem.linear or system.sparse:
+        with np.errstate(all="ignore"):  # what is not finite is told as an error
+            return x, system.at(x), 0
+    assert isinstance(problem, Problem)
+    (whitening,) = system.whitenings
+    b, k = problem.observed.shape
 
-    (model, observed), (whitening,) = (problem.model, problem.observed), system.whitenings
-    (v,), (design,) = about.residuals, about.designs
-    before, gone = float(np.vdot(v, v)), 0
-    with np.errstate(all="ignore"):
-        while gone < most:
-            flat = design[0] if design.shape[0] == 1 else design.transpose(1, 0, 2).reshape(x.size, -1)
-            normal = flat @ flat.T
-            size = np.sqrt(normal.diagonal())
-            lower, info = lapack.dpotrf(normal / np.outer(size, size), lower=1)
-            if info or not lower.diagonal().min() > 1e-6:
-                break  # too little determines it; the step that follows says what
-            step = -lapack.dpotrs(lower, flat @ v.ravel() / size, lower=1)[0] / size
-            if float(step @ (normal @ step)) <= NEGLIGIBLE + 1e-16 * before:
-                break  # the last one
-            computed, next_design = model(x + step)
-            next_v = whitening.whiten(computed - observed)
-            after = float(np.vdot(next_v, next_v))
-            if not after <= before:
-                break
-            x, v, design = x + step, next_v, whitening.whiten(next_design)
-            before, gone = after, gone + 1
-    return x, _Linearised([v], [design]), gone
+    def rows_at(x: FloatArray) -> FloatArray:
+        computed, design = problem.model(x)
+        flat = whitening.whiten(design).transpose(1, 0, 2).reshape(x.size, b * k)
+        return np.concatenate([flat, whitening.whiten(computed - problem.observed).reshape(1, b * k)])
+
+    gone = settle(rows_at, x, most, last=False)
+    if not np.isfinite(np.vdot(gone.rows, gone.rows)):
+        raise _not_finite()
+    rows = gone.rows.reshape(x.size + 1, b, k)
+    return gone.x, _Linearised([rows[-1]], [rows[:-1].transpose(1, 0, 2)]), gone.steps
 
 
 def _refined(

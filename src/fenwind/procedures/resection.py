@@ -8,16 +8,17 @@ instrument's height: hd = S sin z - (1 - K/2) S^2 sin z cos z / R, dh = S cos z 
 from __future__ import annotations
 
 import math
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
+from itertools import islice
 from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
 from fenwind.errors import EstimationError, ProcedureError
-from fenwind.estimation.engine import Adjustment, Problem, adjust
 from fenwind.geodesy.refraction import EARTH_RADIUS_M
+from fenwind.procedures.resection_squares import SightingSquares, Solved
 from fenwind.quantities.angles import wrap_all
 
 FloatArray = NDArray[np.float64]
@@ -28,6 +29,8 @@ HINT_NEEDED = "Sight three marks, or two with at least one distance"
 GRID, REACH, TRIED = 17, 4.0, 12
 #: Of those places so many are tried beside the one that distances give.
 BESIDE = 2
+#: A sum of squares up to so many times its expectation is noise: nothing better is looked for.
+NOISE = 4.0
 #: How far off the mark is that stands for an azimuth: its direction is the same to 0.2" within 1,000 km.
 FAR_M = 1e12
 
@@ -236,7 +239,7 @@ def along(azimuth: float, near: FloatArray) -> FloatArray:
 
 def is_far(known: FloatArray) -> NDArray[np.bool_]:
     """Which targets (3, k) stand for an azimuth."""
-    return np.asarray(np.abs(known[:2]).max(axis=0) > 0.1 * FAR_M)
+    return np.asarray((np.abs(known[:2]) > 0.1 * FAR_M).any(axis=0))
 
 
 def with_known_sigmas(reduced: Reduced, known: FloatArray, covariance: FloatArray, at: FloatArray) -> Reduced:
@@ -256,25 +259,16 @@ def moves_with_targets(case: Case, found: Resection) -> FloatArray:
     """How what is solved for moves with the places of the targets: (n, 3, k), to the coordinates of every
     sighting's target from all unknowns of `found.whole`."""
     heights, free = not math.isnan(found.h), found.whole.shape[0] > 3 + (not math.isnan(found.h))
-    x = [
-        found.e,
-        found.n,
-        found.orientation,
-        *([found.h] if heights else []),
-        *([found.applied] if free else []),
-    ]
-    rows = _computed(case, np.array(x), heights, free)[1]
+    squares = _squares(case, heights, free)
+    x = [found.e, found.n, found.orientation, *([found.h] * heights), *([found.applied] * free)]
     de, dn = case.known[0] - found.e, case.known[1] - found.n
     d2, scale = de * de + dn * dn, found.applied
     d, zero = np.sqrt(d2), np.zeros(de.size)
     by_place = np.array(
         [[dn / d2, -de / d2, zero], [de / d / scale, dn / d / scale, zero], [zero, zero, zero + 1.0]]
     )
-    weights = np.zeros((3, 3, de.size))
-    for seen, used, lower in _stacks(case):
-        inverse = np.einsum("gij,gik->jkg", lower, lower)
-        weights[used[:, None, None], used[:, None], seen] = inverse
-    return np.asarray(-np.einsum("ab,ibk,ijk,jmk->amk", found.whole, rows, weights, by_place))
+    moves = found.whole @ squares.weighed(squares.at(np.array(x)))[:, :-1] @ by_place.transpose(2, 0, 1)
+    return np.asarray(-moves.transpose(1, 2, 0))
 
 
 def case_of(reduced: Reduced, known: FloatArray, heights: bool) -> Case:
@@ -307,41 +301,53 @@ def solve(case: Case, scale: Scale, start: FloatArray | None = None, tried: int 
         raise ProcedureError(
             "no sighting gives a height", hint="Read zenith angle and distance to a mark with a height"
         )
-    starts = [start] if start is not None else _starts(case)[:tried]
-    whitening = _whitening(case)
-    best: Adjustment | None = None
-    error: EstimationError | None = None
-    for one in starts:
-        try:
-            found = _adjusted(case, whitening[0], one, heights, scale == "apply")
-        except EstimationError as failed:
-            error = failed
-            continue
-        if best is None or found.sum_squares < best.sum_squares * (1.0 - 1e-9) - 1e-12:
-            best = found
-    if best is None:
-        if not case.used[1].any():
-            raise EstimationError(
-                "directions alone do not place the instrument: it is on or near the danger circle "
-                "through its "
-                "marks", hint="Measure a distance, or sight another mark",
-            ) from error  # fmt: skip
-        raise error or EstimationError("there is no solution", hint=HINT_NEEDED)
-    result = _result(case, whitening, best, heights, scale == "apply")
+    squares = _squares(case, heights, scale == "apply")
+    best = _best(case, squares, [start] if start is not None else islice(_starts(case), tried))
+    result = _result(case, squares, best, heights, scale == "apply")
     if scale == "show":
         free = solve(case, "apply", np.array([result.e, result.n, result.orientation]))
         result = replace(result, scale=free.scale, sigma_scale=free.sigma_scale)
     return result
 
 
+def _squares(case: Case, heights: bool, free: bool) -> SightingSquares:
+    r = case.reduced
+    return SightingSquares(case.known, (r.direction, r.hd, r.dh), r.covariance, case.used, heights, free)
+
+
+def _best(case: Case, squares: SightingSquares, starts: Iterable[FloatArray]) -> Solved:
+    """The least squares that the starts lead to; the first that leaves no more than noise ends the search."""
+    dof = squares.observed - squares.n
+    best: Solved | None = None
+    error: EstimationError | None = None
+    for one in starts:
+        try:
+            found = squares.solve(one)
+        except EstimationError as failed:
+            error = failed
+            continue
+        if best is None or found.sum_squares < best.sum_squares * (1.0 - 1e-9) - 1e-12:
+            best = found
+        if case.used[1].any() and best.sum_squares <= NOISE * dof:
+            break
+    if best is not None:
+        return best
+    if not case.used[1].any():
+        raise EstimationError(
+            "directions alone do not place the instrument: it is on or near the danger circle through its "
+            "marks", hint="Measure a distance, or sight another mark",
+        ) from error  # fmt: skip
+    raise error or EstimationError("there is no solution", hint=HINT_NEEDED)
+
+
 def _check_enough(case: Case) -> None:
-    in_plan = np.flatnonzero(case.used[:2].any(axis=0))
-    far = is_far(case.known)
-    marks = len({case.reduced.targets[i] for i in in_plan if not far[i]})
+    in_plan, far = case.used[0] | case.used[1], is_far(case.known)
+    near = (in_plan & ~far).tolist()
+    marks = len({name for name, counts in zip(case.reduced.targets, near, strict=True) if counts})
     distances = bool(case.used[1].any())
     if not marks:
         raise ProcedureError("no known mark was sighted", hint=HINT_NEEDED)
-    if bool(far[in_plan].any()) and (marks > 1 or distances):
+    if (far & in_plan).any() and (marks > 1 or distances):
         return  # the azimuth turns the circle, one mark with a distance or two without one do the rest
     if marks < 2 or (marks < 3 and not distances):
         raise ProcedureError(
@@ -350,83 +356,13 @@ def _check_enough(case: Case) -> None:
         )  # fmt: skip
 
 
-#: Which of direction, hd and dh are used, by the bits of a number.
-_KINDS = [np.flatnonzero([p & 1, p & 2, p & 4]) for p in range(8)]
-
-
-def _stacks(case: Case) -> Iterator[tuple[NDArray[np.intp], NDArray[np.intp], FloatArray]]:
-    """Sightings that use the same of direction, hd and dh together: their rows (g,), which kinds (u,), and
-    the inverses of the Cholesky factors of their covariances (g, u, u)."""
-    pattern = np.array([1, 2, 4]) @ case.used
-    blocks = case.reduced.covariance.transpose(2, 0, 1)
-    for p in sorted(set(pattern.tolist())):
-        rows, u = np.flatnonzero(pattern == p), _KINDS[p]
-        yield rows, u, np.linalg.inv(np.linalg.cholesky(blocks[rows[:, None, None], u[:, None], u]))
-
-
-def _whitening(case: Case) -> tuple[FloatArray, NDArray[np.intp]]:
-    """A matrix (m, 3k) that whitens all residuals that are used, and which of the 3k those are (m,)."""
-    count = case.used.shape[1]
-    first = np.cumsum(case.used.sum(axis=0)) - case.used.sum(axis=0)
-    size = int(case.used.sum())
-    out, places = np.zeros((size, 3 * count)), np.zeros(size, dtype=np.intp)
-    for rows, u, inverses in _stacks(case):
-        here, there = first[rows][:, None] + np.arange(u.size), u * count + rows[:, None]
-        out[here[:, :, None], there[:, None, :]] = inverses
-        places[here] = there
-    return out, places
-
-
-def _computed(case: Case, x: FloatArray, heights: bool, free: bool) -> tuple[FloatArray, FloatArray]:
-    """Computed less observed (3, k), and the derivatives (3, n, k)."""
-    e, n, turn = x[:3]
-    h = x[3] if heights else 0.0
-    scale = x[-1] if free else 1.0
-    de, dn = case.known[0] - e, case.known[1] - n
-    d = np.hypot(de, dn)
-    d = np.where(d > 1e-9, d, 1e-9)
-    r = case.reduced
-    off, rows = np.empty((3, d.size)), np.zeros((3, x.size, d.size))
-    off[0] = wrap_all(np.arctan2(de, dn) - turn - r.direction)
-    off[1], off[2] = d / scale - r.hd, case.known[2] - h - r.dh
-    rows[0, 0], rows[0, 1], rows[0, 2] = -dn / d**2, de / d**2, -1.0
-    rows[1, 0], rows[1, 1] = -de / d / scale, -dn / d / scale
-    if heights:
-        rows[2, 3] = -1.0
-    if free:
-        rows[1, -1] = -d / scale**2
-    return np.where(case.used, off, 0.0), np.where(case.used[:, None], rows, 0.0)
-
-
-def _adjusted(case: Case, whiten: FloatArray, start: FloatArray, heights: bool, free: bool) -> Adjustment:
-    def model(x: FloatArray) -> tuple[FloatArray, FloatArray]:
-        off, rows = _computed(case, x, heights, free)
-        return (whiten @ off.ravel())[None], (whiten @ rows.transpose(0, 2, 1).reshape(-1, x.size)).T[None]
-
-    names = ("e", "n", "orientation", *(["h"] if heights else []), *(["scale"] if free else []))
-    x = list(start[:3])
-    if heights:
-        there = case.used[2]
-        x.append(float(np.mean(case.known[2, there] - case.reduced.dh[there])))
-    if free:
-        x.append(1.0)
-    m = whiten.shape[0]
-    return adjust(
-        Problem(
-            names=names,
-            start=np.array(x),
-            observed=np.zeros((1, m)),
-            covariance=np.ones((1, 1, m)),
-            model=model,
-        )
-    )
-
-
-def _starts(case: Case) -> list[FloatArray]:
+def _starts(case: Case) -> Iterator[FloatArray]:
     """Starting e, n, orientation: where marks read with distances lie as they were read, and a few of the
     best of a square of places around the marks; all those where that is not known."""
     laid = _laid(case)
-    return _around(case) if laid is None else [laid, *_around(case)[:BESIDE]]
+    if laid is not None:
+        yield laid
+    yield from _around(case)[: None if laid is None else BESIDE]
 
 
 def _laid(case: Case) -> FloatArray | None:
@@ -469,32 +405,14 @@ def _around(case: Case) -> list[FloatArray]:
     return [np.array([e[i], n[i], turn[i]]) for i in best]
 
 
-def _result(
-    case: Case, whitening: tuple[FloatArray, NDArray[np.intp]], found: Adjustment, heights: bool, free: bool
-) -> Resection:
-    off, _ = _computed(case, found.x, heights, free)
-    whiten, places = whitening
-    q = found.cofactors
+def _result(case: Case, squares: SightingSquares, found: Solved, heights: bool, free: bool) -> Resection:
+    q, x = found.cofactors, found.x.tolist()
     unknowns = [0, 1, 3] if heights else [0, 1]
-    w = np.full(3 * case.used.shape[1], np.nan)
-    w[places] = np.abs(_raw_standardised(whiten, found, places))
     return Resection(
-        e=float(found.x[0]), n=float(found.x[1]), h=float(found.x[3]) if heights else math.nan,
-        orientation=float(found.x[2]), scale=float(found.x[-1]) if free else 1.0,
-        covariance=q[np.ix_(unknowns, unknowns)], sigma_orientation=math.sqrt(max(q[2, 2], 0.0)),
-        sigma_scale=math.sqrt(max(q[-1, -1], 0.0)) if free else math.nan, dof=found.dof,
-        sum_squares=found.sum_squares, residuals=np.where(case.used, off, np.nan),
-        standardised=w.reshape(3, -1), whole=q, applied=float(found.x[-1]) if free else 1.0,
+        e=x[0], n=x[1], h=x[3] if heights else math.nan, orientation=x[2], scale=x[-1] if free else 1.0,
+        covariance=q[unknowns][:, unknowns], sigma_orientation=math.sqrt(max(q[2, 2], 0.0)),
+        sigma_scale=math.sqrt(max(q[-1, -1], 0.0)) if free else math.nan,
+        dof=squares.observed - squares.n, sum_squares=found.sum_squares,
+        residuals=squares.residuals(found.rows), standardised=squares.standardised(found), whole=q,
+        applied=x[-1] if free else 1.0,
     )  # fmt: skip
-
-
-def _raw_standardised(whiten: FloatArray, found: Adjustment, places: NDArray[np.intp]) -> FloatArray:
-    """Standardised residuals of the observations themselves: (P v)_i / sqrt((P Qvv P)_ii), Baarda 1968."""
-    lower = whiten[:, places]  # L^-1
-    design = found.whitened_design[0].T
-    v = found.whitened_residuals[0]
-    seen = design.T @ lower
-    weight = np.einsum("ij,ij->j", lower, lower)
-    pv, spread = lower.T @ v, weight - np.einsum("ij,ij->j", seen, found.cofactors @ seen)
-    fine = spread > 1e-9 * weight
-    return np.where(fine, pv / np.sqrt(np.where(fine, spread, 1.0)), 0.0)
