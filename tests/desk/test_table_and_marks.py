@@ -123,6 +123,9 @@ class Tables(QtTestCase):
         for top in range(0, links.height() - 40, 37):
             box = QRect(0, top, links.width(), 23)
             self.assertEqual(links.grab(box).toImage(), whole.copy(box), top)
+        tall = links.minimumHeight()
+        w.trail_pane.setFixedWidth(150)
+        self.wait_for(lambda: links.minimumHeight() > tall)  # notes take more lines where it is narrow
 
     def test_what_does_not_fit_ends_in_an_ellipsis(self) -> None:
         table = self.table()

@@ -29,7 +29,9 @@ class Follow(unittest.TestCase):
         bad += b"$GPGGA,080000.00,north*%02X\r\n" % checksum(b"GPGGA,080000.00,north")
         ports = [self.serve(spoken + bad), self.serve(b"".join(t.get("rtcm", b"") for t in ticks))]
         woken = threading.Event()
-        following = Following(*(address(f"127.0.0.1:{port}") for port in ports), woken.set)
+        pieces: list[int] = []
+        links = [address(f"127.0.0.1:{port}") for port in ports]
+        following = Following(*links, woken.set, lambda: pieces.append(1))
         following.start()
         self.addCleanup(following.stop)
         end = time.monotonic() + 20.0
@@ -42,6 +44,7 @@ class Follow(unittest.TestCase):
             epochs += len(found.epochs)
         self.assertEqual((found.sentences, found.wrong, found.without_height), (wanted + 1, 2, 0))
         self.assertEqual(epochs, spoken.count(b"RMC"))
+        self.assertGreater(len(pieces), len(spoken) // 1000, "others may go first between pieces")
         self.assertGreater(len(found.satellites), 10)
         arp = np.array(to_xyz(math.radians(61.3), math.radians(8.4), 1241.5))
         np.testing.assert_allclose(found.corrections.position, arp, atol=1e-3)

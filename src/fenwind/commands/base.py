@@ -102,7 +102,7 @@ def _new_base(options: argparse.Namespace, found: Opened) -> BaseSetup:
         return record
     from fenwind.job.session_gestures import standing_on
 
-    return standing_on(record, mark_named(found.job, options.on), found.job.state, found.trial)
+    return standing_on(record, mark_named(found.job, options.on), found.job.state, found.outcome)
 
 
 def _change(options: argparse.Namespace) -> int:
@@ -130,7 +130,7 @@ def _change(options: argparse.Namespace) -> int:
         # Tried before it is kept: what stands on nothing is refused.
         trial = found.job.state.snapshot()
         trial.apply(amend(base, **changes))
-        error = found.trial(trial).outcomes[base_node(base.id)].error
+        error = found.outcome(trial, base_node(base.id)).error
         if isinstance(error, FenwindError):
             raise error
         found.job.record(f"Place base {base.name}", [amend(base, **changes)])

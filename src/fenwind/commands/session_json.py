@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from fenwind.job.job import Job
     from fenwind.job.session_view import Moved
     from fenwind.job.state import JobState
+    from fenwind.job.steps.outcome import Node, Outcome
     from fenwind.procedures.rover import Point
     from fenwind.records.records import Mark
     from fenwind.records.sessions import BaseSetup
@@ -33,15 +34,18 @@ class Opened:
 
     def again(self) -> Derived:
         """Derive what follows now."""
-        self.derived = self.trial(self.job.state)
-        return self.derived
-
-    def trial(self, state: JobState) -> Derived:
-        """What would follow from another state."""
         from fenwind.job.derive import derive
         from fenwind.job.memory import Memory
 
-        return derive(state, Memory(), os.path.dirname(os.path.abspath(self.job.path)))
+        self.derived = derive(self.job.state, Memory(), os.path.dirname(os.path.abspath(self.job.path)))
+        return self.derived
+
+    def outcome(self, state: JobState, node: Node) -> Outcome:
+        """What a step of another state comes to."""
+        from fenwind.job.derive import solve_one
+        from fenwind.job.memory import Memory
+
+        return solve_one(state, node, Memory(), os.path.dirname(os.path.abspath(self.job.path)))
 
     def every_doubt(self) -> tuple[Doubt, ...]:
         """Doubts that are not accepted."""

@@ -70,7 +70,7 @@ def _deed(options: argparse.Namespace, found: Opened) -> tuple[str, Sequence[Ent
         from fenwind.job.rover_lists import occupations_from
 
         rows = read_rover_list(options.take)
-        taken = occupations_from(found.job.state, found.trial, rows, Path(options.take).name)
+        taken = occupations_from(found.job.state, found.outcome, rows, Path(options.take).name)
         return taken.gesture.what, taken.gesture.entries
     words = {"drop": "Drop", "use": "Use", "finish": "Finish", "amend": "Put right"}
     entry = _amendment(options, found.job)

@@ -12,7 +12,7 @@ from functools import partial
 
 from PySide6.QtCore import QObject, Signal
 
-from fenwind.desk.tasks import Task, TaskRunner
+from fenwind.desk.tasks import AT_WORK, Task, TaskRunner
 from fenwind.doubts.of_job import Findings, Judge
 from fenwind.doubts.registry import Doubt, Remedy
 from fenwind.doubts.settling import accept, settle
@@ -197,7 +197,8 @@ class JobBridge(QObject):
         """Make a mark the selected one, everywhere."""
         if name != self.selection:
             self.selection = name
-            self.selected.emit(name)
+            with AT_WORK:
+                self.selected.emit(name)
 
     def do(self, gesture: Gesture, early: Callable[[], object] | None = None) -> bool:
         """Keep a gesture; False when the file refused, which is said. early: called when it is kept, before
@@ -310,8 +311,16 @@ class JobBridge(QObject):
 
     def derive_trial(self, state: JobState) -> Derived:
         """What would follow from a state that is only tried."""
+        return self._free_thinker.derive(state)
+
+    def outcome_in(self, state: JobState, node: Node) -> Outcome:
+        """What one step of a state that is only tried comes to."""
+        return self._free_thinker.outcome(state, node)
+
+    @property
+    def _free_thinker(self) -> Thinker:
         # What a worker remembers is its own while it derives.
-        return (self._thinker if self._task is None else self._aside).derive(state)
+        return self._thinker if self._task is None else self._aside
 
     def rederive(self) -> None:
         """Derive again and tell what moved; in a worker when the last time was long."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import queue
 import sys
 import threading
@@ -9,7 +10,7 @@ import time
 from collections.abc import Callable
 from typing import Any, Literal, get_args
 
-from PySide6.QtCore import QObject, Signal, Slot
+from PySide6.QtCore import QObject, Signal, SignalInstance, Slot
 
 from fenwind.progress import Cancelled
 
@@ -32,9 +33,10 @@ class AtWork:
 
     def let_first(self) -> None:
         """Called by workers: wait while the window is at work, but not for long."""
-        until = time.monotonic() + PATIENCE_S
-        while self._depth and time.monotonic() < until:
-            time.sleep(0.001)
+        if self._depth:
+            until = time.monotonic() + PATIENCE_S
+            while self._depth and time.monotonic() < until:
+                time.sleep(0.001)
 
 
 AT_WORK = AtWork()
@@ -80,7 +82,7 @@ class Task:
         now = time.monotonic()
         if done == total or now - self._last >= 0.05:
             self._last = now
-            self.signals.progressed.emit(done, total, text)
+            self._tell(self.signals.progressed, done, total, text)
 
     def run(self) -> None:
         """Do it; called by the worker."""
@@ -88,14 +90,20 @@ class Task:
             self.check()
             result = self._function(*self._args, progress=self)
         except Cancelled:
-            self.signals.cancelled.emit()
+            self._tell(self.signals.cancelled)
         except Exception as error:  # everything goes back to the window's thread, which shows it
-            self.signals.failed.emit(error)
+            self._tell(self.signals.failed, error)
         else:
-            self.signals.succeeded.emit(result)
+            self._tell(self.signals.succeeded, result)
         finally:
-            self.signals.finished.emit()
+            self._tell(self.signals.finished)
             self.done.set()
+
+    @staticmethod
+    def _tell(signal: SignalInstance, *values: object) -> None:
+        # A window that has gone while this was at work is told nothing.
+        with contextlib.suppress(RuntimeError):
+            signal.emit(*values)
 
 
 Lane = Literal["computing", "files", "devices"]

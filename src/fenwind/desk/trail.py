@@ -14,6 +14,8 @@ from fenwind.reports.trail import Link
 
 #: Height of a line.
 LINE = 17.0
+#: Links whose heights are remembered.
+MANY = 400
 
 
 def _metrics() -> QFontMetrics:
@@ -40,6 +42,8 @@ class _Links(QWidget):
         super().__init__(parent)
         self.title, self.links = "", ()  # type: str, tuple[Link, ...]
         self._placed: tuple[int, list[float]] | None = None  # a width, and where links begin and end there
+        self._tall: dict[Link, float] = {}  # how tall links are at a width
+        self._tall_at = 0
         self.empty = "Pick a mark to see where its coordinates come from."
 
     def show_links(self, title: str, links: tuple[Link, ...]) -> None:
@@ -56,8 +60,12 @@ class _Links(QWidget):
         """Where each link begins, and the last one ends, at the width there is."""
         if self._placed is None or self._placed[0] != self.width():
             edges = [12.0 + scaled(24)]
+            if len(self._tall) > MANY or self._tall_at != self.width():
+                self._tall, self._tall_at = {}, self.width()
             for link in self.links:
-                edges.append(edges[-1] + self._one(None, link, edges[-1]))
+                if link not in self._tall:  # most links of a mark stay as they were
+                    self._tall[link] = self._one(None, link, edges[-1])
+                edges.append(edges[-1] + self._tall[link])
             self._placed = (self.width(), edges)
         return self._placed[1]
 

@@ -19,6 +19,8 @@ FloatArray = NDArray[np.float64]
 
 #: Seconds that a read waits at most.
 TICK_S = 0.1
+#: Bytes that are read before others may go first: some milliseconds.
+PIECE = 600
 #: Epochs that may wait; more and the oldest go (an hour at 5 Hz).
 MOST_WAITING = 18_000
 
@@ -76,7 +78,7 @@ class _Held:
 
 class Following:
     """Listens from `start` until `stop`. awake: called from the thread when something came, once until it
-    was taken; before: called from it before something is read."""
+    was taken; before: called from it before each piece is read."""
 
     def __init__(
         self,
@@ -149,9 +151,9 @@ class Following:
                 link.problem = str(error)
                 self._ended.wait(TICK_S)
                 continue
-            if data:
+            for begin in range(0, len(data), PIECE):
                 self._before()
-                self._feed(k, data)
+                self._feed(k, data[begin : begin + PIECE])
             if link.ended:
                 link.problem = "the log is at its end"
                 break

@@ -155,14 +155,12 @@ def _from_others(points: Sequence[Point]) -> list[tuple[Any, Any]]:
     mean of the others for each would take n times as long."""
     whole, many = mean(points), len(points) / (len(points) - 1.0)
     lat, lon, _ = whole.geodetic
-    axes, own = enu_axes(lat, lon), whole.errors.total
-    out = []
-    for point in points:
-        cross = shared(point.errors, whole.errors)
-        total = point.errors.total + own - cross - cross.T
-        sigma = np.sqrt(np.maximum(np.diag(axes @ total @ axes.T), 0.0))
-        out.append((many * axes @ (point.xyz - whole.xyz), many * sigma))
-    return out
+    axes = enu_axes(lat, lon)
+    cross = np.array([shared(point.errors, whole.errors) for point in points])
+    total = np.array([p.errors.total for p in points]) + whole.errors.total - cross - cross.transpose(0, 2, 1)
+    spread = np.einsum("ij,njk,ik->ni", axes, total, axes)
+    apart = (np.array([p.xyz for p in points]) - whole.xyz) @ axes.T
+    return list(zip(many * apart, many * np.sqrt(np.maximum(spread, 0.0)), strict=True))
 
 
 def _by_mark(rows: Iterable[Occupation]) -> dict[str, list[Occupation]]:

@@ -19,8 +19,8 @@ Rows = Callable[[FloatArray], FloatArray]
 
 #: A step that changes whitened residuals by less than this in all (squared) is a millionth of a sigma.
 NEGLIGIBLE = 1e-12
-#: One that changes them by less than this, a hundred-thousandth of a sigma, is taken along the derivatives at
-#: hand and is the last: what the curvature adds is far less than a millionth.
+#: One that changes them by less than this, a hundred-thousandth of a sigma, is taken along the derivatives
+#: at hand and is the last: what the curvature adds is far less than a millionth.
 LAST = 1e-10
 #: The most steps, and the smallest pivot of normal equations with about a unit diagonal that they are taken with.
 STEPS, PIVOT = 10, 1e-6

@@ -3,7 +3,7 @@ stopped; it knows nothing about any kind of step (those are in `steps/`)."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
@@ -66,6 +66,10 @@ class Derived:
     def measured(self) -> dict[str, Any]:
         """Everything measured on the plane of each frame, by its id, or why it cannot be carried there."""
         return {key: v for key, v in self.of_kind("occupied").items() if key not in self.frame_errors}
+
+
+#: What a step of a state comes to.
+Solve = Callable[[JobState, Node], Outcome]
 
 
 def derive(

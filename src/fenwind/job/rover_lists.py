@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import cast
 
@@ -13,14 +13,14 @@ from numpy.typing import NDArray
 from fenwind.errors import FenwindError, ProcedureError
 from fenwind.geodesy.antenna import Method, reduced
 from fenwind.geodesy.geocentric import enu_axes, from_xyz, to_xyz
-from fenwind.job.derive import Derived
+from fenwind.job.derive import Derived, Solve
 from fenwind.job.gestures import marks_named
 from fenwind.job.job import new_id
 from fenwind.job.measuring import UNSTATED, own_plane
 from fenwind.job.session_gestures import check_base_name, standing_on
 from fenwind.job.session_view import rover_of
 from fenwind.job.state import JobState
-from fenwind.job.steps.base import antenna_model
+from fenwind.job.steps.base import antenna_model, base_node
 from fenwind.records.entries import Add, Entry, Gesture
 from fenwind.records.sessions import BaseSetup, Occupation
 
@@ -64,11 +64,9 @@ class TakenIn:
     there: int
 
 
-def occupations_from(
-    state: JobState, derive: Callable[[JobState], Derived], rows: Sequence[RoverRow], source: str
-) -> TakenIn:
+def occupations_from(state: JobState, solve: Solve, rows: Sequence[RoverRow], source: str) -> TakenIn:
     """Occupations of a list. A base that the job has not is started where its row says, else on the known
-    mark of its name. Rows that the job has already (mark, base, time and vector) are not taken again. derive:
+    mark of its name. Rows that the job has already (mark, base, time and vector) are not taken again. solve:
     what would follow from a state. Raises ProcedureError with the line that cannot be."""
     ids, entries = marks_named(state, [row.mark for row in rows])
     made: list[Entry] = [*entries]
@@ -79,7 +77,7 @@ def occupations_from(
     for row in rows:
         try:
             if row.base not in bases:
-                bases[row.base] = _base(state, derive, row)
+                bases[row.base] = _base(state, solve, row)
                 if bases[row.base][0].id not in state.of(BaseSetup):
                     made.append(Add(record=bases[row.base][0]))
             base, arp = bases[row.base]
@@ -110,16 +108,14 @@ def _millimetres(one: Occupation) -> tuple[int, ...]:
     return tuple(round((v or 0.0) * 1000.0) for v in (one.dx_m, one.dy_m, one.dz_m))
 
 
-def _base(
-    state: JobState, derive: Callable[[JobState], Derived], row: RoverRow
-) -> tuple[BaseSetup, FloatArray]:
+def _base(state: JobState, solve: Solve, row: RoverRow) -> tuple[BaseSetup, FloatArray]:
     """The base of a row and its ARP as vectors start from it, geocentric (3,)."""
     found = next((b for b in state.of(BaseSetup).values() if b.active and b.name == row.base), None)
     if found is not None:
         sent = np.array([found.broadcast_x_m, found.broadcast_y_m, found.broadcast_z_m], dtype=float)
         if np.isfinite(sent).all():
             return found, sent
-        placed = rover_of(derive(state)).bases.get(found.id)
+        placed = solve(state, base_node(found.id)).result
         if placed is None:
             raise ProcedureError(f"base {row.base} is nowhere yet", hint="Place it first")
         return found, placed.arp.xyz
@@ -139,7 +135,7 @@ def _base(
                 f"there is no base {row.base} and no known mark of that name",
                 hint="Start the base first, or give base_lat, base_lon and base_h",
             )
-        record = standing_on(record, mark, state, derive)
+        record = standing_on(record, mark, state, solve)
     return record, np.array([record.broadcast_x_m, record.broadcast_y_m, record.broadcast_z_m], dtype=float)
 
 

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import replace
 from typing import Any
 
 from fenwind.errors import FenwindError, ParseError, ProcedureError
 from fenwind.geodesy.antenna import METHODS, MOST_M, AntennaModel, Method, reduced
-from fenwind.job.derive import Derived
+from fenwind.job.derive import Solve
 from fenwind.job.job import new_id
 from fenwind.job.measuring import own_plane
 from fenwind.job.state import JobState
@@ -123,15 +123,13 @@ def check_base_name(state: JobState, name: str) -> None:
         )
 
 
-def standing_on(
-    record: BaseSetup, mark: Mark, state: JobState, derive: Callable[[JobState], Derived]
-) -> BaseSetup:
-    """A new base on a known mark, with where its ARP then is, which is what it should broadcast. derive: what
-    would follow from a state. Raises FenwindError when the mark is not known."""
+def standing_on(record: BaseSetup, mark: Mark, state: JobState, solve: Solve) -> BaseSetup:
+    """A new base on a known mark, with where its ARP then is, which is what it should broadcast. solve:
+    what a step of a state comes to. Raises FenwindError when the mark is not known."""
     record = replace(record, word="known", mark=mark.id)
     trial = state.snapshot()
     trial.apply(Add(record=replace(record, id="trial")))
-    outcome = derive(trial).outcomes[base_node("trial")]
+    outcome = solve(trial, base_node("trial"))
     if isinstance(outcome.error, FenwindError):
         raise outcome.error
     x, y, z = (float(v) for v in outcome.result.arp.xyz)

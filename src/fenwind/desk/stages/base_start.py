@@ -25,8 +25,8 @@ from fenwind.errors import FenwindError, ParseError
 from fenwind.geodesy.antenna import Method, arithmetic, reduced
 from fenwind.geodesy.geocentric import enu_axes, to_xyz
 from fenwind.job.session_gestures import antenna_height, check_base_name, standing_on, start_base
-from fenwind.job.session_view import known_of
 from fenwind.job.steps.base import antenna_model
+from fenwind.job.steps.receiver_known import receiver_known
 from fenwind.progress import Progress
 from fenwind.quantities.lengths import format_length
 from fenwind.quantities.numbers import format_fixed
@@ -138,7 +138,7 @@ class BaseStart(QWidget):
         state = self.bridge.state
         trial = state.snapshot()
         trial.apply(Add(record=BaseSetup(id="trial", name="trial")))  # what is known is asked for a base only
-        found = known_of(self.bridge.derive_trial(trial))
+        found = self.bridge.outcome_in(trial, receiver_known()).result or {}
         return {key: state.marks[key].name for key in found if key in state.marks}
 
     def refresh(self) -> None:
@@ -269,6 +269,7 @@ class BaseStart(QWidget):
         task.signals.failed.connect(self._on_failed)
         task.signals.finished.connect(self._on_finished)
         self._task = self._runner.start(task)
+        self.bridge.hurry("base start", derive_apart=True)
         self.refresh()
 
     def _record(self) -> BaseSetup:
@@ -281,7 +282,7 @@ class BaseStart(QWidget):
         record = BaseSetup(id="", name=d.name, antenna=d.antenna, height_m=d.height_m, method=d.method)
         if not d.mark:
             return record
-        return standing_on(record, state.marks[d.mark], state, self.bridge.derive_trial)
+        return standing_on(record, state.marks[d.mark], state, self.bridge.outcome_in)
 
     def _on_progress(self, done: int, total: int, text: str) -> None:
         self.progress.setText(f"{done} of {total} epochs: {text}")
@@ -302,6 +303,7 @@ class BaseStart(QWidget):
 
     def _on_finished(self) -> None:
         self._task = None
+        self.bridge.take_time("base start")
         self.progress.setText("")
         self.refresh()
 

@@ -338,7 +338,7 @@ class SessionsSheet(Sheet):
 
         def make() -> Gesture:
             rows = read_rover_list(path)
-            found = occupations_from(self.bridge.state, self.bridge.derive_trial, rows, Path(path).name)
+            found = occupations_from(self.bridge.state, self.bridge.outcome_in, rows, Path(path).name)
             taken.append(found)
             return found.gesture
 
