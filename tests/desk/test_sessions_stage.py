@@ -132,9 +132,9 @@ class Live(QtTestCase):
         self.assertIn("no antenna height", self.w.line.text())
         self.ask(start, "height", "1.5 vertical")
         start.start.click()
-        self.assertEqual((self.b.in_hurry, self.b.long_s), (True, 0.0), "nothing is derived on the way")
+        self.assertEqual((self.b.in_turns, self.b.long_s), (True, 0.0), "nothing is derived on the way")
         self.wait_for(start.isHidden)
-        self.wait_for(lambda: not self.b.in_hurry)
+        self.wait_for(lambda: not self.b.in_turns)
         return next(b for b in self.b.state.of(BaseSetup).values() if b.name == "D3")
 
     def test_a_base_a_mark_and_the_raw_files(self) -> None:

@@ -2,8 +2,10 @@
 
 import gc
 import math
+import threading
 import unittest
 import weakref
+from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 from unittest import mock
@@ -20,6 +22,7 @@ from fenwind.desk.plan import Plan
 from fenwind.desk.plan_scene import Scene
 from fenwind.desk.plan_symbols import RING, SQUARE, TRIANGLE
 from fenwind.desk.scene import error_ellipses
+from fenwind.desk.shell import Shell
 from fenwind.desk.statement import Statement
 from fenwind.desk.table import Column, RecordTable, plain_tip, shortened
 from fenwind.desk.tasks import AT_WORK, PATIENCE_S, Task
@@ -29,6 +32,7 @@ from fenwind.desk.turns import Turns
 from fenwind.job import gestures
 from fenwind.job.job import Job
 from fenwind.procedures.hull import convex_hull
+from fenwind.progress import breathe, in_pieces
 from fenwind.records.entries import Gesture, amend
 from fenwind.records.records import Mark
 from fenwind.reports.statement import Part
@@ -567,9 +571,11 @@ class InAHurry(QtTestCase):
         for who, hurried, apart in (("instrument", True, True), ("instrument", True, True),
                                     ("receivers", False, False)):  # fmt: skip
             b.take_time(who)
-            self.assertEqual((b.in_hurry, b.long_s == 0.0), (hurried, apart))
+            self.assertEqual((b.in_turns, b.long_s == 0.0), (hurried, apart))
+        with mock.patch("fenwind.desk.bridge.MANY_MARKS", 1):
+            self.assertEqual((b.in_turns, b.long_s > 0.0), (True, True), "many marks")
         b.hurry("instrument")
-        self.assertEqual((b.in_hurry, b.long_s > 0.0), (True, True))
+        self.assertEqual((b.in_turns, b.long_s > 0.0), (True, True))
 
 
 class Collected(QtTestCase):
@@ -588,6 +594,12 @@ class Collected(QtTestCase):
             launch._collector.collect()
         self.assertGreater(gc.get_freeze_count(), held + len(kept) - 1, "what a long look has left")
         del ring
+        with (
+            mock.patch("fenwind.desk.collector.gc.get_count", return_value=(50_000, 0, 0)),
+            mock.patch("fenwind.desk.collector.gc.collect") as looked,
+        ):
+            launch._collector.collect()
+        looked.assert_not_called()  # so much that is new is set aside unseen
         gc.collect()
         self.assertIsNotNone(left(), "set aside")
         with (
@@ -657,9 +669,9 @@ class Sentences(QtTestCase):
             self.assertEqual([len(line) for line in lines], [1, 1, 1], width)
 
 
-class GoingFirst(unittest.TestCase):
+class GoingFirst(QtTestCase):
     def test_workers_pause_while_the_window_is_at_work(self) -> None:
-        """For a while, not for ever, each time they look whether to stop."""
+        """For a while, not for ever, each time they look whether to stop or breathe; never its own thread."""
         task, slept = Task(lambda progress: None), []
 
         def sleep(seconds: float) -> None:
@@ -670,14 +682,40 @@ class GoingFirst(unittest.TestCase):
             mock.patch("fenwind.desk.tasks.time.sleep", side_effect=sleep),
             mock.patch("fenwind.desk.tasks.time.monotonic", side_effect=lambda: sum(slept)),
         ):
-            task.check()
-            self.assertEqual(slept, [])
-            with AT_WORK, AT_WORK:
-                task.check()
-            self.assertAlmostEqual(sum(slept), PATIENCE_S, delta=0.002)
-            del slept[:]
-            task.check()
-            self.assertEqual(slept, [])
+            looks = (task.check, breathe, lambda: list(in_pieces(range(7), 4)))
+            for look, times in zip(looks, (1, 1, 2), strict=True):
+                self.in_a_worker(look)
+                self.assertEqual(slept, [])
+                with AT_WORK, AT_WORK:
+                    look()
+                    self.assertEqual(slept, [], "the window does not wait for itself")
+                    self.in_a_worker(look)
+                self.assertAlmostEqual(sum(slept), times * PATIENCE_S, delta=0.004)
+                del slept[:]
+                self.in_a_worker(look)
+                self.assertEqual(slept, [])
+
+    @staticmethod
+    def in_a_worker(look: Callable[[], object]) -> None:
+        worker = threading.Thread(target=look)
+        worker.start()
+        worker.join()
+
+    def test_all_that_is_painted_goes_first(self) -> None:
+        depths: list[int] = []
+
+        class Probe(QWidget):
+            def paintEvent(self, event: object) -> None:
+                depths.append(AT_WORK._depth)
+
+        shell = Shell()
+        probe = Probe(shell.body)
+        shell.show()
+        self.wait_for(lambda: depths)
+        del depths[:]
+        probe.update()
+        self.wait_for(lambda: depths)
+        self.assertEqual((depths, AT_WORK._depth), ([1], 0))
 
 
 class InTurns(QtTestCase):

@@ -1,5 +1,6 @@
 """The job file: nothing committed is lost, whatever happens to the process, the disk or the file."""
 
+import hashlib
 import math
 import os
 import resource
@@ -18,7 +19,7 @@ from fenwind.errors import FormatError, JobError
 from fenwind.job.file import Blob, JobFile
 from fenwind.job.job import Job
 from fenwind.job.rescue import rescue
-from fenwind.job.schema import SCHEMA_VERSION
+from fenwind.job.schema import SCHEMA_VERSION, TOGETHER, chain_of
 from fenwind.paths import free_name
 from fenwind.records import series
 from fenwind.records.entries import Add, amend
@@ -312,6 +313,15 @@ class Damage(TempFolder):
             return dict(job.state.records)
         finally:
             job.close()
+
+
+class Chained(unittest.TestCase):
+    def test_all_of_a_long_gesture_is_in_its_checksum(self) -> None:
+        rows = [("add mark", f"m{k}", "{}") for k in range(2 * TOGETHER + 1)]
+        text = "\x1f".join(["", "now", "what", *(word for row in rows for word in row)])
+        whole = hashlib.blake2b(b"before", digest_size=16)
+        whole.update(text.encode())
+        self.assertEqual(chain_of(b"before", "now", "what", rows), whole.digest())
 
 
 class Refused(TempFolder):

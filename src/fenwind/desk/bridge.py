@@ -375,9 +375,9 @@ class JobBridge(QObject):
             self.long_s = LONG_S
 
     @property
-    def in_hurry(self) -> bool:
-        """Whether what changes is shown in turns."""
-        return bool(self._in_hurry)
+    def in_turns(self) -> bool:
+        """Whether what changes is shown in turns: in a hurry, and in a job of many marks."""
+        return bool(self._in_hurry) or len(self.state.marks) > MANY_MARKS
 
     def stop(self) -> None:
         """Stop a derivation under way."""
@@ -406,6 +406,8 @@ def _thought(
 ) -> tuple[Results, list[Moved]]:
     """In a worker: the results of a state, and what moved."""
     results = thinker.think(state, progress=progress)
+    for known in results.derived.given.values():
+        known.index  # noqa: B018 (worked out here, not when the window first asks)
     return results, moves(before, results.derived)
 
 

@@ -15,6 +15,8 @@ from PySide6.QtGui import QGuiApplication
 
 #: A look that took longer holds up the window, seconds.
 LONG_S = 0.01
+#: So many new objects come of records that are read or taken in; a look at them would hold up the window.
+MUCH = 20_000
 
 
 class Collector(QObject):
@@ -34,6 +36,9 @@ class Collector(QObject):
         counts = gc.get_count()
         due = [generation for generation in range(3) if counts[generation] > self._thresholds[generation]]
         if not due:
+            return
+        if counts[0] > MUCH:
+            self.set_aside()
             return
         if gc.get_freeze_count() and due[-1] == 2 and _nobody_looks():
             gc.unfreeze()

@@ -42,7 +42,6 @@ from fenwind.desk.plan_symbols import (
     draw_rover,
     draw_symbol,
 )
-from fenwind.desk.tasks import AT_WORK
 from fenwind.desk.theme import MEDIUM, colour, font, is_night
 from fenwind.quantities.numbers import format_fixed
 from fenwind.reports.figure import nice_length
@@ -293,8 +292,7 @@ class Plan(QWidget):
     # ----------------------------------------------------------------------------------------------------
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        with AT_WORK:
-            self._paint(QPainter(self))
+        self._paint(QPainter(self))
 
     def _paint(self, p: QPainter) -> None:
         view = (tuple(self._centre), self._scale, is_night())

@@ -6,7 +6,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from functools import partial
 
-from PySide6.QtCore import QByteArray, QSettings, QSize, Qt, QTimer, Signal
+from PySide6.QtCore import QByteArray, QEvent, QSettings, QSize, Qt, QTimer, Signal
 from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QPainter, QPaintEvent, QResizeEvent
 from PySide6.QtWidgets import (
     QFrame,
@@ -24,6 +24,7 @@ from PySide6.QtWidgets import (
 )
 
 from fenwind.desk.rail import Rail
+from fenwind.desk.tasks import AT_WORK
 from fenwind.desk.theme import colour, scaled
 
 HEADER_HEIGHT = 44
@@ -282,6 +283,13 @@ class Shell(QMainWindow):
             self.note_button.clicked.connect(lambda _=False: run())
             self.note_button.setFocus()
         self.pages.setCurrentWidget(self._note_page)
+
+    def event(self, event: QEvent) -> bool:
+        # All that has to be painted in the window is painted in here.
+        if event.type() == QEvent.Type.UpdateRequest:
+            with AT_WORK:
+                return super().event(event)
+        return super().event(event)
 
     def paintEvent(self, event: QPaintEvent) -> None:
         super().paintEvent(event)

@@ -34,7 +34,6 @@ from PySide6.QtGui import (
     QKeySequence,
     QMouseEvent,
     QPainter,
-    QPaintEvent,
     QPen,
 )
 from PySide6.QtWidgets import (
@@ -47,7 +46,6 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from fenwind.desk.tasks import AT_WORK
 from fenwind.desk.theme import MEDIUM, NORMAL, SEMIBOLD, colour, font, scaled
 
 Index = QModelIndex | QPersistentModelIndex
@@ -397,10 +395,6 @@ class RecordTable(QTableView):
         self.selectionModel().currentRowChanged.connect(self._on_row)
         self.records.modelReset.connect(self._grow)
         self.records.dataChanged.connect(self._grow)
-
-    def paintEvent(self, event: QPaintEvent) -> None:
-        with AT_WORK:  # a screen has hundreds of cells, each painted in Python
-            super().paintEvent(event)
 
     def _grow(self) -> None:
         """Widen columns of numbers and names to what stands in them; a user's wider one stays."""

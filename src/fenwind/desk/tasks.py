@@ -12,7 +12,7 @@ from typing import Any, Literal, get_args
 
 from PySide6.QtCore import QObject, Signal, SignalInstance, Slot
 
-from fenwind.progress import Cancelled
+from fenwind.progress import Cancelled, give_way_to
 
 #: Seconds that a worker lets the window go first, at most, each time it looks.
 PATIENCE_S = 0.05
@@ -32,14 +32,15 @@ class AtWork:
         self._depth -= 1
 
     def let_first(self) -> None:
-        """Called by workers: wait while the window is at work, but not for long."""
-        if self._depth:
+        """Called by workers: wait while the window is at work, but not for long; never on its own thread."""
+        if self._depth and threading.current_thread() is not threading.main_thread():
             until = time.monotonic() + PATIENCE_S
             while self._depth and time.monotonic() < until:
                 time.sleep(0.001)
 
 
 AT_WORK = AtWork()
+give_way_to(AT_WORK.let_first)
 
 
 class TaskSignals(QObject):

@@ -151,10 +151,10 @@ class Workspace(QObject):
         self.actions.refresh()
 
     def refresh(self) -> None:
-        """Show the job as it is now; in pieces while somebody works with a device."""
+        """Show the job as it is now; in pieces where that takes long or somebody works with a device."""
         pages = [page.refresh for page in sorted(self.pages.values(), key=lambda p: not p.isVisible())]
         rest = [self._show_head, self._show_counts, self._show_plan, self._show_trail]
-        self._turns.run([*pages, *rest], apart=self.bridge.in_hurry)
+        self._turns.run([*pages, *rest], apart=self.bridge.in_turns)
 
     def _show_head(self) -> None:
         state, header = self.bridge.state, self.shell.header
@@ -219,7 +219,7 @@ class Workspace(QObject):
             self._quiet.start()
 
     def _on_moved(self, changes: list[Moved]) -> None:
-        if self.bridge.in_hurry:
+        if self.bridge.in_turns:
             self._turns.then(partial(self._show_moved, changes))
         else:
             self._show_moved(changes)

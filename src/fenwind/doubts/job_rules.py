@@ -101,6 +101,8 @@ def two_places(state: JobState, derived: Derived) -> Iterator[Doubt]:
         if not given.active or given.mark not in state.marks:
             continue
         before = seen.setdefault((given.mark, given.frame), given)
+        if before is given:
+            continue
         (e, n, _), (e0, n0, _) = given.values, before.values
         apart = float(np.hypot(e - e0, n - n0))
         if apart > ONE_PLACE_M:

@@ -22,7 +22,7 @@ NEGLIGIBLE = 1e-12
 #: One that changes them by less than this, a hundred-thousandth of a sigma, is taken along the derivatives
 #: at hand and is the last: what the curvature adds is far less than a millionth.
 LAST = 1e-10
-#: The most steps, and the smallest pivot of normal equations with about a unit diagonal that they are taken with.
+#: The most steps, and the smallest pivot, of normal equations with a unit diagonal, that they are taken with.
 STEPS, PIVOT = 10, 1e-6
 #: The most unknowns that are a handful, and which elements of a matrix of theirs lie in its lower half.
 FEW = 40

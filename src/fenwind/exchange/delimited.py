@@ -120,7 +120,7 @@ def _split(text: str, delimiter: str, where: str) -> tuple[list[list[str]], Sequ
         return _split_quoted(text, delimiter, where)
     reader = csv.reader(io.StringIO(text, newline=""), delimiter=delimiter)
     try:
-        rows = list(reader)
+        rows = [row for row in reader]
     except csv.Error as error:
         raise FormatError(
             str(error), where=f"{where}, line {reader.line_num}", hint="Look for what is missing there"

@@ -3,7 +3,7 @@ have been."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from itertools import repeat
@@ -179,21 +179,24 @@ class _Table:
             sigma_h_m=sigma_h,
             sigma_v_m=sigma_v,
             basis=tuple(self._sets[i].basis for i in main.tolist()),
-            why=tuple(self._whys(found, main, row)),
+            why=tuple(self._whys(found, main, row).tolist()),
             held=self._held[found],
             sets=self._sets,
             set_row=main,
             row=row,
         )
 
-    def _whys(self, found: IntArray, main: IntArray, row: IntArray) -> Iterator[str]:
-        other = (self._height_set[found] >= 0) & (self._height_set[found] != main)
-        columns = (found.tolist(), main.tolist(), row.tolist(), other.tolist())
-        for i, number, r, apart in zip(*columns, strict=True):
-            words = _why(self._sets[number], r)
-            if apart:
-                words += f", height {_why(self._sets[self._height_set[i]], int(self._height_row[i]))}"
-            yield words + self.chosen.get(i, "")
+    def _whys(self, found: IntArray, main: IntArray, row: IntArray) -> NDArray[np.object_]:
+        words = np.empty(found.size, dtype=object)
+        for number in np.unique(main).tolist():
+            why, mine = self._sets[number].why, main == number
+            words[mine] = why if isinstance(why, str) else np.array(why, dtype=object)[row[mine]]
+        other = self._height_set[found]
+        for k in np.flatnonzero((other >= 0) & (other != main)).tolist():
+            words[k] += f", height {_why(self._sets[other[k]], int(self._height_row[found[k]]))}"
+        for place, chosen in self.chosen.items():
+            words[found == place] += chosen
+        return words
 
 
 def _why(source: CandidateSet, row: int) -> str:

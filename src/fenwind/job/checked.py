@@ -9,6 +9,7 @@ from typing import Any
 
 from fenwind.errors import JobError
 from fenwind.job.state import JobState
+from fenwind.progress import in_pieces
 from fenwind.records.entries import Add, Entry, apply_to
 from fenwind.records.records import Record
 
@@ -17,7 +18,7 @@ def check_entries(state: JobState, entries: Iterable[Entry]) -> None:
     """Apply entries to a copy. Raises JobError when one speaks of a record that is not there (any more),
     adds one that is, does not fit its record, or holds nan or infinity; the state is left as it is."""
     fresh: dict[str, Record] = {}
-    for entry in entries:
+    for entry in in_pieces(entries):
         key = entry.subject
         known = fresh.get(key) or state.records.get(key)
         if isinstance(entry, Add):

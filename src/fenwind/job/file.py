@@ -150,9 +150,9 @@ class JobFile:
         try:
             heads = self._db.execute(gestures).fetchall()
             count = dict(self._db.execute(sizes).fetchall())
-            rows = self._db.execute(
-                "SELECT kind, subject, body FROM entries ORDER BY gesture, seq"
-            ).fetchall()
+            # Entries are only appended, gesture after gesture; a checksum says where they were not.
+            order = "seq" if checked else "gesture, seq"
+            rows = self._db.execute(f"SELECT kind, subject, body FROM entries ORDER BY {order}").fetchall()
             start = 0
             for number, at, what, chain in heads:
                 entries = tuple(rows[start : start + count.get(number, 0)])

@@ -14,6 +14,7 @@ from fenwind.job.checked import check_entries
 from fenwind.job.file import Blob, JobFile, StoredGesture
 from fenwind.job.schema import EntryRow
 from fenwind.job.state import JobState
+from fenwind.progress import in_pieces
 from fenwind.quiet import collection_paused
 from fenwind.records.entries import Add, Entry, Gesture, decode, decode_additions, encode
 from fenwind.records.records import JobInfo, Record
@@ -222,7 +223,7 @@ class Job:
 
 def entry_rows(entries: Iterable[Entry]) -> list[EntryRow]:
     """Entries as the file keeps them: kind, id of the record, JSON."""
-    return [(kind, entry.subject, body) for entry in entries for kind, body in (encode(entry),)]
+    return [(kind, entry.subject, body) for entry in in_pieces(entries) for kind, body in (encode(entry),)]
 
 
 def _now() -> str:

@@ -24,6 +24,7 @@ from fenwind.errors import FrameError, ProcedureError
 from fenwind.geodesy.axes import bound_grid
 from fenwind.geodesy.frames import Frame, FrameSpec, find_crs, open_frame
 from fenwind.job.state import JobState
+from fenwind.progress import breathe
 from fenwind.records.records import FrameRecord, Record
 
 R = TypeVar("R", bound=Record)
@@ -137,6 +138,7 @@ class Shelf:
         lacking = [name for name in ("id", *names) if name not in columns]
         every = list(records.values()) if lacking else []
         for name in lacking:
+            breathe()
             columns[name] = _column(kind, name, every)
         return columns
 

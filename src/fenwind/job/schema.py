@@ -10,10 +10,14 @@ import hashlib
 import sqlite3
 import zlib
 from collections.abc import Callable, Iterable, Sequence
-from itertools import chain
+from itertools import chain, islice
+
+from fenwind.progress import breathe, in_pieces
 
 APPLICATION_ID = 0x46574A42  # "FWJB"
 SCHEMA_VERSION = 3
+#: Entries whose checksum is worked out together, so that other threads come in between.
+TOGETHER = 2000
 #: Kind, id of the record, JSON.
 EntryRow = tuple[str, str, str]
 
@@ -53,8 +57,12 @@ def chain_of(before: bytes, at: str, what: str, rows: Iterable[Sequence[str]]) -
     """Checksum of a gesture: BLAKE2b (16 bytes) of that of the gesture before, its own texts, and those of
     its entries, all parted by the unit separator."""
     digest = hashlib.blake2b(before, digest_size=16)
-    text = "\x1f".join(["", at, what, *chain.from_iterable(rows)])
-    digest.update(text.encode("utf-8", "surrogatepass"))
+    digest.update(f"\x1f{at}\x1f{what}".encode("utf-8", "surrogatepass"))
+    every = iter(rows)
+    while some := list(islice(every, TOGETHER)):
+        breathe()
+        text = "\x1f".join(["", *chain.from_iterable(some)])
+        digest.update(text.encode("utf-8", "surrogatepass"))
     return digest.digest()
 
 
@@ -66,7 +74,7 @@ def insert(
     link = chain_of(before, at, what, rows)
     cursor = db.execute("INSERT INTO gestures (at, what, chain) VALUES (?, ?, ?)", (at, what, link))
     number = int(cursor.lastrowid or 0)
-    full = ((number, *row, entry_crc(row)) for row in rows)
+    full = ((number, *row, entry_crc(row)) for row in in_pieces(rows))
     db.executemany("INSERT INTO entries (gesture, kind, subject, body, crc) VALUES (?, ?, ?, ?, ?)", full)
     return number, link
 

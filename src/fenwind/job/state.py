@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from collections import deque
 from collections.abc import Sequence
-from itertools import count
+from itertools import compress, count
 from typing import TypeVar, cast
 
+from fenwind.progress import breathe
 from fenwind.records.entries import Add, Amend, Entry, apply_to
 from fenwind.records.records import (
     Acceptance,
@@ -29,6 +30,8 @@ R = TypeVar("R", bound=Record)
 _stamps = count(1)
 #: Changes of a kind that are remembered one by one; after more of them everything counts as changed.
 REMEMBERED = 256
+#: Records that are taken in together, so that other threads come in between.
+TOGETHER = 2000
 
 
 class JobState:
@@ -68,6 +71,9 @@ class JobState:
         for entry in entries:
             if isinstance(entry, Add):
                 run.append(entry.record)
+                if len(run) == TOGETHER:
+                    self._add_all(run)
+                    run = []
             else:
                 self._add_all(run)
                 run = []
@@ -76,12 +82,14 @@ class JobState:
 
     def _add_all(self, added: list[Record]) -> None:
         """Take in records that are new, without a note of each."""
+        breathe()
         ids = [record.id for record in added]
         self.records.update(zip(ids, added, strict=True))
         self.added_at.update(zip(ids, range(self._clock + 1, self._clock + 1 + len(ids)), strict=True))
         self._clock += len(ids)
-        for kind in set(map(type, added)):
-            own = {record.id: record for record in added if type(record) is kind}
+        kinds = list(map(type, added))
+        for kind in set(kinds):
+            own = compress(zip(ids, added, strict=True), [one is kind for one in kinds])
             self._kinds.setdefault(kind, {}).update(own)
             self._changes.pop(kind, None)
             self._stamps[kind] = next(_stamps)
