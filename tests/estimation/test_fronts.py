@@ -3,6 +3,7 @@ the determinant, what is singular; and the engine with them against the dense so
 
 import unittest
 from dataclasses import replace
+from unittest import mock
 
 import numpy as np
 from scipy import sparse
@@ -58,6 +59,13 @@ class FrontByFront(unittest.TestCase):
                     np.testing.assert_allclose(
                         found, inverse[a[:, None], b[None]], atol=1e-10 * np.abs(inverse).max()
                     )
+
+    def test_borders_in_many_runs(self) -> None:
+        matrix, ends = system(260, 3)
+        in_runs = Fronts(matrix, 1e-13).inverse_blocks(3 * ends[:1], 3 * ends[1:])[0]
+        with mock.patch("fenwind.estimation.fronts.RUNS", -1):
+            one_by_one = Fronts(matrix, 1e-13).inverse_blocks(3 * ends[:1], 3 * ends[1:])[0]
+        np.testing.assert_allclose(one_by_one, in_runs, rtol=1e-12)
 
     def test_what_does_not_stand_together_is_said(self) -> None:
         matrix, _ = system(400, 5)

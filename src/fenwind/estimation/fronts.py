@@ -160,13 +160,13 @@ class Fronts:
         index = np.concatenate([np.arange(front.begin, front.end), front.border])
         if not b or above is None:
             return index, own
-        local = np.searchsorted(above[0], front.border)
-        border = above[1][local[:, None], local]
+        whole = np.empty((p + b, p + b))
+        border = whole[p:, p:]
+        _take(border, np.searchsorted(above[0], front.border), above[1])
         back = _solved(front.lower, front.across, transposed=True)
         cross = -back @ border
-        whole = np.empty((p + b, p + b))
         whole[:p, :p] = own - cross @ back.T
-        whole[:p, p:], whole[p:, :p], whole[p:, p:] = cross, cross.T, border
+        whole[:p, p:], whole[p:, :p] = cross, cross.T
         return index, whole
 
 
@@ -176,16 +176,34 @@ def _local(index: IntArray, begin: int, end: int, border: IntArray) -> IntArray:
 
 
 def _add(whole: FloatArray, local: IntArray, left: FloatArray) -> None:
-    """Add a child's matrix where its border stands; in runs, where there are few of them."""
-    breaks = np.flatnonzero(np.diff(local) != 1) + 1
-    if breaks.size > RUNS:
+    """Add a child's matrix where its border stands."""
+    pieces = _pieces(local)
+    if pieces is None:
         whole[local[:, None], local] += left
         return
-    ends = [0, *breaks.tolist(), local.size]
-    pieces = [(slice(a, b), slice(int(local[a]), int(local[a]) + b - a)) for a, b in pairwise(ends)]
     for rows, to_rows in pieces:
         for columns, to_columns in pieces:
             whole[to_rows, to_columns] += left[rows, columns]
+
+
+def _take(border: FloatArray, local: IntArray, whole: FloatArray) -> None:
+    """The other way: what stands where a child's border is."""
+    pieces = _pieces(local)
+    if pieces is None:
+        border[:] = whole[local[:, None], local]
+        return
+    for rows, from_rows in pieces:
+        for columns, from_columns in pieces:
+            border[rows, columns] = whole[from_rows, from_columns]
+
+
+def _pieces(local: IntArray) -> list[tuple[slice, slice]] | None:
+    """A border in runs of neighbours, and where each stands; None where there are too many of them."""
+    breaks = np.flatnonzero(np.diff(local) != 1) + 1
+    if breaks.size > RUNS:
+        return None
+    ends = [0, *breaks.tolist(), local.size]
+    return [(slice(a, b), slice(int(local[a]), int(local[a]) + b - a)) for a, b in pairwise(ends)]
 
 
 def _local_or_none(index: IntArray, inside: IntArray) -> IntArray:
