@@ -1,9 +1,8 @@
-"""Networks and setups: a mixed network of 20 stations against scipy, larger ones alone, and a resection."""
+"""A mixed network of 16 stations against scipy, and larger ones alone."""
 
 from __future__ import annotations
 
 import math
-import time
 
 import numpy as np
 from scipy.optimize import least_squares
@@ -12,7 +11,6 @@ from bench.timing import median, say
 from fenwind.procedures.network import row_figures
 from fenwind.procedures.network_case import determined
 from fenwind.procedures.network_model import Given, Network, Row, computed
-from fenwind.procedures.resection import ResectionOptions, Sighting, case_of, reduce, solve
 
 SECOND = math.pi / 648000.0
 
@@ -93,34 +91,6 @@ def against_scipy() -> None:
     say("16 stations against scipy with finite differences", ours / theirs, 0.125, "x")
 
 
-def resection() -> None:
-    """Ten targets, with heights and all statistics."""
-    rng = np.random.default_rng(10)
-    known = np.stack([rng.uniform(-300, 300, 10), rng.uniform(-300, 300, 10), rng.uniform(-10, 10, 10)])
-    options = ResectionOptions(instrument_height=1.6, heights=True)
-    shots = []
-    for k in range(10):
-        e, n, h = known[:, k] - np.array([11.0, -7.0, 2.0])
-        hd = math.hypot(e, n)
-        zenith, distance = math.atan2(hd, h - 1.6), math.hypot(hd, h - 1.6)
-        shots.append(
-            Sighting(target=f"T{k}", direction=math.atan2(e, n) - 0.4, zenith=zenith, distance=distance)
-        )
-    case = case_of(reduce(shots, options), known, True)
-    begin = time.perf_counter()
-    solve(case, "fixed")
-    first = time.perf_counter() - begin
-    start = np.array([11.0, -7.0, 0.4])
-    say(
-        "a resection with 10 targets after the first",
-        median(lambda: solve(case, "fixed", start)) * 1000.0,
-        1.0,
-        "ms",
-    )
-    print(f"the first, from nowhere: {first * 1000:.1f} ms")
-
-
 if __name__ == "__main__":
     networks()
     against_scipy()
-    resection()

@@ -10,15 +10,18 @@ import numpy as np
 
 from fenwind.doubts.of_job import Judge
 from fenwind.doubts.registry import Doubt, Remedy
+from fenwind.doubts.resect_rules import Looked, _causes
 from fenwind.doubts.rules import doubts_about_fit, doubts_about_job
 from fenwind.doubts.session_rules import _difference, _from_others
 from fenwind.doubts.settling import accept, settle
 from fenwind.geodesy.geocentric import to_xyz
+from fenwind.procedures.resection import solve
 from fenwind.procedures.rover import Point, mean
 from fenwind.procedures.shared_errors import Errors
 from fenwind.quantities.lengths import FOOT
 from fenwind.records.entries import Add, Entry, amend
 from fenwind.records.records import GivenPosition, Mark
+from tests.procedures.test_resection_squares import case_of
 from tests.support import Pairs, TempFolder, made_up_pairs
 
 ALL_CHECK = frozenset(["T-04"])
@@ -265,3 +268,15 @@ class FromOthers(unittest.TestCase):
             wanted = _difference(points[k], mean(points[:k] + points[k + 1 :]))
             np.testing.assert_allclose(d, wanted[0], atol=1e-8)
             np.testing.assert_allclose(sigma, wanted[1], rtol=1e-6)
+
+
+class OneHeight(unittest.TestCase):
+    def test_a_blunder_where_a_single_target_gives_the_height(self) -> None:
+        case = case_of(2, True, 1.0, False)
+        case.used[2, 1:] = False
+        case.reduced.hd[3] += 0.5
+        look = Looked(
+            case=case, found=solve(case, "fixed"), scale="fixed", others={}, checks=1, collimation_s=0.0,
+            index_s=0.0,
+        )  # fmt: skip
+        self.assertEqual([d.names for d in _causes(look)], [("D",)])

@@ -67,6 +67,17 @@ class FrontByFront(unittest.TestCase):
             one_by_one = Fronts(matrix, 1e-13).inverse_blocks(3 * ends[:1], 3 * ends[1:])[0]
         np.testing.assert_allclose(one_by_one, in_runs, rtol=1e-12)
 
+    def test_an_order_serves_its_own_pattern_alone(self) -> None:
+        """Two rings have columns of the same lengths."""
+        solver, n = SparseSolver(), 400
+        for seed in (1, 2):
+            ring = np.random.default_rng(seed).permutation(n)
+            ones = sparse.coo_matrix((np.ones(n), (ring, np.roll(ring, 1))), (n, n))
+            matrix = (3.0 * sparse.identity(n) - ones - ones.T).tocsc()
+            found = solver.factorise(matrix, np.zeros((0, n)), tuple(map(str, range(n))))
+            x = np.arange(float(n))
+            np.testing.assert_allclose(found.solve(matrix @ x, np.zeros(0)), x, atol=1e-9)
+
     def test_what_does_not_stand_together_is_said(self) -> None:
         matrix, _ = system(400, 5)
         fronts = Fronts(matrix, 1e-13)

@@ -233,7 +233,7 @@ class Adopting(TempFolder):
         np.testing.assert_array_equal(found.height_m, [1.0, 1.0, 1.0, 1.0])
         self.assertEqual(found.why[2], "by net, height by fit-2")
         self.assertEqual(found.why[3], "by given, height by measured")
-        one, *rest = self.sets()
+        one, *_ = self.sets()
         by_row = replace(one, why=("first", "second", "third", "fourth"))
         self.assertEqual(adopt("dac", [by_row]).why, ("fourth", "first", "third"))
         self.assertEqual(ORDER.index("held"), 0)

@@ -10,7 +10,16 @@ import numpy as np
 from fenwind.errors import EstimationError
 from fenwind.estimation.engine import Problem, adjust
 from fenwind.estimation.few import settle
-from fenwind.procedures.resection import Case, Reduced, _best, _squares, moves_with_targets, part_of, solve
+from fenwind.procedures.resection import (
+    Case,
+    Reduced,
+    _best,
+    _squares,
+    moves_with_targets,
+    part_of,
+    solve,
+    tried,
+)
 
 TRUTH = np.array([11.0, -7.0, 0.4, 2.0, 1.0003])
 SECOND = math.pi / 648000.0
@@ -108,6 +117,19 @@ class AgainstWrittenOut(unittest.TestCase):
         best = _best(case, squares, [away, right])
         there = solve(case, "fixed")
         np.testing.assert_allclose(best.x, [there.e, there.n, there.orientation, there.h], rtol=1e-6)
+
+    def test_what_is_only_tried_leaves_the_same(self) -> None:
+        for distances in (True, False):
+            case = case_of(6, distances, 1.0, False)
+            if not distances:
+                case.used[1] = False
+            whole, (found, dof) = solve(case, "fixed"), tried(case, "fixed")
+            self.assertAlmostEqual(found.sum_squares, whole.sum_squares, places=6)
+            self.assertEqual(dof, whole.dof)
+            self.assertAlmostEqual(found.x[0], whole.e, places=6)
+        away = np.array([-2000.0, 4.0, 2.0])
+        with self.assertRaises(EstimationError):
+            _squares(case_of(6, True, 1.0, False), True, False).solve(away, damped=False)
 
     def test_what_nothing_controls_has_no_test(self) -> None:
         case = part_of(case_of(4, False, 1.0, False), np.arange(7) < 3)

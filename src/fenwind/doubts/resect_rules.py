@@ -13,7 +13,8 @@ from numpy.typing import NDArray
 from fenwind.doubts.registry import Doubt
 from fenwind.errors import FenwindError
 from fenwind.estimation.distributions import chi2_quantile
-from fenwind.procedures.resection import Case, Resection, Scale, is_far, part_of, solve
+from fenwind.procedures.resection import Case, Resection, Scale, is_far, part_of, tried
+from fenwind.procedures.resection_squares import Solved
 from fenwind.quantities.angles import RAD_PER_SECOND
 from fenwind.quantities.lengths import FEET, format_way
 from fenwind.quantities.numbers import format_fixed
@@ -28,8 +29,6 @@ WEAK_M, WEAK_RAD = 0.030, 15.0 * math.pi / 180.0
 CIRCLE = 0.10
 #: Collimation or index that a check of the instrument would put right, seconds.
 FACES_S = 30.0
-#: Starts that a changed case is solved from.
-TRIED = 2
 #: An explanation whose sum of squares is at most this much above the least is as likely.
 AS_LIKELY = 4.0
 
@@ -140,10 +139,10 @@ def _squares(case: Case, scale: Scale) -> float:
     """What a changed case leaves; infinite where it has no solution, and what it can leave by itself does
     not count."""
     try:
-        found = solve(case, "fixed" if scale == "show" else scale, tried=TRIED)
+        found, dof = tried(case, "fixed" if scale == "show" else scale)
     except FenwindError:
         return math.inf
-    if found.dof > 0 and found.sum_squares > chi2_quantile(1.0 - WHOLE_ALPHA, found.dof):
+    if dof > 0 and found.sum_squares > chi2_quantile(1.0 - WHOLE_ALPHA, dof):
         return math.inf
     return found.sum_squares
 
@@ -178,7 +177,7 @@ def _offsets(look: Looked) -> Iterator[_Cause]:
             used[kind, rows] = False
             freed = replace(case, used=used, heights=case.heights and bool(used[2].any()))
             try:
-                off = _offset(case, solve(freed, scale, tried=TRIED), kind, rows)
+                off = _offset(case, freed, tried(freed, scale)[0], scale, kind, rows)
             except FenwindError:
                 continue
             squares = _squares(_put_right(case, kind, rows, off), look.scale)
@@ -198,13 +197,16 @@ def _put_right(case: Case, kind: int, rows: NDArray[np.bool_], off: float) -> Ca
     return replace(case, reduced=replace(r, hd=hd, dh=dh))
 
 
-def _offset(case: Case, found: Resection, kind: int, rows: NDArray[np.bool_]) -> float:
-    """How much too large the readings of a target are, metres, in the mean."""
-    known, r = case.known[:, rows], case.reduced
+def _offset(
+    case: Case, freed: Case, found: Solved, scale: Scale, kind: int, rows: NDArray[np.bool_]
+) -> float:
+    """How much too large the readings of a target are, metres, in the mean, by where the others place the
+    instrument."""
+    known, r, x = case.known[:, rows], case.reduced, found.x
     if kind == 1:
-        d = np.hypot(known[0] - found.e, known[1] - found.n) / found.applied
+        d = np.hypot(known[0] - x[0], known[1] - x[1]) / (x[-1] if scale == "apply" else 1.0)
         return float(np.mean(r.hd[rows] - d))
-    return float(np.mean(r.dh[rows] - (known[2] - found.h))) if math.isfinite(found.h) else math.nan
+    return float(np.mean(r.dh[rows] - (known[2] - x[3]))) if freed.heights else math.nan
 
 
 def _offset_doubt(rule: str, name: str, error: float) -> Doubt:

@@ -21,7 +21,8 @@ Rows = Callable[[FloatArray], FloatArray]
 NEGLIGIBLE = 1e-12
 #: One that changes them by less than this, a hundred-thousandth of a sigma, is taken along the derivatives
 #: at hand and is the last: what the curvature adds is far less than a millionth.
-LAST = 1e-10
+#: So is one that lowers the sum of squares by less than the second of it, below which rounding decides.
+LAST, ROUNDING = 1e-10, 1e-12
 #: The most steps, and the smallest pivot, of normal equations with a unit diagonal, that they are taken with.
 STEPS, PIVOT = 10, 1e-6
 #: The most unknowns that are a handful, and which elements of a matrix of theirs lie in its lower half.
@@ -51,7 +52,7 @@ def settle(rows_at: Rows, start: FloatArray, most: int = STEPS, last: bool = Tru
     last step as well; otherwise it ends before a negligible one."""
     from scipy.linalg.lapack import dposv
 
-    n, least = start.size, LAST if last else NEGLIGIBLE
+    n, (least, part) = start.size, (LAST, ROUNDING) if last else (NEGLIGIBLE, 1e-16)
     with np.errstate(all="ignore"):  # what is not finite lowers nothing
         state = Settling(start, rows_at(start), 0)
         products = state.rows @ state.rows.T
@@ -61,7 +62,7 @@ def settle(rows_at: Rows, start: FloatArray, most: int = STEPS, last: bool = Tru
             lower, back, info = dposv(products[:n, :n], gradient, lower=1)
             if info:
                 return state
-            if float(back @ gradient) <= least + 1e-16 * float(products[n, n]):
+            if float(back @ gradient) <= least + part * float(products[n, n]):
                 return _settled(state, back, lower, products) if last else state
             x = state.x - back
             rows = rows_at(x)

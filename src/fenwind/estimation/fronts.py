@@ -48,7 +48,7 @@ class Fronts:
         self.n, self.sound, self.log_determinant = matrix.shape[0], True, 0.0
         self.order = order or nested_order(matrix)
         self._order, self._begins, self._parent = self.order.unknowns, self.order.begins, self.order.parent
-        self._place = np.empty(self.n, dtype=np.intp)
+        self._place = np.empty(self.n, dtype=np.int32)
         self._place[self._order] = np.arange(self.n)
         self._fronts: list[_Front] = []
         self._factorise(matrix, limit)
@@ -113,8 +113,8 @@ class Fronts:
     def inverse_blocks(self, first: IntArray, second: IntArray) -> tuple[FloatArray, NDArray[np.bool_]]:
         """Blocks (p, q, m) of the inverse for unknowns first (p, m) and second (q, m), and which of the m
         were found: those whose unknowns all stand in one front."""
-        p, q = first.shape[0], second.shape[0]
-        every = self._place[np.concatenate([first, second])]
+        p, q, same = first.shape[0], second.shape[0], second is first
+        every = self._place[first if same else np.concatenate([first, second])]
         front_of = np.searchsorted(self._begins, every.min(axis=0), side="right") - 1
         asked = np.argsort(front_of, kind="stable")
         ends = np.searchsorted(front_of[asked], np.arange(len(self._fronts) + 1))
@@ -138,7 +138,7 @@ class Fronts:
                 local = _local_or_none(every[:, mine], inside[0])
                 fine = (local >= 0).all(axis=0)
                 some, here = mine[fine], local[:, fine]
-                out[:, :, some] = inside[1][here[:p, None], here[None, p:]]
+                out[:, :, some] = inside[1][here[:p, None], here[None, 0 if same else p :]]
                 there[some] = True
         return out, there
 

@@ -98,6 +98,7 @@ def sparse_normal(designs: Sequence[FloatArray], places: Sequence[IntArray | Non
     for design, unknowns in zip(designs, places, strict=True):
         p, k = design.shape[1:]
         which = np.repeat(np.arange(n)[:, None], k, axis=1) if unknowns is None else unknowns
+        which = which.astype(np.int32)  # what SciPy would make of them, in half the memory
         values = np.einsum("bpk,bqk->pqk", design, design)
         rows, columns = np.broadcast_to(which[:, None], (p, p, k)), np.broadcast_to(which[None], (p, p, k))
         normal = normal + sparse.coo_matrix((values.ravel(), (rows.ravel(), columns.ravel())), (n, n)).tocsc()

@@ -1,12 +1,14 @@
 """Solving the normal equations, and saying in words what cannot be solved.
 
 `NormalSolver` is what the engine asks of a solver. `DenseSolver` serves small systems with LAPACK,
-`SparseSolver` large ones: front by front (`fronts`), or with SuperLU (SciPy) where there are constraints; all
-give the same answers. None forms the inverse of the whole unless it is asked for.
+`SparseSolver` large ones: front by front (`fronts`, with `datum` for free networks), or with SuperLU
+(SciPy) where other constraints are asked for; all give the same answers. None forms the inverse of the whole
+unless it is asked for.
 """
 
 from __future__ import annotations
 
+import hashlib
 import math
 from functools import cached_property
 from typing import Any, Protocol
@@ -15,6 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fenwind.errors import DatumDefectError
+from fenwind.estimation.datum import OpenDatum, picked_by
 from fenwind.estimation.dissection import Order
 from fenwind.estimation.fronts import Fronts
 
@@ -199,9 +202,12 @@ class _Sparse:
 
 class _ByFronts:
     """Cholesky front by front of the normal matrix, scaled to a unit diagonal. before: one of a matrix that
-    may have the same pattern, None for none."""
+    may have the same pattern, None for none. With constraints (c, n) `sound` is False where they are not what
+    the observations leave open."""
 
-    def __init__(self, normal: Normal, names: tuple[str, ...], before: _ByFronts | None = None) -> None:
+    def __init__(
+        self, normal: Normal, constraints: FloatArray, names: tuple[str, ...], before: _ByFronts | None = None
+    ) -> None:
         from scipy import sparse
 
         matrix = sparse.csc_matrix(normal)
@@ -209,18 +215,33 @@ class _ByFronts:
         self._scale = 1.0 / np.where(diagonal > 0.0, diagonal, 1.0)
         scaling = sparse.diags(self._scale)
         scaled = (scaling @ matrix @ scaling).tocsc()
-        self.pattern = scaled.indptr, scaled.indices
-        same = before is not None and all(map(np.array_equal, before.pattern, self.pattern))
+        if constraints.size:
+            rows = constraints * self._scale
+            picked = picked_by(rows)
+            more = np.bincount(picked, minlength=self._scale.size).astype(float)
+            scaled = (scaled + sparse.diags(more)).tocsc()
+        self.pattern = _pattern(scaled)
+        same = before is not None and before.pattern == self.pattern
         order: Order | None = before.order if before is not None and same else None
         self._fronts = Fronts(scaled, PIVOT_LIMIT, order)
         self.order: Order = self._fronts.order
-        if not self._fronts.sound:
+        self._datum: OpenDatum | None = None
+        self.sound, self._constraints = self._fronts.sound, constraints
+        if constraints.size:
+            if self.sound:
+                self._datum = OpenDatum(self._fronts.solve, rows, picked)
+                self.sound = self._datum.sound
+            return
+        if not self.sound:
             weak = _null_vectors(scaled, np.zeros((0, self._scale.size)))
             raise _defect(self._scale[:, None] * weak, matrix.diagonal(), names)
 
     def solve(self, right_side: FloatArray, constraint_gap: FloatArray) -> FloatArray:
         """See Factorisation."""
-        return np.asarray(self._fronts.solve(right_side * self._scale) * self._scale)
+        x = self._fronts.solve(right_side * self._scale)
+        if self._datum is not None:
+            x = self._datum.onto(x, constraint_gap)
+        return np.asarray(x * self._scale)
 
     def cofactor_blocks(self, first: IntArray, second: IntArray) -> FloatArray:
         """See Factorisation. Blocks whose unknowns were not observed together are solved for in chunks."""
@@ -228,7 +249,12 @@ class _ByFronts:
         if not there.all():
             lacking = np.flatnonzero(~there)
             found[:, :, lacking] = self._apart(first[:, lacking], second[:, lacking])
-        return np.asarray(found * self._scale[first][:, None] * self._scale[second][None])
+        if self._datum is not None:
+            found = self._datum.blocks(found, first, second)
+        # In place: for a country these are hundreds of megabytes.
+        found *= self._scale[first][:, None]
+        found *= self._scale[second][None]
+        return found
 
     def _apart(self, first: IntArray, second: IntArray) -> FloatArray:
         shape = (first.shape[0], second.shape[0], first.shape[1])
@@ -245,27 +271,39 @@ class _ByFronts:
 
     def cofactors(self) -> FloatArray:
         """See Factorisation."""
+        every = np.arange(self._scale.size)[:, None]
         whole = self._fronts.solve(np.eye(self._scale.size))
+        if self._datum is not None:
+            whole = self._datum.blocks(whole[:, :, None], every, every)[:, :, 0]
         return np.asarray(whole * self._scale[:, None] * self._scale)
 
     def log_determinant(self) -> float:
         """See Factorisation."""
-        return float(self._fronts.log_determinant - 2.0 * np.log(self._scale).sum())
+        whole = float(self._fronts.log_determinant - 2.0 * np.log(self._scale).sum())
+        if self._datum is None:
+            return whole
+        rows = np.linalg.slogdet(self._constraints @ self._constraints.T)[1]
+        return whole + self._datum.log_determinant - float(rows)
 
 
 class SparseSolver:
-    """Fronts without constraints, SuperLU with them; both in an order that keeps the factor sparse, which is
-    found once for all iterations of a problem."""
+    """Fronts; SuperLU with constraints other than the datum that observations leave open. Both in an order
+    that keeps the factor sparse, which is found once for all iterations of a problem."""
 
     def __init__(self) -> None:
         self._before: _ByFronts | None = None
 
     def factorise(self, normal: Normal, constraints: FloatArray, names: tuple[str, ...]) -> Factorisation:
         """See NormalSolver."""
-        if constraints.shape[0]:
-            return _Sparse(normal, constraints, names)
-        self._before = _ByFronts(normal, names, self._before)
-        return self._before
+        self._before = _ByFronts(normal, constraints, names, self._before)
+        return self._before if self._before.sound else _Sparse(normal, constraints, names)
+
+
+def _pattern(matrix: Any) -> bytes:
+    """What tells where a matrix that is sparse by columns has elements: a digest, since it is kept."""
+    digest = hashlib.blake2b(matrix.indptr.tobytes(), digest_size=16)
+    digest.update(matrix.indices.data)
+    return digest.digest()
 
 
 def _null_vectors(scaled: Any, rows: FloatArray) -> FloatArray:

@@ -10,7 +10,6 @@ from __future__ import annotations
 import math
 from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
-from itertools import islice
 from typing import Literal
 
 import numpy as np
@@ -291,18 +290,13 @@ def part_of(case: Case, keep: NDArray[np.bool_]) -> Case:
     return Case(reduced=reduced, known=case.known[:, rows], used=case.used[:, rows], heights=case.heights)
 
 
-def solve(case: Case, scale: Scale, start: FloatArray | None = None, tried: int = TRIED) -> Resection:
+def solve(case: Case, scale: Scale, start: FloatArray | None = None) -> Resection:
     """Solve for e, n, orientation, and h and scale where they are asked for, from a start or from the best
-    so many places around the marks. Raises ProcedureError when there is too little, EstimationError when it
-    is not determined."""
-    _check_enough(case)
-    heights = case.heights and bool(case.used[2].any())
-    if case.heights and not heights:
-        raise ProcedureError(
-            "no sighting gives a height", hint="Read zenith angle and distance to a mark with a height"
-        )
+    places around the marks. Raises ProcedureError when there is too little, EstimationError when it is not
+    determined."""
+    heights = _with_heights(case)
     squares = _squares(case, heights, scale == "apply")
-    best = _best(case, squares, [start] if start is not None else islice(_starts(case), tried))
+    best = _best(case, squares, [start] if start is not None else _starts(case))
     result = _result(case, squares, best, heights, scale == "apply")
     if scale == "show":
         free = solve(case, "apply", np.array([result.e, result.n, result.orientation]))
@@ -310,19 +304,40 @@ def solve(case: Case, scale: Scale, start: FloatArray | None = None, tried: int 
     return result
 
 
+def tried(case: Case, scale: Scale) -> tuple[Solved, int]:
+    """A case that is only tried, such as one with a mark exchanged: what it leaves, and its redundancy,
+    without statistics. From where distances place it, or from the best places, by whole steps alone: what
+    is right settles there. Raises what `solve` does, EstimationError also where it does not settle."""
+    squares = _squares(case, _with_heights(case), scale == "apply")
+    laid = _laid(case)
+    starts = [laid] if laid is not None else _around(case)[: 1 + BESIDE]
+    return _best(case, squares, starts, damped=False), squares.observed - squares.n
+
+
+def _with_heights(case: Case) -> bool:
+    """Whether a case is solved for the height. Raises ProcedureError where there is too little."""
+    _check_enough(case)
+    heights = case.heights and bool(case.used[2].any())
+    if case.heights and not heights:
+        raise ProcedureError(
+            "no sighting gives a height", hint="Read zenith angle and distance to a mark with a height"
+        )
+    return heights
+
+
 def _squares(case: Case, heights: bool, free: bool) -> SightingSquares:
     r = case.reduced
     return SightingSquares(case.known, (r.direction, r.hd, r.dh), r.covariance, case.used, heights, free)
 
 
-def _best(case: Case, squares: SightingSquares, starts: Iterable[FloatArray]) -> Solved:
+def _best(case: Case, squares: SightingSquares, starts: Iterable[FloatArray], damped: bool = True) -> Solved:
     """The least squares that the starts lead to; the first that leaves no more than noise ends the search."""
     dof = squares.observed - squares.n
     best: Solved | None = None
     error: EstimationError | None = None
     for one in starts:
         try:
-            found = squares.solve(one)
+            found = squares.solve(one, damped)
         except EstimationError as failed:
             error = failed
             continue

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from fenwind.errors import EstimationError
 from fenwind.estimation.engine import Problem, adjust
 from fenwind.estimation.few import settle
 
@@ -89,12 +90,15 @@ class SightingSquares:
         rows (n + 1, 3 k)."""
         return (self.whitening @ self._raw(x)).reshape(-1, self.n + 1).T
 
-    def solve(self, start: FloatArray) -> Solved:
-        """From a start (3,). Raises EstimationError where it is not determined or does not settle."""
+    def solve(self, start: FloatArray, damped: bool = True) -> Solved:
+        """From a start (3,); damped: by halved steps where whole ones do not lead. Raises EstimationError
+        where it is not determined or does not settle."""
         x = [*start[:3].tolist(), *([self._start_height] if self._heights else []), *([1.0] * self._free)]
         found = settle(self.at, np.array(x))
         if found.cofactors is not None:
             return Solved(found.x, found.cofactors, found.rows, found.sum_squares)
+        if not damped:
+            raise EstimationError("it does not settle by whole steps", hint="Give better starting values")
         return self._damped(found.x)
 
     def _damped(self, x: FloatArray) -> Solved:

@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 from fenwind.errors import ProcedureError
 from fenwind.geodesy.geocentric import enu_axes, from_xyz, to_xyz
 from fenwind.procedures.shared_errors import Errors, combined
+from fenwind.progress import breathe
 
 FloatArray = NDArray[np.float64]
 
@@ -128,6 +129,7 @@ def tied_arp(target: Point, there: Sequence[Measured]) -> Point:
 
 def mean(points: Sequence[Point], weights: Sequence[FloatArray] | None = None) -> Point:
     """The mean of points; weights (3, 3) each, equal without."""
+    breathe()  # a day has hundreds of points at some marks
     if weights is None:
         weights = [np.eye(3)] * len(points)
     whole = np.linalg.inv(np.sum(weights, axis=0))
