@@ -35,9 +35,10 @@ class Opened:
         from PySide6.QtCore import QEventLoop, QTimer
 
         end = time.monotonic() + seconds
+        loop, looks = QEventLoop(), QTimer()  # one of each: a day looks half a million times
+        looks.timeout.connect(loop.quit)
+        looks.start(2)
         while not true():
             if time.monotonic() > end:
                 raise TimeoutError(self.w.line.text())
-            loop = QEventLoop()
-            QTimer.singleShot(2, loop.quit)
             loop.exec()

@@ -69,4 +69,5 @@ class OpenDatum:
         ways, across = self._ways @ self._back, self._across
         out = inverse - np.einsum("pmc,qmc->pqm", ways[first], across[second])
         out -= np.einsum("pmc,qmc->pqm", across[first], ways[second])
-        return out + np.einsum("pmc,qmc->pqm", self._ways[first] @ self._common, self._ways[second])
+        out += np.einsum("pmc,qmc->pqm", self._ways[first] @ self._common, self._ways[second])
+        return np.asarray(out)

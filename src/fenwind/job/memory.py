@@ -21,7 +21,7 @@ LIMIT_BYTES = 256_000_000
 _PER_ENTRY = 400
 #: Results that are kept of one step at most: those of as many gestures that may be undone. A day of work
 #: would else fill the memory with what nobody goes back to.
-MOST_OF_ONE = 16
+MOST_OF_ONE = 6
 #: Of a step whose results are large fewer are kept, but some: what they may take together, bytes.
 BYTES_OF_ONE, LEAST_OF_ONE = 6_000_000, 3
 
