@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import math
+from dataclasses import replace
 
 import numpy as np
 from scipy.optimize import least_squares
 
 from bench.timing import median, say
+from fenwind.doubts.resect_rules import Looked, resect_doubts
 from fenwind.procedures.resection import Case, ResectionOptions, Sighting, case_of, reduce, solve
 from fenwind.procedures.traverse import Ends, Method, Options, Sight, Traverse
 from fenwind.procedures.traverse import solve as walk
@@ -58,6 +60,25 @@ def _case() -> Case:
     return case_of(reduce(shots, options), known, True)
 
 
+def blunders() -> None:
+    """How long it takes to name a wrong prism, a wrong target height, and two names that were exchanged."""
+    case = _case()
+    r, hd, dh, known = case.reduced, case.reduced.hd.copy(), case.reduced.dh.copy(), case.known.copy()
+    hd[3] += 0.034
+    dh[5] += 0.1
+    known[:, [1, 2]] = known[:, [2, 1]]
+    changed = (replace(case, reduced=replace(r, hd=hd)), replace(case, reduced=replace(r, dh=dh)))
+    slowest = 0.0
+    for one in (*changed, replace(case, known=known)):
+        look = Looked(
+            case=one, found=solve(one, "fixed"), scale="fixed", others={}, checks=1, collimation_s=0.0,
+            index_s=0.0,
+        )  # fmt: skip
+        print(f"named: {', '.join(d.rule for d in resect_doubts(look))}")
+        slowest = max(slowest, median(lambda look=look: resect_doubts(look), 9))
+    say("a blunder of a resection is named, the slowest of three", slowest * 1000.0, 50.0, "ms")
+
+
 def against_scipy() -> None:
     """The same resection, from the same start a metre off."""
     case, start = _case(), np.array([12.0, -8.0, 0.41, 2.5])
@@ -98,6 +119,7 @@ def main() -> None:
     """Run both."""
     for method in ("compass", "transit", "lsq"):
         traverse(method)  # type: ignore[arg-type]
+    blunders()
     against_scipy()
 
 

@@ -26,6 +26,8 @@ Scale = Literal["fixed", "show", "apply"]
 HINT_NEEDED = "Sight three marks, or two with at least one distance"
 #: Starting positions: this many a side of a square, so many times as large as what the marks span.
 GRID, REACH, TRIED = 17, 4.0, 12
+#: So many whole steps lead from where distances place the instrument to where what is right settles.
+NEAR = 5
 #: Of those places so many are tried beside the one that distances give.
 BESIDE = 2
 #: A sum of squares up to so many times its expectation is noise: nothing better is looked for.
@@ -310,8 +312,9 @@ def tried(case: Case, scale: Scale) -> tuple[Solved, int]:
     is right settles there. Raises what `solve` does, EstimationError also where it does not settle."""
     squares = _squares(case, _with_heights(case), scale == "apply")
     laid = _laid(case)
-    starts = [laid] if laid is not None else _around(case)[: 1 + BESIDE]
-    return _best(case, squares, starts, damped=False), squares.observed - squares.n
+    if laid is not None:
+        return squares.solve(laid, NEAR, damped=False), squares.observed - squares.n
+    return _best(case, squares, _around(case)[: 1 + BESIDE], damped=False), squares.observed - squares.n
 
 
 def _with_heights(case: Case) -> bool:
@@ -337,7 +340,7 @@ def _best(case: Case, squares: SightingSquares, starts: Iterable[FloatArray], da
     error: EstimationError | None = None
     for one in starts:
         try:
-            found = squares.solve(one, damped)
+            found = squares.solve(one, damped=damped)
         except EstimationError as failed:
             error = failed
             continue

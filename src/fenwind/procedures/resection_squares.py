@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from fenwind.errors import EstimationError
 from fenwind.estimation.engine import Problem, adjust
-from fenwind.estimation.few import settle
+from fenwind.estimation.few import STEPS, settle
 
 FloatArray = NDArray[np.float64]
 
@@ -90,11 +90,11 @@ class SightingSquares:
         rows (n + 1, 3 k)."""
         return (self.whitening @ self._raw(x)).reshape(-1, self.n + 1).T
 
-    def solve(self, start: FloatArray, damped: bool = True) -> Solved:
-        """From a start (3,); damped: by halved steps where whole ones do not lead. Raises EstimationError
-        where it is not determined or does not settle."""
+    def solve(self, start: FloatArray, whole_steps: int = STEPS, damped: bool = True) -> Solved:
+        """From a start (3,), by so many whole steps at most; damped: by halved ones where these do not lead.
+        Raises EstimationError where it is not determined or does not settle."""
         x = [*start[:3].tolist(), *([self._start_height] if self._heights else []), *([1.0] * self._free)]
-        found = settle(self.at, np.array(x))
+        found = settle(self.at, np.array(x), whole_steps)
         if found.cofactors is not None:
             return Solved(found.x, found.cofactors, found.rows, found.sum_squares)
         if not damped:
