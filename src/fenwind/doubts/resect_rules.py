@@ -167,6 +167,7 @@ def _units(look: Looked) -> Iterator[_Cause]:
 def _offsets(look: Looked) -> Iterator[_Cause]:
     """A target's distances, or its heights, that are all off by the same."""
     case, scale = look.case, "fixed" if look.scale == "show" else look.scale
+    most = chi2_quantile(1.0 - WHOLE_ALPHA, look.found.dof)
     for name in dict.fromkeys(case.reduced.targets):
         mine = np.array([t == name for t in case.reduced.targets])
         for kind, rule in ((1, "resect.prism"), (2, "resect.target-height")):
@@ -177,9 +178,12 @@ def _offsets(look: Looked) -> Iterator[_Cause]:
             used[kind, rows] = False
             freed = replace(case, used=used, heights=case.heights and bool(used[2].any()))
             try:
-                off = _offset(case, freed, tried(freed, scale)[0], scale, kind, rows)
+                found = tried(freed, scale)[0]
             except FenwindError:
                 continue
+            if found.sum_squares > most:
+                continue  # without those readings, more is left than any one offset of theirs would leave
+            off = _offset(case, freed, found, scale, kind, rows)
             squares = _squares(_put_right(case, kind, rows, off), look.scale)
             if squares < math.inf:
                 yield _Cause(squares, _offset_doubt(rule, name, off))
