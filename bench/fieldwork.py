@@ -1,4 +1,5 @@
-"""A traverse of a thousand legs by every rule, and a resection against scipy with slopes of its own."""
+"""A traverse of a thousand legs by every rule, a resection against scipy with slopes of its own, and how soon
+its blunders are named."""
 
 from __future__ import annotations
 
@@ -116,7 +117,7 @@ def against_scipy() -> None:
 
 
 def main() -> None:
-    """Run both."""
+    """Run all."""
     for method in ("compass", "transit", "lsq"):
         traverse(method)  # type: ignore[arg-type]
     blunders()

@@ -6,6 +6,7 @@ import threading
 import time
 import unittest
 from datetime import UTC, datetime
+from unittest import mock
 
 import numpy as np
 
@@ -31,7 +32,8 @@ class Follow(unittest.TestCase):
         woken = threading.Event()
         pieces: list[int] = []
         links = [address(f"127.0.0.1:{port}") for port in ports]
-        following = Following(*links, woken.set, lambda: pieces.append(1))
+        self.enterContext(mock.patch("fenwind.progress._before", [lambda: pieces.append(1)]))
+        following = Following(*links, woken.set)
         following.start()
         self.addCleanup(following.stop)
         end = time.monotonic() + 20.0

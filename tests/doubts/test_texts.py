@@ -73,6 +73,11 @@ class OfJobs(TempFolder):
         known = state.given["g-T-02"]
         for name, entries, words in (
             ("one decimal", [amend(known, height_m=1239.7)], "The height of T-02 has 1 decimal, most others"),
+            (
+                "none and one",
+                [amend(state.given["g-T-01"], height_m=1240.0), amend(known, height_m=1239.7)],
+                "The heights of T-01, T-02 have at most 1 decimal, most others",
+            ),
             ("none", [amend(known, height_m=1240.0)], "The height of T-02 has 0 decimals"),
             ("two of them", [amend(known, height_m=1239.7), amend(state.given["g-T-03"], height_m=1240.6)],
              "The heights of T-02, T-03 have 1 decimal"),

@@ -4,6 +4,7 @@ are those of the results; pages are whole."""
 import io
 import re
 import struct
+import unittest
 import zlib
 from dataclasses import replace
 from html import unescape
@@ -19,8 +20,8 @@ from fenwind.quantities.angles import RAD_PER_SECOND
 from fenwind.records.entries import amend
 from fenwind.reports.html import to_html
 from fenwind.reports.kinds import report_of, reportable
-from fenwind.reports.model import Letterhead, Paragraph, Report, Table
-from fenwind.reports.pdf import to_pdf
+from fenwind.reports.model import Figure, Letterhead, Paragraph, Report, Section, Table
+from fenwind.reports.pdf import _block, to_pdf
 from fenwind.reports.plain import to_text
 from tests.support import DemoCase
 
@@ -221,3 +222,17 @@ class Signed(DemoCase):
         self.assertIn("Loops and lines", Path(out).read_text())
         wrong = ("--as", "html", "--out", self.path("s.html"), "--of", "nobody")
         self.run_json("export", str(self.job.path), *wrong, code=2)
+
+
+class Small(unittest.TestCase):
+    def test_a_small_figure_is_on_paper_with_or_without_a_table_before_it(self) -> None:
+        svg = '<svg viewBox="0 0 100 50"></svg>'
+        table = Table(headers=(("name", ""), ("E", "m")), rows=(("T-01", "1.0"),))
+        figure, words = Figure(svg=svg, caption="small one", size=0.3), Paragraph(text="words between")
+        for blocks in ((figure,), (words, figure), (table, figure), (table, words, figure), (figure, figure)):
+            report = Report(
+                title="t", subtitle="s", statement="x", sections=(Section(title="one", blocks=blocks),)
+            )
+            text = "".join(page.extract_text() for page in pypdf.PdfReader(io.BytesIO(to_pdf(report))).pages)
+            self.assertEqual(text.count("small one"), blocks.count(figure), blocks)
+        self.assertEqual(_block(figure, 500.0)[0].width, 150.0)

@@ -111,7 +111,7 @@ class Receivers(QObject):
             self.bridge.tell_error(error)
             return False
         self.stop()
-        self._following = Following(rover, rtcm, self._awake.emit, AT_WORK.let_first)
+        self._following = Following(rover, rtcm, self._awake.emit)
         self._following.start()
         self.bridge.hurry("receivers", derive_apart=True)
         self._timer.start()

@@ -12,7 +12,7 @@ from typing import Any, Literal, get_args
 
 from PySide6.QtCore import QObject, Signal, SignalInstance, Slot
 
-from fenwind.progress import Cancelled, give_way_to
+from fenwind.progress import Cancelled, breathe, give_way_to
 
 #: Seconds that a worker lets the window go first, at most, each time it looks.
 PATIENCE_S = 0.05
@@ -74,7 +74,7 @@ class Task:
 
     def check(self) -> None:
         """Raise Cancelled when it was asked to stop; let the window go first."""
-        AT_WORK.let_first()
+        breathe()
         if self._stop.is_set():
             raise Cancelled
 

@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 from fenwind.devices.nmea_in import Epoch, NmeaReader
 from fenwind.devices.rtcm_in import RtcmReader
 from fenwind.devices.transport import Address, DeviceError, Link
+from fenwind.progress import breathe
 
 FloatArray = NDArray[np.float64]
 
@@ -78,20 +79,14 @@ class _Held:
 
 class Following:
     """Listens from `start` until `stop`. awake: called from the thread when something came, once until it
-    was taken; before: called from it before each piece is read."""
+    was taken. What comes is read in pieces, with a breath before each."""
 
-    def __init__(
-        self,
-        rover: Address,
-        rtcm: Address | None,
-        awake: Callable[[], object],
-        before: Callable[[], object] = lambda: None,
-    ) -> None:
+    def __init__(self, rover: Address, rtcm: Address | None, awake: Callable[[], object]) -> None:
         self._links = [Link(rover)] + ([Link(rtcm)] if rtcm is not None else [])
         self._reader, self._stream = NmeaReader(), RtcmReader()
         self._held = _Held(corrections=self._said() if rtcm is not None else None)
         self._lock = threading.Lock()
-        self._awake, self._before, self._told = awake, before, False
+        self._awake, self._told = awake, False
         self._ended = threading.Event()
         self._threads = [
             threading.Thread(target=self._listen, args=(k,), name=f"fenwind-link-{k}", daemon=True)
@@ -152,7 +147,7 @@ class Following:
                 self._ended.wait(TICK_S)
                 continue
             for begin in range(0, len(data), PIECE):
-                self._before()
+                breathe()
                 self._feed(k, data[begin : begin + PIECE])
             if link.ended:
                 link.problem = "the log is at its end"

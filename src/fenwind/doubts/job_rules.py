@@ -221,13 +221,15 @@ def _coarse(frame: str, few: list[tuple[str, int]], usual: int) -> Doubt:
     names = tuple(name for name, _ in few)
     listed = ", ".join(names[:4]) + (f" and {len(names) - 4} more" if len(names) > 4 else "")
     head = f"The heights of {listed} have" if len(names) > 1 else f"The height of {listed} has"
-    decimals = f"{few[0][1]} decimal{'' if few[0][1] == 1 else 's'}"
+    most = max(d for _, d in few)
+    up_to = "" if all(d == most for _, d in few) else "at most "
+    decimals = f"{up_to}{most} decimal{'' if most == 1 else 's'}"
     return Doubt(
         rule="marks.coarse-height",
         subject=frame,
         names=names,
         text=f"{head} {decimals}, most others {usual}: rounded, or read off a plan?",
-        value=few[0][1],
+        value=most,
         limit=usual - FEWER_DECIMALS + 1,
         unit="decimals",
     )

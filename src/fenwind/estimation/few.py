@@ -60,10 +60,10 @@ def settle(rows_at: Rows, start: FloatArray, most: int = STEPS, last: bool = Tru
             gradient = products[:n, n]
             # Cholesky needs no scaling: its errors are the same whatever the units are.
             lower, back, info = dposv(products[:n, :n], gradient, lower=1)
-            if info:
+            if info or not (lower.diagonal() ** 2 > PIVOT**2 * products.diagonal()[:n]).all():
                 return state
             if float(back @ gradient) <= least + part * float(products[n, n]):
-                return _settled(state, back, lower, products) if last else state
+                return _settled(state, back, lower) if last else state
             x = state.x - back
             rows = rows_at(x)
             moved = rows @ rows.T
@@ -73,13 +73,10 @@ def settle(rows_at: Rows, start: FloatArray, most: int = STEPS, last: bool = Tru
     return state
 
 
-def _settled(state: Settling, back: FloatArray, lower: FloatArray, products: FloatArray) -> Settling:
+def _settled(state: Settling, back: FloatArray, lower: FloatArray) -> Settling:
     from scipy.linalg.lapack import dpotri
 
-    n = back.size
-    if not (lower.diagonal() ** 2 > PIVOT**2 * products.diagonal()[:n]).all():
-        return state
-    rows = state.rows.copy()
+    n, rows = back.size, state.rows.copy()
     rows[n] -= back @ rows[:n]
     half, _ = dpotri(lower, lower=1)
     return Settling(state.x - back, rows, state.steps + 1, np.where(_BELOW[:n, :n], half, half.T))

@@ -120,6 +120,7 @@ def _split(text: str, delimiter: str, where: str) -> tuple[list[list[str]], Sequ
         return _split_quoted(text, delimiter, where)
     reader = csv.reader(io.StringIO(text, newline=""), delimiter=delimiter)
     try:
+        # One call of list() for all rows would keep every other thread waiting until its end.
         rows = [row for row in reader]
     except csv.Error as error:
         raise FormatError(

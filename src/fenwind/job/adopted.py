@@ -195,7 +195,9 @@ class _Table:
         for k in np.flatnonzero((other >= 0) & (other != main)).tolist():
             words[k] += f", height {_why(self._sets[other[k]], int(self._height_row[found[k]]))}"
         for place, chosen in self.chosen.items():
-            words[found == place] += chosen
+            k = int(np.searchsorted(found, place))
+            if k < found.size and found[k] == place:
+                words[k] += chosen
         return words
 
 

@@ -46,10 +46,14 @@ def to_pdf(report: Report) -> bytes:
     ]
     for section in report.sections:
         parts.append(_text(section.title.upper(), 8, FAINT, space=3, before=12, kept=True))
-        for block, following in zip(section.blocks, (*section.blocks[1:], None), strict=True):
+        blocks = list(section.blocks)
+        while blocks:
+            block = blocks.pop(0)
+            following = blocks[0] if blocks else None
             if isinstance(block, Table) and isinstance(following, Figure) and following.size < 1.0:
                 parts.append(_beside(block, following, document.width))
-            elif not (isinstance(block, Figure) and block.size < 1.0):
+                blocks.pop(0)
+            else:
                 parts += _block(block, document.width)
     parts += _signed(report, document.width)
     document.build(parts, canvasmaker=_numbering())
@@ -158,7 +162,7 @@ def _block(block: Paragraph | Table | Figure, width: float) -> list[Any]:
         return [_text(block.text, 6 if block.tone == "code" else 9, TONES.get(block.tone, INK))]
     if isinstance(block, Table):
         return [_table(block, width), Spacer(1, 6)]
-    return [_figure(block, width), _text(block.caption, 8, FAINT)]
+    return [_figure(block, width * block.size), _text(block.caption, 8, FAINT)]
 
 
 def _beside(table: Table, figure: Figure, width: float) -> Any:
