@@ -131,6 +131,20 @@ class Tables(QtTestCase):
         w.trail_pane.setFixedWidth(150)
         self.wait_for(lambda: links.minimumHeight() > tall)  # notes take more lines where it is narrow
 
+    def test_a_number_half_out_of_sight_shows_no_digit(self) -> None:
+        table = self.table()
+        table.setColumnWidth(0, 150)
+        table.setColumnWidth(1, 150)
+        table.show()
+        for width, scrolled, differ in ((500, 0, True), (240, 0, False), (150, 250, False)):
+            pictures = []
+            for e in (111111.1111, 888888.8888):
+                table.records.set_rows([{"name": "", "e": e, "held": True}])
+                table.resize(width, 200)
+                table.horizontalScrollBar().setValue(scrolled)
+                pictures.append(table.viewport().grab(QRect(0, 0, width, 30)).toImage())
+            self.assertEqual(pictures[0] != pictures[1], differ, width)
+
     def test_what_does_not_fit_ends_in_an_ellipsis(self) -> None:
         table = self.table()
         table.records.set_rows([{"name": "a name that is far too long for it", "e": 1.0, "held": True}])

@@ -272,7 +272,7 @@ class CellDelegate(QStyledItemDelegate):
         if column.box is not None:
             self._paint_box(painter, rect, column.box(row), tone)
         else:
-            self._paint_text(painter, rect, column, row, tone)
+            self._paint_text(painter, rect, column, row, tone, option.widget)
         if state & _FOCUS:
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.setPen(QPen(colour("water"), 1))
@@ -290,7 +290,9 @@ class CellDelegate(QStyledItemDelegate):
         painter.setBrush(ink if box is True else QColor(0, 0, 0, 0))
         painter.drawRoundedRect(square, 2.5, 2.5)
 
-    def _paint_text(self, painter: QPainter, rect: QRect, column: Column, row: Any, tone: str) -> None:
+    def _paint_text(
+        self, painter: QPainter, rect: QRect, column: Column, row: Any, tone: str, view: Any
+    ) -> None:
         bar = column.bar(row) if column.bar is not None else math.nan
         has_bar = not math.isnan(bar)
         painter.setPen(colour(_INK.get(tone, "ink")))
@@ -300,6 +302,11 @@ class CellDelegate(QStyledItemDelegate):
         text = column.text(row)
         if len(text) * face.pixelSize() > inner.width():  # no letter is wider than its face is high
             text = shortened(text, painter.fontMetrics(), inner.width())
+        edge = view.viewport().width() if isinstance(view, QTableView) else rect.right() + 1
+        if column.right and text and (rect.left() < 0 or rect.right() >= edge):
+            begins = inner.right() - painter.fontMetrics().horizontalAdvance(text)
+            if begins < 0 or inner.right() >= edge:  # some of its digits would be out of sight
+                text, inner = "…", rect.intersected(QRect(0, rect.top(), edge, rect.height()))
         painter.drawText(inner, _RIGHT if column.right else _LEFT, text)
         if has_bar:
             width = max(round(32 * min(abs(bar), 1.6)), 1 if bar else 0)
