@@ -39,6 +39,15 @@ make_environment() {
   if [ ! -x "$venv/bin/fenwind" ]; then
     printf '#!/bin/sh\nexec "%s" -P -m fenwind "$@"\n' "$py" > "$venv/bin/fenwind" && chmod +x "$venv/bin/fenwind"
   fi
+  compile_loops
+}
+
+compile_loops() {  # the loops over large networks, once and after they have changed; they would be when first used
+  local changed stamp="$venv/.compiled"
+  changed=$(find "$here/src/fenwind/estimation" -name '*.py' -newer "$stamp" 2>/dev/null || echo all)
+  [ -n "$changed" ] || return 0
+  echo "fenwind: compiling what is for large networks (once)" >&2
+  "$py" -m fenwind.estimation.compiled && touch "$stamp"
 }
 
 # Shared libraries that Qt loads and the Debian package of each.

@@ -37,12 +37,17 @@ def system(points: int, seed: int, parts: int = 1) -> tuple[sparse.csc_matrix, n
     return sparse.csc_matrix(whole), ends
 
 
+def factorised(matrix: sparse.csc_matrix) -> Fronts:
+    n = matrix.shape[0]
+    return Fronts(matrix, 1e-13, np.ones(n), np.zeros(n))
+
+
 class FrontByFront(unittest.TestCase):
     def test_against_the_dense_inverse(self) -> None:
-        for points, parts in ((1, 1), (2, 1), (30, 1), (60, 2), (150, 1), (260, 3), (400, 1)):
+        for points, parts in ((1, 1), (2, 1), (30, 1), (60, 2), (150, 1), (260, 3), (400, 1), (1100, 3)):
             with self.subTest(points=points, parts=parts):
                 matrix, ends = system(points, points, parts)
-                fronts = Fronts(matrix, 1e-13)
+                fronts = factorised(matrix)
                 self.assertTrue(fronts.sound)
                 dense = matrix.toarray()
                 inverse = np.linalg.inv(dense)
@@ -60,12 +65,35 @@ class FrontByFront(unittest.TestCase):
                         found, inverse[a[:, None], b[None]], atol=1e-10 * np.abs(inverse).max()
                     )
 
-    def test_borders_in_many_runs(self) -> None:
-        matrix, ends = system(260, 3)
-        in_runs = Fronts(matrix, 1e-13).inverse_blocks(3 * ends[:1], 3 * ends[1:])[0]
-        with mock.patch("fenwind.estimation.fronts.RUNS", -1):
-            one_by_one = Fronts(matrix, 1e-13).inverse_blocks(3 * ends[:1], 3 * ends[1:])[0]
-        np.testing.assert_allclose(one_by_one, in_runs, rtol=1e-12)
+    def test_scales_and_a_little_more_on_the_diagonal(self) -> None:
+        matrix, ends = system(60, 3)
+        scale, more = np.random.default_rng(2).uniform(0.5, 2.0, (2, 180))
+        fronts = Fronts(matrix, 1e-13, scale, more)
+        whole = matrix.toarray() * scale[:, None] * scale + np.diag(more)
+        x = np.arange(180.0)
+        np.testing.assert_allclose(fronts.solve(whole @ x), x, atol=1e-9)
+        first = 3 * ends + np.array([[0], [2]])
+        found, _ = fronts.inverse_blocks(first, first)
+        np.testing.assert_allclose(found, np.linalg.inv(whole)[first[:, None], first[None]], atol=1e-12)
+
+    def test_in_lanes_and_in_one(self) -> None:
+        """Fronts that two threads share give the same to the last digit as one after the other."""
+        matrix, ends = system(500, 4, 2)
+        one = factorised(matrix)
+        with mock.patch("fenwind.estimation.layout.LARGE", 0):
+            two = factorised(matrix)
+        lanes = two.layout.lanes
+        self.assertEqual([len(one.layout.lanes), len(lanes)], [1, 3])
+        np.testing.assert_array_equal(np.sort(np.concatenate(lanes)), one.layout.lanes[0])
+        self.assertGreater(min(map(len, lanes[:2])), 20)
+        x = np.arange(1500.0)
+        np.testing.assert_array_equal(one.solve(x), two.solve(x))
+        for mine, other in zip(
+            one.inverse_blocks(3 * ends, 3 * ends + 1),
+            two.inverse_blocks(3 * ends, 3 * ends + 1),
+            strict=True,
+        ):
+            np.testing.assert_array_equal(mine, other)
 
     def test_an_order_serves_its_own_pattern_alone(self) -> None:
         """Two rings have columns of the same lengths."""
@@ -80,7 +108,7 @@ class FrontByFront(unittest.TestCase):
 
     def test_what_does_not_stand_together_is_said(self) -> None:
         matrix, _ = system(400, 5)
-        fronts = Fronts(matrix, 1e-13)
+        fronts = factorised(matrix)
         inverse = np.linalg.inv(matrix.toarray())
         first, second = np.random.default_rng(2).integers(0, 1200, (2, 1, 300))
         found, there = fronts.inverse_blocks(first, second)
@@ -94,7 +122,7 @@ class FrontByFront(unittest.TestCase):
         for unknown in (0, 200, 449):
             whole = matrix.toarray()
             whole[unknown] = whole[:, unknown] = 0.0
-            self.assertFalse(Fronts(sparse.csc_matrix(whole), 1e-13).sound)
+            self.assertFalse(factorised(sparse.csc_matrix(whole)).sound)
 
     def test_the_order(self) -> None:
         matrix, _ = system(400, 8, 2)

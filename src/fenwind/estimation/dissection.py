@@ -9,20 +9,20 @@ Harrelson, 2005; from memory).
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-IntArray = NDArray[np.intp]
+from fenwind.estimation.compiled import Flags, Floats, Ints, compiled
 
-#: Unknowns of a piece that is not cut any more, and how many landmarks there are.
-LEAF, LANDMARKS = 120, 4
-#: Nodes of a piece that is looked at along every way.
+IntArray = NDArray[np.int64]
+
+#: Unknowns of a piece that is not cut any more.
+LEAF = 60
+#: Nodes of a piece that is looked at along every way; smaller ones along the two in which it spreads most.
 LARGE = 300
-#: Nodes of a graph through which a heap is quicker than whole levels at once: a chain has a level a node.
-FEW = 5000
 
 
 @dataclass(eq=False)
@@ -37,155 +37,300 @@ class Order:
 
 def nested_order(pattern: Any) -> Order:
     """The order for a symmetric matrix (n, n), sparse by columns."""
-    node_of, graph, sizes = _nodes(pattern)
-    cut = _Dissection(graph, sizes)
-    cut.run()
+    node_of, first, sizes = _nodes(pattern)
+    starts, near = _graph(pattern.indptr, pattern.indices, node_of, first)
+    part, count = _parts(starts, near)
+    ways = _ways(starts, near, part, count)
+    nodes = np.argsort(part, kind="stable")
+    parts = np.concatenate([[0], np.cumsum(np.bincount(part, minlength=count))])
+    cuts, above = _dissected(starts, near, sizes, ways, nodes, parts, LEAF, LARGE)
+    # Pieces lie one after the other with what parts them behind them: children come first by where they lie.
+    order = np.argsort(cuts, kind="stable")
+    number = np.empty(order.size + 1, dtype=np.int64)
+    number[order], number[-1] = np.arange(order.size), -1
     members = np.argsort(node_of, kind="stable")
     ends = np.concatenate([[0], np.cumsum(sizes)])
-    parts = [np.concatenate([members[ends[v] : ends[v + 1]] for v in nodes.tolist()]) for nodes in cut.fronts]
-    begins = np.concatenate([[0], np.cumsum([part.size for part in parts])])
-    return Order(unknowns=np.concatenate(parts), begins=begins, parent=np.array(cut.parents))
+    counts = sizes[nodes]
+    within = np.arange(int(counts.sum())) - np.repeat(np.cumsum(counts) - counts, counts)
+    total = np.concatenate([[0], np.cumsum(counts)])
+    return Order(
+        unknowns=members[np.repeat(ends[nodes], counts) + within],
+        begins=total[np.append(cuts[order], nodes.size)],
+        parent=number[above[order]],
+    )
 
 
-def _nodes(pattern: Any) -> tuple[IntArray, Any, IntArray]:
-    """Which node each unknown belongs to, the graph of the nodes by rows, and how many unknowns each has."""
-    ones = pattern.copy()
-    ones.data = np.ones_like(ones.data)
+def _nodes(pattern: Any) -> tuple[IntArray, IntArray, IntArray]:
+    """Which node each unknown belongs to, and the first unknown of each node and how many it has."""
+    marks = np.random.default_rng(7).uniform(1.0, 2.0, pattern.shape[0])
     # Equal columns have equal sums of random weights.
-    marks = ones @ np.random.default_rng(7).uniform(1.0, 2.0, pattern.shape[0])
-    _, first, node_of, sizes = np.unique(marks, return_index=True, return_inverse=True, return_counts=True)
-    graph = ones[:, first].tocsr()[first].tocsr()
-    return node_of, graph, sizes
+    sums = _sums(pattern.indptr, pattern.indices, marks)
+    _, first, node_of, sizes = np.unique(sums, return_index=True, return_inverse=True, return_counts=True)
+    return node_of, first, sizes
 
 
-@dataclass(eq=False)
-class _Dissection:
-    graph: Any
-    sizes: IntArray
-    fronts: list[IntArray] = field(default_factory=list)
-    parents: list[int] = field(default_factory=list)
-
-    def run(self) -> None:
-        """Cut until the pieces are small."""
-        m = self.sizes.size
-        coo = self.graph.tocoo()
-        upper = coo.row < coo.col
-        edges = np.stack([coo.row[upper], coo.col[upper]]).astype(np.intp)
-        self._places = _places(self.graph)
-        self._side = np.zeros(m, dtype=np.int8)
-        self._cut(np.arange(m), edges)
-
-    def _cut(self, nodes: IntArray, edges: IntArray) -> list[int]:
-        """Fronts of a piece, children first; returns those that have no parent yet."""
-        if int(self.sizes[nodes].sum()) > LEAF:
-            best = self._best_cut(nodes, edges)
-            if best is not None:
-                return self._halved(nodes, edges, *best)
-        return [self._front(nodes, [])] if nodes.size else []
-
-    def _best_cut(self, nodes: IntArray, edges: IntArray) -> tuple[NDArray[np.bool_], IntArray] | None:
-        """Which nodes lie in the lower half, and the nodes that part the halves: the fewest unknowns of the
-        ways looked along. None where no way tells the nodes apart."""
-        found: list[tuple[int, NDArray[np.bool_], IntArray]] = []
-        for values in self._ways(nodes):
-            low = self._lower_half(nodes, values)
-            if low is not None:
-                between = self._between(nodes, edges, low)
-                found.append((int(self.sizes[between].sum()), low, between))
-        best = min(found, key=lambda one: one[0], default=None)
-        return best[1:] if best is not None else None
-
-    def _ways(self, nodes: IntArray) -> NDArray[np.float64]:
-        """Places of nodes along a few ways, those in which they spread the most first."""
-        places = self._places[:, nodes]
-        spread = places.std(axis=1)
-        most = len(spread) if nodes.size > LARGE else 2
-        return np.asarray(places[[k for k in np.argsort(-spread)[:most] if spread[k] > 0.0]])
-
-    def _between(self, nodes: IntArray, edges: IntArray, low: NDArray[np.bool_]) -> IntArray:
-        """The nodes of one half that touch the other, of the half where they are fewer unknowns."""
-        side = self._side
-        side[nodes] = np.where(low, 1, 2)
-        one, other = side[edges[0]], side[edges[1]]
-        crossing = one != other
-        ends, one, other = edges[:, crossing], one[crossing], other[crossing]
-        in_low = np.unique(np.where(one == 1, ends[0], ends[1]))
-        in_high = np.unique(np.where(one == 2, ends[0], ends[1]))
-        return in_low if self.sizes[in_low].sum() <= self.sizes[in_high].sum() else in_high
-
-    def _halved(
-        self, nodes: IntArray, edges: IntArray, low: NDArray[np.bool_], between: IntArray
-    ) -> list[int]:
-        side = self._side
-        side[nodes] = np.where(low, 1, 2)
-        side[between] = 3
-        mine, one, other = side[nodes], side[edges[0]], side[edges[1]]
-        pieces = [(nodes[mine == half], edges[:, (one == half) & (other == half)]) for half in (1, 2)]
-        children = [front for piece in pieces for front in self._cut(*piece)]
-        return [self._front(between, children)] if between.size else children
-
-    def _front(self, nodes: IntArray, children: list[int]) -> int:
-        number = len(self.fronts)
-        self.fronts.append(nodes)
-        self.parents.append(-1)
-        for child in children:
-            self.parents[child] = number
-        return number
-
-    def _lower_half(self, nodes: IntArray, values: NDArray[np.float64]) -> NDArray[np.bool_] | None:
-        """Which nodes lie below the middle of their values; between two of these, where that is possible."""
-        order = np.argsort(values, kind="stable")
-        half = np.cumsum(self.sizes[nodes][order])
-        at = int(np.searchsorted(half, 0.5 * half[-1]))
-        steps = np.flatnonzero(np.diff(values[order]) > 0.0) + 1
-        if steps.size:
-            nearest = int(steps[np.argmin(np.abs(steps - at))])
-            if 0.3 * nodes.size <= nearest <= 0.7 * nodes.size:
-                at = nearest
-        if not 0 < at < nodes.size:
-            return None
-        low = np.zeros(nodes.size, dtype=bool)
-        low[order[:at]] = True
-        return low
+@compiled
+def _sums(indptr: Ints, indices: Ints, marks: Floats) -> Floats:
+    out = np.zeros(indptr.size - 1)
+    for c in range(out.size):
+        for at in range(indptr[c], indptr[c + 1]):
+            out[c] += marks[indices[at]]
+    return out
 
 
-def _places(graph: Any) -> NDArray[np.float64]:
-    """How far nodes are from landmarks (l, m), steps along the graph; its parts lie far apart."""
-    from scipy.sparse.csgraph import connected_components
-
-    m = graph.shape[0]
-    count, part = connected_components(graph, directed=False)
-    first = np.full(count, m, dtype=np.intp)
-    np.minimum.at(first, part, np.arange(m))
-    apart = part * float(2 * m)
-    # The first is only where the search for one at the edge begins.
-    sources, out = first, []
-    for _ in range(LANDMARKS + 1):
-        steps = _steps(graph, sources)
-        out.append(steps)
-        nearest = np.min(out[1:], axis=0) if len(out) > 1 else steps
-        order = np.lexsort((nearest, part))
-        sources = order[np.concatenate([np.flatnonzero(np.diff(part[order])), [m - 1]])]
-    # Sums and differences of two of them run along and across the graph.
-    a, b, c, d = (v.astype(float) for v in out[1:5])
-    ways = np.stack([a, b, c, d, a - b, c - d, a + b - c - d, a + c - b - d, a + d - b - c])
-    return np.asarray(ways + apart)
+@compiled
+def _graph(indptr: Ints, indices: Ints, node_of: Ints, first: Ints) -> tuple[Ints, Ints]:
+    """Neighbours of every node, by rows without itself."""
+    m = first.size
+    starts = np.zeros(m + 1, dtype=np.int64)
+    near = np.empty(indices.size, dtype=np.int64)
+    count = 0
+    for v in range(m):
+        for at in range(indptr[first[v]], indptr[first[v] + 1]):
+            other = node_of[indices[at]]
+            if other != v and first[other] == indices[at]:
+                near[count] = other
+                count += 1
+        starts[v + 1] = count
+    return starts, near[:count].copy()
 
 
-def _steps(graph: Any, sources: IntArray) -> IntArray:
+@compiled
+def _steps(starts: Ints, near: Ints, sources: Ints, queue: Ints) -> Ints:
     """Steps (m,) from the nearest of some nodes, one in each part."""
-    if graph.shape[0] <= FEW:
-        from scipy.sparse.csgraph import dijkstra
-
-        return np.asarray(dijkstra(graph, indices=sources, unweighted=True, min_only=True)).astype(np.intp)
-    steps = np.full(graph.shape[0], -1, dtype=np.intp)
-    front, level = np.asarray(sources), 0
-    while front.size:
-        steps[front] = level
-        begin, count = graph.indptr[front], np.diff(graph.indptr)[front]
-        total = int(count.sum())
-        shift = np.repeat(begin - np.concatenate([[0], np.cumsum(count)[:-1]]), count)
-        near = graph.indices[np.arange(total) + shift]
-        front = np.unique(near[steps[near] < 0])
-        level += 1
+    steps = np.full(starts.size - 1, -1, dtype=np.int64)
+    tail = 0
+    for source in sources:
+        steps[source] = 0
+        queue[tail] = source
+        tail += 1
+    head = 0
+    while head < tail:
+        v = queue[head]
+        head += 1
+        for at in range(starts[v], starts[v + 1]):
+            other = near[at]
+            if steps[other] < 0:
+                steps[other] = steps[v] + 1
+                queue[tail] = other
+                tail += 1
     return steps
+
+
+@compiled
+def _parts(starts: Ints, near: Ints) -> tuple[Ints, int]:
+    """Which connected part each node is in, and how many there are."""
+    m = starts.size - 1
+    part = np.full(m, -1, dtype=np.int64)
+    stack = np.empty(m, dtype=np.int64)
+    count = 0
+    for v in range(m):
+        if part[v] >= 0:
+            continue
+        part[v] = count
+        stack[0], height = v, 1
+        while height:
+            height -= 1
+            u = stack[height]
+            for at in range(starts[u], starts[u + 1]):
+                if part[near[at]] < 0:
+                    part[near[at]] = count
+                    stack[height] = near[at]
+                    height += 1
+        count += 1
+    return part, count
+
+
+@compiled
+def _ways(starts: Ints, near: Ints, part: Ints, count: int) -> Ints:
+    """How far nodes lie along some ways (9, m) in their connected part: steps from four landmarks, their sums
+    and differences."""
+    m = starts.size - 1
+    queue = np.empty(m, dtype=np.int64)
+    sources = np.full(count, -1, dtype=np.int64)
+    for v in range(m):
+        if sources[part[v]] < 0:
+            sources[part[v]] = v
+    marks = np.empty((4, m), dtype=np.int64)
+    nearest = np.empty(m, dtype=np.int64)
+    # The first is only where the search for one at the edge begins.
+    for landmark in range(-1, 4):
+        steps = _steps(starts, near, sources, queue)
+        for v in range(m):
+            nearest[v] = steps[v] if landmark < 1 else min(nearest[v], steps[v])
+            if landmark >= 0:
+                marks[landmark, v] = steps[v]
+        for v in range(m):
+            if nearest[v] >= nearest[sources[part[v]]]:
+                sources[part[v]] = v
+    out = np.empty((9, m), dtype=np.int64)
+    for v in range(m):
+        a, b, c, d = marks[0, v], marks[1, v], marks[2, v], marks[3, v]
+        out[0, v], out[1, v], out[2, v], out[3, v] = a, b, c, d
+        # Sums and differences of two of them run along and across the graph.
+        out[4, v], out[5, v], out[6, v] = a - b, c - d, a + b - c - d
+        out[7, v], out[8, v] = a + c - b - d, a + d - b - c
+    return out
+
+
+@compiled
+def _halved(nodes: Ints, sizes: Ints, values: Ints, low: Flags) -> bool:
+    """Mark in low (k,) which nodes of a piece lie below the middle of their values (k,), between two of these
+    where that is possible. False where they cannot be told apart. Values become their ranks."""
+    k = nodes.size
+    least, most = values[0], values[0]
+    for value in values:
+        least, most = min(least, value), max(most, value)
+    if least == most:
+        return False
+    # Pieces that hang together have no more values than this; what lies farther apart shares some.
+    wide = 1 + (most - least) // (4 * k + 64)
+    weight = np.zeros((most - least) // wide + 1, dtype=np.int64)
+    number = np.zeros(weight.size, dtype=np.int64)
+    half = 0.0
+    for i in range(k):
+        values[i] = (values[i] - least) // wide
+        weight[values[i]] += sizes[nodes[i]]
+        number[values[i]] += 1
+        half += 0.5 * sizes[nodes[i]]
+    gone, before, at = 0, 0, 0
+    while gone + weight[at] < half:
+        gone += weight[at]
+        before += number[at]
+        at += 1
+    inside = 0  # of those with the middle value, how many lie below the middle
+    for i in range(k):
+        if values[i] == at:
+            gone += sizes[nodes[i]]
+            if gone >= half:
+                break
+            inside += 1
+    after = before + number[at]
+    take = inside
+    if inside <= number[at] - inside and 0.3 * k <= before <= 0.7 * k:
+        take = 0
+    elif 0.3 * k <= after <= 0.7 * k:
+        take = number[at]
+    elif 0.3 * k <= before <= 0.7 * k:
+        take = 0
+    if not 0 < before + take < k:
+        return False
+    for i in range(k):
+        low[i] = values[i] < at
+        if values[i] == at and take > 0:
+            low[i] = True
+            take -= 1
+    return True
+
+
+@compiled
+def _between(
+    starts: Ints, near: Ints, nodes: Ints, sizes: Ints, low: Flags, side: Ints, touched: Ints
+) -> tuple[int, int]:
+    """Unknowns of those of each half that touch the other; side is what every node of the piece is marked
+    with, touched (k,) what they are found to be: 1 or 2, 0 inside a half."""
+    k = nodes.size
+    for i in range(k):
+        side[nodes[i]] = 1 if low[i] else 2
+    in_low, in_high = 0, 0
+    for i in range(k):
+        mine = side[nodes[i]]
+        touched[i] = 0
+        for at in range(starts[nodes[i]], starts[nodes[i] + 1]):
+            if side[near[at]] == 3 - mine:
+                touched[i] = mine
+                break
+        in_low += sizes[nodes[i]] * (touched[i] == 1)
+        in_high += sizes[nodes[i]] * (touched[i] == 2)
+    for i in range(k):
+        side[nodes[i]] = 0
+    return in_low, in_high
+
+
+@compiled
+def _best_cut(
+    starts: Ints, near: Ints, nodes: Ints, sizes: Ints, ways: Ints, side: Ints, large: int, kind: Ints
+) -> bool:
+    """Mark in kind (k,) the nodes of a piece: 0 and 1 in its halves, 2 between them, where these are the
+    fewest unknowns of the ways looked along. False where no way tells the nodes apart."""
+    k, w = nodes.size, ways.shape[0]
+    spread = np.zeros(w)
+    for way in range(w):
+        mean = 0.0
+        for v in nodes:
+            mean += ways[way, v] / k
+        for v in nodes:
+            spread[way] += (ways[way, v] - mean) ** 2
+    low, touched, values = (
+        np.zeros(k, dtype=np.bool_),
+        np.zeros(k, dtype=np.int64),
+        np.zeros(k, dtype=np.int64),
+    )
+    best = -1
+    for _ in range(w if k > large else 2):
+        way = 0
+        for other in range(1, w):
+            if spread[other] > spread[way]:
+                way = other
+        if spread[way] <= 0.0:
+            break
+        spread[way] = 0.0
+        for i in range(k):
+            values[i] = ways[way, nodes[i]]
+        if not _halved(nodes, sizes, values, low):
+            continue
+        in_low, in_high = _between(starts, near, nodes, sizes, low, side, touched)
+        fewer = 1 if in_low <= in_high else 2
+        count = min(in_low, in_high)
+        if best < 0 or count < best:
+            best = count
+            for i in range(k):
+                kind[i] = 2 if touched[i] == fewer else (0 if low[i] else 1)
+    return best >= 0
+
+
+@compiled
+def _dissected(
+    starts: Ints, near: Ints, sizes: Ints, ways: Ints, nodes: Ints, parts: Ints, leaf: int, large: int
+) -> tuple[Ints, Ints]:
+    """Put nodes (m,), which lie part by part as parts says, in their order; where fronts begin (f,) and the
+    number of the front above each, -1 for none, in the order they were found."""
+    m = sizes.size
+    side, kind, kept = np.zeros(m, dtype=np.int8), np.empty(m, dtype=np.int8), np.empty(m, dtype=np.int64)
+    cuts, above = np.empty(m, dtype=np.int64), np.empty(m, dtype=np.int64)
+    stack = np.empty((m + 1, 3), dtype=np.int64)
+    height, count = parts.size - 1, 0
+    for i in range(height):
+        stack[i, 0], stack[i, 1], stack[i, 2] = parts[i], parts[i + 1], -1
+    while height:
+        height -= 1
+        begin, end, parent = stack[height, 0], stack[height, 1], stack[height, 2]
+        piece = nodes[begin:end]
+        weight = 0
+        for v in piece:
+            weight += sizes[v]
+        if weight <= leaf or not _best_cut(starts, near, piece, sizes, ways, side, large, kind):
+            cuts[count], above[count] = begin, parent
+            count += 1
+            continue
+        for i in range(end - begin):
+            kept[i] = piece[i]
+        place, pushed = begin, 0
+        for which in range(3):
+            start = place
+            for i in range(end - begin):
+                if kind[i] == which:
+                    nodes[place] = kept[i]
+                    place += 1
+            if place == start:
+                continue
+            if which < 2:
+                stack[height, 0], stack[height, 1], stack[height, 2] = start, place, parent
+                height += 1
+                pushed += 1
+            else:
+                cuts[count], above[count] = start, parent
+                for i in range(height - pushed, height):
+                    stack[i, 2] = count
+                count += 1
+    return cuts[:count], above[:count]

@@ -5,218 +5,426 @@ parent (Duff and Reid, The multifrontal solution of indefinite sparse symmetric 
 1983). The inverse goes the other way: a front takes that of its border from its parent and needs nothing
 else (Erisman and Tinney, On computing certain elements of the inverse of a sparse matrix, Comm. ACM 18,
 1975). From memory; proven against the dense solver.
+
+Dense matrices are kept by columns, as LAPACK has them: element (r, c) of a front of m unknowns is
+w[c * m + r]. Only the lower triangle counts but for the inverse. What is compiled holds no lock of the
+interpreter, so that two lanes of fronts run at once and a window goes on.
 """
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from itertools import pairwise
+from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
 import numpy as np
+from llvmlite import binding
+from numba.core import types
+from numba.extending import get_cython_function_address
 from numpy.typing import NDArray
 
-from fenwind.estimation.dissection import Order, nested_order
-
-#: Runs of a border that are added as slices.
-RUNS = 24
+from fenwind.estimation.compiled import Flags, Floats, Ints, compiled
+from fenwind.estimation.dissection import nested_order
+from fenwind.estimation.layout import Layout
 
 FloatArray = NDArray[np.float64]
-IntArray = NDArray[np.intp]
+IntArray = NDArray[np.int64]
+
+N, T, L, R = 78, 84, 76, 82  # letters of LAPACK: as they are, transposed, lower or left, right
 
 
-@dataclass(eq=False, slots=True)
-class _Front:
-    """Unknowns begin to end, in their order, with the border (b,) they touch; lower (p, p) Cholesky factor
-    and across (p, b): the factor solved for the border's columns."""
+def _routine(library: str, name: str, count: int) -> Any:
+    """A routine of SciPy's LAPACK or BLAS, all of whose `count` arguments are addresses."""
+    symbol = f"fenwind_{name}"
+    binding.add_symbol(symbol, get_cython_function_address(f"scipy.linalg.{library}", name))
+    return types.ExternalFunction(symbol, types.void(*[types.voidptr] * count))
 
-    begin: int
-    end: int
-    border: IntArray
-    lower: FloatArray
-    across: FloatArray
+
+_dpotrf = _routine("cython_lapack", "dpotrf", 5)
+_dpotri = _routine("cython_lapack", "dpotri", 5)
+_dtrsm = _routine("cython_blas", "dtrsm", 11)
+_dsyrk = _routine("cython_blas", "dsyrk", 10)
+_dgemm = _routine("cython_blas", "dgemm", 13)
+
+
+@compiled
+def _cholesky(w: Floats, p: int, m: int) -> bool:
+    """Factor the first p of m columns' own rows in place; whether they were positive definite."""
+    i = np.array([L, p, m, 0], dtype=np.int32)
+    _dpotrf(i.ctypes, i[1:].ctypes, w.ctypes, i[2:].ctypes, i[3:].ctypes)
+    return bool(i[3] == 0)
+
+
+@compiled
+def _solve_lower(
+    side: int,
+    transposed: int,
+    rows: int,
+    columns: int,
+    lower: Floats,
+    lead: int,
+    right: Floats,
+    lead_right: int,
+) -> None:
+    """B (rows, columns) becomes L^-1 B, L^-T B, B L^-1 or B L^-T."""
+    i = np.array([side, L, transposed, N, rows, columns, lead, lead_right], dtype=np.int32)
+    one = np.ones(1)
+    _dtrsm(
+        i.ctypes, i[1:].ctypes, i[2:].ctypes, i[3:].ctypes, i[4:].ctypes, i[5:].ctypes, one.ctypes,
+        lower.ctypes, i[6:].ctypes, right.ctypes, i[7:].ctypes,
+    )  # fmt: skip
+
+
+@compiled
+def _less_square(n: int, k: int, a: Floats, lead: int, c: Floats) -> None:
+    """C (n, n) less A A^T, A (n, k), both with the same lead."""
+    i = np.array([L, N, n, k, lead], dtype=np.int32)
+    x = np.array([-1.0, 1.0])
+    _dsyrk(
+        i.ctypes, i[1:].ctypes, i[2:].ctypes, i[3:].ctypes, x.ctypes, a.ctypes, i[4:].ctypes, x[1:].ctypes,
+        c.ctypes, i[4:].ctypes,
+    )  # fmt: skip
+
+
+@compiled
+def _product(
+    transposed: int,
+    rows: int,
+    columns: int,
+    k: int,
+    factor: float,
+    a: Floats,
+    lead_a: int,
+    b: Floats,
+    lead_b: int,
+    keep: float,
+    c: Floats,
+    lead_c: int,
+) -> None:
+    """C (rows, columns) becomes keep C + factor A B, A transposed or not."""
+    i = np.array([transposed, N, rows, columns, k, lead_a, lead_b, lead_c], dtype=np.int32)
+    x = np.array([factor, keep])
+    _dgemm(
+        i.ctypes, i[1:].ctypes, i[2:].ctypes, i[3:].ctypes, i[4:].ctypes, x.ctypes, a.ctypes, i[5:].ctypes,
+        b.ctypes, i[6:].ctypes, x[1:].ctypes, c.ctypes, i[7:].ctypes,
+    )  # fmt: skip
+
+
+@compiled
+def _assemble(
+    w: Floats, f: int, matrix: Any, scale: Floats, more: Floats, tree: Any, updates: Floats, up: Ints
+) -> None:
+    """The lower triangle of a front's matrix: its own columns, scaled, and what its children hand it."""
+    indptr, indices, data = matrix
+    unknowns, place, begins, edges, border, standing, first_child, next_child, local = tree
+    begin, end = begins[f], begins[f + 1]
+    p, m = end - begin, end - begin + edges[f + 1] - edges[f]
+    for i in range(m * m):
+        w[i] = 0.0
+    for i in range(edges[f], edges[f + 1]):
+        local[border[i]] = p + i - edges[f]
+    for c in range(p):
+        u = unknowns[begin + c]
+        for entry in range(indptr[u], indptr[u + 1]):
+            other = place[indices[entry]]
+            if other >= begin + c:
+                r = other - begin if other < end else local[other]
+                w[c * m + r] += data[entry] * scale[u] * scale[indices[entry]]
+        w[c * m + c] += more[u]
+    child = first_child[f]
+    while child >= 0:
+        at, b = up[child], edges[child + 1] - edges[child]
+        stands = standing[edges[child] : edges[child + 1]]
+        for j in range(b):
+            column = w[stands[j] * m : stands[j] * m + m]
+            handed = updates[at + j * b : at + j * b + b]
+            for i in range(j, b):
+                column[stands[i]] += handed[i]
+        child = next_child[child]
+
+
+@compiled
+def _factorise(
+    fronts: Ints,
+    matrix: Any,
+    scale: Floats,
+    more: Floats,
+    tree: Any,
+    where: Ints,
+    up: Ints,
+    updates: Floats,
+    factor: Floats,
+    limit: float,
+    room: int,
+) -> bool:
+    """Eliminate fronts, children first; False where a pivot is not over the limit."""
+    begins, edges = tree[2], tree[3]
+    w = np.empty(room * room)
+    for f in fronts:
+        _assemble(w, f, matrix, scale, more, tree, updates, up)
+        p, b = begins[f + 1] - begins[f], edges[f + 1] - edges[f]
+        m = p + b
+        if not _cholesky(w, p, m):
+            return False
+        for c in range(p):
+            if not w[c * m + c] ** 2 > limit:
+                return False
+        if b:
+            _solve_lower(R, T, b, p, w, m, w[p:], m)
+            _less_square(b, p, w[p:], m, w[p * m + p :])
+            for j in range(b):
+                for i in range(j, b):
+                    updates[up[f] + j * b + i] = w[(p + j) * m + p + i]
+        for i in range(p * m):
+            factor[where[f] + i] = w[i]
+    return True
+
+
+@compiled
+def _pivots(begins: Ints, edges: Ints, where: Ints, factor: Floats) -> Floats:
+    """The diagonal of the factor (n,), in its order."""
+    out = np.empty(begins[-1])
+    for f in range(begins.size - 1):
+        p = begins[f + 1] - begins[f]
+        m = p + edges[f + 1] - edges[f]
+        for c in range(p):
+            out[begins[f] + c] = factor[where[f] + c * m + c]
+    return out
+
+
+@compiled
+def _solve(
+    x: Floats, begins: Ints, edges: Ints, border: Ints, where: Ints, factor: Floats, room: int
+) -> None:
+    """Right sides x (k, n), in the order of elimination, become solutions."""
+    k, n = x.shape
+    flat = x.reshape(k * n)
+    part = np.empty(room * k)
+    fronts = begins.size - 1
+    for turn in range(2 * fronts):
+        f = turn if turn < fronts else 2 * fronts - 1 - turn
+        begin, p, b = begins[f], begins[f + 1] - begins[f], edges[f + 1] - edges[f]
+        m = p + b
+        lower, own, index = factor[where[f] :], flat[begin:], border[edges[f] : edges[f + 1]]
+        if turn < fronts:
+            _solve_lower(L, N, p, k, lower, m, own, n)
+            if b:
+                _product(N, b, k, p, 1.0, lower[p:], m, own, n, 0.0, part, b)
+                for j in range(k):
+                    for i in range(b):
+                        x[j, index[i]] -= part[j * b + i]
+        else:
+            if b:
+                for j in range(k):
+                    for i in range(b):
+                        part[j * b + i] = x[j, index[i]]
+                _product(T, p, k, b, -1.0, lower[p:], m, part, b, 1.0, own, n)
+            _solve_lower(L, T, p, k, lower, m, own, n)
+
+
+@compiled
+def _inverse_of(w: Floats, p: int, b: int, lower: Floats, above: Floats, across: Floats) -> None:
+    """The inverse (m, m) among a front's unknowns and border in w, both triangles; lower: its columns of the
+    factor, above (b, b): the inverse of its border."""
+    m = p + b
+    for c in range(p):
+        for r in range(c, p):
+            w[c * m + r] = lower[c * m + r]
+    code = np.array([L, p, m, 0], dtype=np.int32)
+    _dpotri(code.ctypes, code[1:].ctypes, w.ctypes, code[2:].ctypes, code[3:].ctypes)
+    for c in range(p):
+        for r in range(c + 1, p):
+            w[r * m + c] = w[c * m + r]
+    if not b:
+        return
+    for j in range(b):
+        for i in range(b):
+            w[(p + j) * m + p + i] = above[j * b + i]
+    for c in range(p):
+        for i in range(b):
+            across[c * b + i] = lower[c * m + p + i]
+    _solve_lower(R, N, b, p, lower, m, across, b)
+    _product(N, b, p, b, -1.0, above, b, across, b, 0.0, w[p:], m)
+    _product(T, p, p, b, -1.0, across, b, w[p:], m, 1.0, w, m)
+    for c in range(p):
+        for r in range(p, m):
+            w[r * m + c] = w[c * m + r]
+
+
+@compiled
+def _invert(
+    fronts: Ints,
+    tree: Any,
+    where: Ints,
+    down: Ints,
+    handed: Floats,
+    factor: Floats,
+    needed: Flags,
+    asks: Any,
+    out: Floats,
+    there: Flags,
+    room: int,
+) -> None:
+    """The inverse in fronts that are needed, parents first, and from it what is asked: blocks out (p, q, m),
+    and which of them stand in one front."""
+    begins, edges, border, standing, first_child, next_child = tree
+    ends, asked, first, second, place = asks
+    w, across = np.empty(room * room), np.empty(room * room)
+    local = np.full(place.size, -1, dtype=np.int32)
+    for f in fronts:
+        if not needed[f]:
+            continue
+        begin, end = begins[f], begins[f + 1]
+        p, b = end - begin, edges[f + 1] - edges[f]
+        m = p + b
+        _inverse_of(w, p, b, factor[where[f] :], handed[down[f] :], across)
+        child = first_child[f]
+        while child >= 0:
+            if needed[child]:
+                its = edges[child + 1] - edges[child]
+                stands = standing[edges[child] : edges[child + 1]]
+                for j in range(its):
+                    column = w[stands[j] * m : stands[j] * m + m]
+                    mine = handed[down[child] + j * its : down[child] + j * its + its]
+                    for i in range(its):
+                        mine[i] = column[stands[i]]
+            child = next_child[child]
+        if ends[f + 1] > ends[f]:
+            for i in range(begin, end):
+                local[i] = i - begin
+            for i in range(edges[f], edges[f + 1]):
+                local[border[i]] = p + i - edges[f]
+            for k in asked[ends[f] : ends[f + 1]]:
+                _read(w, m, local, place, first[:, k], second[:, k], out[:, :, k], there[k : k + 1])
+            for i in range(begin, end):
+                local[i] = -1
+            for i in range(edges[f], edges[f + 1]):
+                local[border[i]] = -1
+
+
+@compiled
+def _read(
+    w: Floats, m: int, local: Ints, place: Ints, first: Ints, second: Ints, out: Floats, there: Flags
+) -> None:
+    """One block (p, q) of the inverse, from that of a front."""
+    for u in first:
+        if local[place[u]] < 0:
+            return
+    for v in second:
+        if local[place[v]] < 0:
+            return
+    there[0] = True
+    for j in range(second.size):
+        v = second[j]
+        column = w[local[place[v]] * m :]
+        for i in range(first.size):
+            out[i, j] = column[local[place[first[i]]]]
+
+
+@compiled
+def _asked_of(
+    first: Ints, second: Ints, place: Ints, front_at: Ints, parent: Ints
+) -> tuple[Ints, Ints, Flags]:
+    """Blocks by the front that the earliest of their unknowns is eliminated in: ends (f + 1,) and asked (m,);
+    and which fronts are needed for them."""
+    k = first.shape[1]
+    of = np.empty(k, dtype=np.int64)
+    ends = np.zeros(parent.size + 2, dtype=np.int64)
+    for i in range(k):
+        earliest = place.size
+        for u in first[:, i]:
+            earliest = min(earliest, place[u])
+        for u in second[:, i]:
+            earliest = min(earliest, place[u])
+        of[i] = front_at[earliest]
+        ends[of[i] + 2] += 1
+    ends = np.cumsum(ends)
+    asked = np.empty(k, dtype=np.int64)
+    for i in range(k):
+        asked[ends[of[i] + 1]] = i
+        ends[of[i] + 1] += 1
+    needed = np.zeros(parent.size, dtype=np.bool_)
+    for f in range(parent.size):
+        needed[f] = needed[f] or ends[f + 1] > ends[f]
+        if needed[f] and parent[f] >= 0:
+            needed[parent[f]] = True
+    return ends[:-1], asked, needed
+
+
+@compiled
+def scale_blocks(blocks: Floats, first: Ints, second: Ints, scale: Floats) -> None:
+    """Multiply blocks (p, q, m) by the scales (n,) of their unknowns first (p, m) and second (q, m)."""
+    for i in range(first.shape[0]):
+        for j in range(second.shape[0]):
+            for k in range(first.shape[1]):
+                blocks[i, j, k] *= scale[first[i, k]] * scale[second[j, k]]
 
 
 class Fronts:
-    """A factorised symmetric positive definite matrix (n, n), sparse by columns. `sound` is False where a
-    pivot is not over `limit`. order: that of another matrix with the same pattern, None to find one."""
+    """A symmetric positive definite matrix (n, n), sparse by columns, factorised as S N S + M: scale (n,) the
+    diagonal of S, more (n,) that of M. `sound` is False where a pivot is not over `limit`. layout: that of
+    another matrix with the same pattern, None to find one. Inverses and solutions are those of the scaled
+    matrix."""
 
-    def __init__(self, matrix: Any, limit: float, order: Order | None = None) -> None:
-        from scipy.linalg import lapack
+    def __init__(
+        self, matrix: Any, limit: float, scale: FloatArray, more: FloatArray, layout: Layout | None = None
+    ) -> None:
+        self.layout = layout or Layout(matrix, nested_order(matrix))
+        at, order = self.layout, self.layout.order
+        self._room = int((np.diff(order.begins) + np.diff(at.edges)).max(initial=0))
+        self._factor = np.empty(int(at.factor[-1]))
+        updates = np.empty(int(at.updates[-1]))
+        sparse = (matrix.indptr, matrix.indices, np.ascontiguousarray(matrix.data, dtype=float))
 
-        self._lapack = lapack
-        self.n, self.sound, self.log_determinant = matrix.shape[0], True, 0.0
-        self.order = order or nested_order(matrix)
-        self._order, self._begins, self._parent = self.order.unknowns, self.order.begins, self.order.parent
-        self._place = np.empty(self.n, dtype=np.int32)
-        self._place[self._order] = np.arange(self.n)
-        self._fronts: list[_Front] = []
-        self._factorise(matrix, limit)
+        def run(fronts: IntArray) -> bool:
+            tree = (
+                order.unknowns, at.place, order.begins, at.edges, at.border, at.standing, at.first_child,
+                at.next_child, np.empty(at.place.size, dtype=np.int32),
+            )  # fmt: skip
+            return bool(
+                _factorise(
+                    fronts, sparse, scale, more, tree, at.factor, at.updates, updates, self._factor, limit,
+                    self._room,
+                )
+            )  # fmt: skip
 
-    def _factorise(self, matrix: Any, limit: float) -> None:
-        from scipy import sparse
+        self.sound = all(self._in_lanes(run, at.lanes[:-1])) and run(at.lanes[-1])
+        self.log_determinant = 0.0
+        if self.sound:
+            pivots = _pivots(order.begins, at.edges, at.factor, self._factor)
+            self.log_determinant = 2.0 * float(np.log(pivots).sum())
 
-        permuted = sparse.tril(matrix[self._order][:, self._order]).tocsc()
-        permuted.sort_indices()
-        waiting: dict[int, list[tuple[IntArray, FloatArray]]] = {}
-        for f, parent in enumerate(self._parent.tolist()):
-            begin, end = int(self._begins[f]), int(self._begins[f + 1])
-            found = self._assembled(permuted, begin, end, waiting.pop(f, []))
-            if found is None:
-                self.sound = False
-                return
-            front, rest = found
-            if not np.diag(front.lower).min() ** 2 > limit:
-                self.sound = False
-                return
-            self.log_determinant += 2.0 * float(np.log(np.diag(front.lower)).sum())
-            self._fronts.append(front)
-            if front.border.size:
-                waiting.setdefault(parent, []).append((front.border, rest))
-
-    def _assembled(
-        self, matrix: Any, begin: int, end: int, children: list[tuple[IntArray, FloatArray]]
-    ) -> tuple[_Front, FloatArray] | None:
-        """A front with its unknowns eliminated, and what is left of its border's matrix (b, b)."""
-        p = end - begin
-        first, last = matrix.indptr[begin], matrix.indptr[end]
-        rows = matrix.indices[first:last]
-        columns = np.repeat(np.arange(p), np.diff(matrix.indptr[begin : end + 1]))
-        touched = [rows[rows >= end], *(border[border >= end] for border, _ in children)]
-        border = np.unique(np.concatenate(touched)).astype(np.intp)
-        whole = np.zeros((p + border.size, p + border.size))
-        place = _local(rows, begin, end, border)
-        whole[columns, place] = matrix.data[first:last]  # above the diagonal
-        for its, left in children:
-            _add(whole, _local(its, begin, end, border), left)
-        lower, info = self._lapack.dpotrf(whole[:p, :p].T, lower=1, clean=1)
-        if info:
-            return None
-        across = _solved(lower, whole[:p, p:])
-        front = _Front(begin, end, border, lower, across)
-        return front, whole[p:, p:] - across.T @ across
+    def _in_lanes(self, run: Any, lanes: tuple[IntArray, ...]) -> list[Any]:
+        """Run for each lane, at the same time."""
+        if not lanes:
+            return []
+        with ThreadPoolExecutor(len(lanes)) as pool:
+            return list(pool.map(run, lanes))
 
     def solve(self, right: FloatArray) -> FloatArray:
-        """The solution (n,) or (n, m)."""
-        x = right[self._order].astype(float)
-        for front in self._fronts:
-            own = _solved(front.lower, x[front.begin : front.end])
-            x[front.begin : front.end] = own
-            x[front.border] -= front.across.T @ own
-        for front in reversed(self._fronts):
-            own = x[front.begin : front.end] - front.across @ x[front.border]
-            x[front.begin : front.end] = _solved(front.lower, own, transposed=True)
-        out = np.empty_like(x)
-        out[self._order] = x
+        """The solution (n,) or (n, k)."""
+        at, order = self.layout, self.layout.order
+        x = np.array(right[order.unknowns].T, dtype=float, order="C", ndmin=2)
+        _solve(x, order.begins, at.edges, at.border, at.factor, self._factor, self._room)
+        out = np.empty(right.shape)
+        out[order.unknowns] = x.T.reshape(right.shape)
         return out
 
     def inverse_blocks(self, first: IntArray, second: IntArray) -> tuple[FloatArray, NDArray[np.bool_]]:
         """Blocks (p, q, m) of the inverse for unknowns first (p, m) and second (q, m), and which of the m
-        were found: those whose unknowns all stand in one front."""
-        p, q, same = first.shape[0], second.shape[0], second is first
-        every = self._place[first if same else np.concatenate([first, second])]
-        front_of = np.searchsorted(self._begins, every.min(axis=0), side="right") - 1
-        asked = np.argsort(front_of, kind="stable")
-        ends = np.searchsorted(front_of[asked], np.arange(len(self._fronts) + 1))
-        out, there = np.full((p, q, first.shape[1]), np.nan), np.zeros(first.shape[1], dtype=bool)
-        needed = self._needed(ends)
-        known: dict[int, tuple[IntArray, FloatArray]] = {}
-        children = np.bincount(self._parent[needed & (self._parent >= 0)], minlength=len(self._fronts))
-        for f in range(len(self._fronts) - 1, -1, -1):
-            if not needed[f]:
-                continue
-            front, parent = self._fronts[f], int(self._parent[f])
-            inside = self._inverse_in(front, known.get(parent))
-            if children[f]:
-                known[f] = inside
-            if parent >= 0:
-                children[parent] -= 1
-                if not children[parent]:
-                    known.pop(parent, None)
-            mine = asked[ends[f] : ends[f + 1]]
-            if mine.size:
-                local = _local_or_none(every[:, mine], inside[0])
-                fine = (local >= 0).all(axis=0)
-                some, here = mine[fine], local[:, fine]
-                out[:, :, some] = inside[1][here[:p, None], here[None, 0 if same else p :]]
-                there[some] = True
+        were found: those whose unknowns all stand in one front; the others are nan."""
+        at, order = self.layout, self.layout.order
+        one, two = (np.ascontiguousarray(index, dtype=np.int64) for index in (first, second))
+        ends, asked, needed = _asked_of(one, two, at.place, at.front_at, order.parent)
+        out, there = np.full((one.shape[0], *two.shape), np.nan), np.zeros(one.shape[1], dtype=np.bool_)
+        handed = np.empty(int(at.inverse[-1]))
+        tree = (order.begins, at.edges, at.border, at.standing, at.first_child, at.next_child)
+
+        def run(fronts: IntArray) -> None:
+            _invert(
+                np.ascontiguousarray(fronts[::-1]), tree, at.factor, at.inverse, handed, self._factor, needed,
+                (ends, asked, one, two, at.place), out, there, self._room,
+            )  # fmt: skip
+
+        run(at.lanes[-1])
+        self._in_lanes(run, at.lanes[:-1])
         return out, there
-
-    def _needed(self, ends: IntArray) -> NDArray[np.bool_]:
-        """Fronts that something is asked of, and all that these stand on."""
-        needed = np.diff(ends) > 0
-        for f in range(len(self._fronts)):
-            if needed[f] and self._parent[f] >= 0:
-                needed[self._parent[f]] = True
-        return needed
-
-    def _inverse_in(
-        self, front: _Front, above: tuple[IntArray, FloatArray] | None
-    ) -> tuple[IntArray, FloatArray]:
-        """A front's unknowns and border, in their order, and the inverse among them."""
-        p, b = front.end - front.begin, front.border.size
-        own, _ = self._lapack.dpotri(front.lower, lower=1)
-        own = np.tril(own) + np.tril(own, -1).T
-        index = np.concatenate([np.arange(front.begin, front.end), front.border])
-        if not b or above is None:
-            return index, own
-        whole = np.empty((p + b, p + b))
-        border = whole[p:, p:]
-        _take(border, np.searchsorted(above[0], front.border), above[1])
-        back = _solved(front.lower, front.across, transposed=True)
-        cross = -back @ border
-        whole[:p, :p] = own - cross @ back.T
-        whole[:p, p:], whole[p:, :p] = cross, cross.T
-        return index, whole
-
-
-def _local(index: IntArray, begin: int, end: int, border: IntArray) -> IntArray:
-    """Where unknowns stand in a front."""
-    return np.where(index < end, index - begin, end - begin + np.searchsorted(border, index))
-
-
-def _add(whole: FloatArray, local: IntArray, left: FloatArray) -> None:
-    """Add a child's matrix where its border stands."""
-    pieces = _pieces(local)
-    if pieces is None:
-        whole[local[:, None], local] += left
-        return
-    for rows, to_rows in pieces:
-        for columns, to_columns in pieces:
-            whole[to_rows, to_columns] += left[rows, columns]
-
-
-def _take(border: FloatArray, local: IntArray, whole: FloatArray) -> None:
-    """The other way: what stands where a child's border is."""
-    pieces = _pieces(local)
-    if pieces is None:
-        border[:] = whole[local[:, None], local]
-        return
-    for rows, from_rows in pieces:
-        for columns, from_columns in pieces:
-            border[rows, columns] = whole[from_rows, from_columns]
-
-
-def _pieces(local: IntArray) -> list[tuple[slice, slice]] | None:
-    """A border in runs of neighbours, and where each stands; None where there are too many of them."""
-    breaks = np.flatnonzero(np.diff(local) != 1) + 1
-    if breaks.size > RUNS:
-        return None
-    ends = [0, *breaks.tolist(), local.size]
-    return [(slice(a, b), slice(int(local[a]), int(local[a]) + b - a)) for a, b in pairwise(ends)]
-
-
-def _local_or_none(index: IntArray, inside: IntArray) -> IntArray:
-    """Where unknowns stand among those of a front, -1 for those that do not."""
-    at = np.minimum(np.searchsorted(inside, index), inside.size - 1)
-    return np.where(inside[at] == index, at, -1)
-
-
-def _solved(lower: FloatArray, right: FloatArray, transposed: bool = False) -> FloatArray:
-    """L^-1 or L^-T times something."""
-    from scipy.linalg import lapack
-
-    if not right.size:
-        return right
-    found, _ = lapack.dtrtrs(lower, right, lower=1, trans=1 if transposed else 0)
-    return np.asarray(found)

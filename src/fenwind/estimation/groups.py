@@ -92,14 +92,11 @@ def dense_normal(designs: Sequence[FloatArray], places: Sequence[IntArray | None
 
 def sparse_normal(designs: Sequence[FloatArray], places: Sequence[IntArray | None], n: int) -> Any:
     """The same as a SciPy sparse matrix; nothing of size n x n is formed on the way."""
-    from scipy import sparse
+    from fenwind.estimation.normal import normal_matrix
 
-    normal = sparse.csc_matrix((n, n))
-    for design, unknowns in zip(designs, places, strict=True):
-        p, k = design.shape[1:]
-        which = np.repeat(np.arange(n)[:, None], k, axis=1) if unknowns is None else unknowns
-        which = which.astype(np.int32)  # what SciPy would make of them, in half the memory
-        values = np.einsum("bpk,bqk->pqk", design, design)
-        rows, columns = np.broadcast_to(which[:, None], (p, p, k)), np.broadcast_to(which[None], (p, p, k))
-        normal = normal + sparse.coo_matrix((values.ravel(), (rows.ravel(), columns.ravel())), (n, n)).tocsc()
-    return normal
+    every = np.arange(n)[:, None]
+    touched = [
+        np.repeat(every, design.shape[2], axis=1) if unknowns is None else unknowns
+        for design, unknowns in zip(designs, places, strict=True)
+    ]
+    return normal_matrix(designs, touched, n)

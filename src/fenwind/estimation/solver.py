@@ -11,15 +11,16 @@ from __future__ import annotations
 import hashlib
 import math
 from functools import cached_property
-from typing import Any, Protocol
+from typing import TYPE_CHECKING, Any, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
 
 from fenwind.errors import DatumDefectError
 from fenwind.estimation.datum import OpenDatum, picked_by
-from fenwind.estimation.dissection import Order
-from fenwind.estimation.fronts import Fronts
+
+if TYPE_CHECKING:
+    from fenwind.estimation.layout import Layout
 
 FloatArray = NDArray[np.float64]
 IntArray = NDArray[np.intp]
@@ -210,21 +211,22 @@ class _ByFronts:
     ) -> None:
         from scipy import sparse
 
+        from fenwind.estimation.fronts import Fronts
+
         matrix = sparse.csc_matrix(normal)
+        matrix.sort_indices()
         diagonal = np.sqrt(matrix.diagonal())
         self._scale = 1.0 / np.where(diagonal > 0.0, diagonal, 1.0)
-        scaling = sparse.diags(self._scale)
-        scaled = (scaling @ matrix @ scaling).tocsc()
+        more = np.zeros(self._scale.size)
         if constraints.size:
             rows = constraints * self._scale
             picked = picked_by(rows)
-            more = np.bincount(picked, minlength=self._scale.size).astype(float)
-            scaled = (scaled + sparse.diags(more)).tocsc()
-        self.pattern = _pattern(scaled)
+            np.add.at(more, picked, 1.0)
+        self.pattern = _pattern(matrix)
         same = before is not None and before.pattern == self.pattern
-        order: Order | None = before.order if before is not None and same else None
-        self._fronts = Fronts(scaled, PIVOT_LIMIT, order)
-        self.order: Order = self._fronts.order
+        layout: Layout | None = before.layout if before is not None and same else None
+        self._fronts = Fronts(matrix, PIVOT_LIMIT, self._scale, more, layout)
+        self.layout: Layout = self._fronts.layout
         self._datum: OpenDatum | None = None
         self.sound, self._constraints = self._fronts.sound, constraints
         if constraints.size:
@@ -233,7 +235,8 @@ class _ByFronts:
                 self.sound = self._datum.sound
             return
         if not self.sound:
-            weak = _null_vectors(scaled, np.zeros((0, self._scale.size)))
+            scaling = sparse.diags(self._scale)
+            weak = _null_vectors((scaling @ matrix @ scaling).tocsc(), np.zeros((0, self._scale.size)))
             raise _defect(self._scale[:, None] * weak, matrix.diagonal(), names)
 
     def solve(self, right_side: FloatArray, constraint_gap: FloatArray) -> FloatArray:
@@ -245,15 +248,15 @@ class _ByFronts:
 
     def cofactor_blocks(self, first: IntArray, second: IntArray) -> FloatArray:
         """See Factorisation. Blocks whose unknowns were not observed together are solved for in chunks."""
+        from fenwind.estimation.fronts import scale_blocks
+
         found, there = self._fronts.inverse_blocks(first, second)
         if not there.all():
             lacking = np.flatnonzero(~there)
             found[:, :, lacking] = self._apart(first[:, lacking], second[:, lacking])
         if self._datum is not None:
             found = self._datum.blocks(found, first, second)
-        # In place: for a country these are hundreds of megabytes.
-        found *= self._scale[first][:, None]
-        found *= self._scale[second][None]
+        scale_blocks(found, np.ascontiguousarray(first), np.ascontiguousarray(second), self._scale)
         return found
 
     def _apart(self, first: IntArray, second: IntArray) -> FloatArray:
