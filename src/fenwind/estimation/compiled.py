@@ -8,7 +8,7 @@ Only systems of many unknowns import such modules. `python -m fenwind.estimation
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any, TypeVar
+from typing import Any, TypeVar, cast
 
 import numpy as np
 from numba import njit
@@ -24,8 +24,7 @@ Flags = Any
 
 def compiled(function: F) -> F:
     """Compile a function; division by zero gives what NumPy gives."""
-    made: F = njit(nogil=True, cache=True, error_model="numpy")(function)
-    return made
+    return cast(F, njit(nogil=True, cache=True, error_model="numpy")(function))
 
 
 def main() -> None:
@@ -33,7 +32,7 @@ def main() -> None:
     from fenwind.estimation.engine import GroupProblem, ObservationGroup, adjust
     from fenwind.estimation.solver import SparseSolver
 
-    n = 400
+    n = 4000  # in two lanes
     ends = np.stack([np.arange(n), np.roll(np.arange(n), 1)])
     sides = np.array([[[1.0], [-1.0]]]).repeat(n, axis=2)
     group = ObservationGroup(

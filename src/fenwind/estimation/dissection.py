@@ -20,7 +20,7 @@ from fenwind.estimation.compiled import Flags, Floats, Ints, compiled
 IntArray = NDArray[np.int64]
 
 #: Unknowns of a piece that is not cut any more.
-LEAF = 60
+LEAF = 30
 #: Nodes of a piece that is looked at along every way; smaller ones along the two in which it spreads most.
 LARGE = 300
 

@@ -7,8 +7,8 @@ else (Erisman and Tinney, On computing certain elements of the inverse of a spar
 1975). From memory; proven against the dense solver.
 
 Dense matrices are kept by columns, as LAPACK has them: element (r, c) of a front of m unknowns is
-w[c * m + r]. Only the lower triangle counts but for the inverse. What is compiled holds no lock of the
-interpreter, so that two lanes of fronts run at once and a window goes on.
+w[c * m + r]. Only the lower triangle counts; what fronts hand to each other is that triangle alone. What is
+compiled holds no lock of the interpreter, so that two lanes of fronts run at once and a window goes on.
 """
 
 from __future__ import annotations
@@ -44,6 +44,7 @@ _dpotri = _routine("cython_lapack", "dpotri", 5)
 _dtrsm = _routine("cython_blas", "dtrsm", 11)
 _dsyrk = _routine("cython_blas", "dsyrk", 10)
 _dgemm = _routine("cython_blas", "dgemm", 13)
+_dsymm = _routine("cython_blas", "dsymm", 12)
 
 
 @compiled
@@ -110,6 +111,17 @@ def _product(
 
 
 @compiled
+def _less_symmetric_times(rows: int, columns: int, a: Floats, lead_a: int, b: Floats, c: Floats) -> None:
+    """C (rows, columns) becomes -A B, A symmetric; b lies without gaps, c as a."""
+    i = np.array([L, L, rows, columns, lead_a, rows], dtype=np.int32)
+    x = np.array([-1.0, 0.0])
+    _dsymm(
+        i.ctypes, i[1:].ctypes, i[2:].ctypes, i[3:].ctypes, x.ctypes, a.ctypes, i[4:].ctypes, b.ctypes,
+        i[5:].ctypes, x[1:].ctypes, c.ctypes, i[4:].ctypes,
+    )  # fmt: skip
+
+
+@compiled
 def _assemble(
     w: Floats, f: int, matrix: Any, scale: Floats, more: Floats, tree: Any, updates: Floats, up: Ints
 ) -> None:
@@ -136,9 +148,9 @@ def _assemble(
         stands = standing[edges[child] : edges[child + 1]]
         for j in range(b):
             column = w[stands[j] * m : stands[j] * m + m]
-            handed = updates[at + j * b : at + j * b + b]
             for i in range(j, b):
-                column[stands[i]] += handed[i]
+                column[stands[i]] += updates[at]
+                at += 1
         child = next_child[child]
 
 
@@ -171,9 +183,11 @@ def _factorise(
         if b:
             _solve_lower(R, T, b, p, w, m, w[p:], m)
             _less_square(b, p, w[p:], m, w[p * m + p :])
+            at = up[f]
             for j in range(b):
                 for i in range(j, b):
-                    updates[up[f] + j * b + i] = w[(p + j) * m + p + i]
+                    updates[at] = w[(p + j) * m + p + i]
+                    at += 1
         for i in range(p * m):
             factor[where[f] + i] = w[i]
     return True
@@ -223,31 +237,27 @@ def _solve(
 
 @compiled
 def _inverse_of(w: Floats, p: int, b: int, lower: Floats, above: Floats, across: Floats) -> None:
-    """The inverse (m, m) among a front's unknowns and border in w, both triangles; lower: its columns of the
-    factor, above (b, b): the inverse of its border."""
+    """The inverse (m, m) among a front's unknowns and border in w; lower: its columns of the factor, above:
+    the inverse of its border."""
     m = p + b
     for c in range(p):
         for r in range(c, p):
             w[c * m + r] = lower[c * m + r]
     code = np.array([L, p, m, 0], dtype=np.int32)
     _dpotri(code.ctypes, code[1:].ctypes, w.ctypes, code[2:].ctypes, code[3:].ctypes)
-    for c in range(p):
-        for r in range(c + 1, p):
-            w[r * m + c] = w[c * m + r]
     if not b:
         return
+    at = 0
     for j in range(b):
-        for i in range(b):
-            w[(p + j) * m + p + i] = above[j * b + i]
+        for i in range(j, b):
+            w[(p + j) * m + p + i] = above[at]
+            at += 1
     for c in range(p):
         for i in range(b):
             across[c * b + i] = lower[c * m + p + i]
     _solve_lower(R, N, b, p, lower, m, across, b)
-    _product(N, b, p, b, -1.0, above, b, across, b, 0.0, w[p:], m)
+    _less_symmetric_times(b, p, w[p * m + p :], m, across, w[p:])
     _product(T, p, p, b, -1.0, across, b, w[p:], m, 1.0, w, m)
-    for c in range(p):
-        for r in range(p, m):
-            w[r * m + c] = w[c * m + r]
 
 
 @compiled
@@ -268,7 +278,7 @@ def _invert(
     and which of them stand in one front."""
     begins, edges, border, standing, first_child, next_child = tree
     ends, asked, first, second, place = asks
-    w, across = np.empty(room * room), np.empty(room * room)
+    w, across = np.empty(room * room), np.empty(room * room // 4 + 1)
     local = np.full(place.size, -1, dtype=np.int32)
     for f in fronts:
         if not needed[f]:
@@ -282,11 +292,12 @@ def _invert(
             if needed[child]:
                 its = edges[child + 1] - edges[child]
                 stands = standing[edges[child] : edges[child + 1]]
+                at = down[child]
                 for j in range(its):
                     column = w[stands[j] * m : stands[j] * m + m]
-                    mine = handed[down[child] + j * its : down[child] + j * its + its]
-                    for i in range(its):
-                        mine[i] = column[stands[i]]
+                    for i in range(j, its):
+                        handed[at] = column[stands[i]]
+                        at += 1
             child = next_child[child]
         if ends[f + 1] > ends[f]:
             for i in range(begin, end):
@@ -305,19 +316,19 @@ def _invert(
 def _read(
     w: Floats, m: int, local: Ints, place: Ints, first: Ints, second: Ints, out: Floats, there: Flags
 ) -> None:
-    """One block (p, q) of the inverse, from that of a front."""
-    for u in first:
-        if local[place[u]] < 0:
-            return
-    for v in second:
-        if local[place[v]] < 0:
-            return
+    """One block (p, q) of the inverse, from that of a front; nan where it does not hold them all."""
     there[0] = True
-    for j in range(second.size):
-        v = second[j]
-        column = w[local[place[v]] * m :]
-        for i in range(first.size):
-            out[i, j] = column[local[place[first[i]]]]
+    for u in first:
+        there[0] &= local[place[u]] >= 0
+    for v in second:
+        there[0] &= local[place[v]] >= 0
+    for i in range(first.size):
+        for j in range(second.size):
+            if there[0]:
+                r, c = local[place[first[i]]], local[place[second[j]]]
+                out[i, j] = w[min(r, c) * m + max(r, c)]
+            else:
+                out[i, j] = np.nan
 
 
 @compiled
@@ -370,7 +381,6 @@ class Fronts:
     ) -> None:
         self.layout = layout or Layout(matrix, nested_order(matrix))
         at, order = self.layout, self.layout.order
-        self._room = int((np.diff(order.begins) + np.diff(at.edges)).max(initial=0))
         self._factor = np.empty(int(at.factor[-1]))
         updates = np.empty(int(at.updates[-1]))
         sparse = (matrix.indptr, matrix.indices, np.ascontiguousarray(matrix.data, dtype=float))
@@ -383,7 +393,7 @@ class Fronts:
             return bool(
                 _factorise(
                     fronts, sparse, scale, more, tree, at.factor, at.updates, updates, self._factor, limit,
-                    self._room,
+                    at.room(fronts),
                 )
             )  # fmt: skip
 
@@ -404,7 +414,7 @@ class Fronts:
         """The solution (n,) or (n, k)."""
         at, order = self.layout, self.layout.order
         x = np.array(right[order.unknowns].T, dtype=float, order="C", ndmin=2)
-        _solve(x, order.begins, at.edges, at.border, at.factor, self._factor, self._room)
+        _solve(x, order.begins, at.edges, at.border, at.factor, self._factor, at.room())
         out = np.empty(right.shape)
         out[order.unknowns] = x.T.reshape(right.shape)
         return out
@@ -415,14 +425,14 @@ class Fronts:
         at, order = self.layout, self.layout.order
         one, two = (np.ascontiguousarray(index, dtype=np.int64) for index in (first, second))
         ends, asked, needed = _asked_of(one, two, at.place, at.front_at, order.parent)
-        out, there = np.full((one.shape[0], *two.shape), np.nan), np.zeros(one.shape[1], dtype=np.bool_)
+        out, there = np.empty((one.shape[0], *two.shape)), np.zeros(one.shape[1], dtype=np.bool_)
         handed = np.empty(int(at.inverse[-1]))
         tree = (order.begins, at.edges, at.border, at.standing, at.first_child, at.next_child)
 
         def run(fronts: IntArray) -> None:
             _invert(
                 np.ascontiguousarray(fronts[::-1]), tree, at.factor, at.inverse, handed, self._factor, needed,
-                (ends, asked, one, two, at.place), out, there, self._room,
+                (ends, asked, one, two, at.place), out, there, at.room(fronts),
             )  # fmt: skip
 
         run(at.lanes[-1])

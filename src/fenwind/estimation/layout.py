@@ -60,11 +60,16 @@ class Layout:
         for number, mine in enumerate(self.lanes):
             lane[mine] = number
         every = np.concatenate(self.lanes) if fronts else np.zeros(0, dtype=np.int64)
-        squares = borders**2
-        self.updates = _stacked_up(every, lane, self.first_child, self.next_child, squares)
+        halves = borders * (borders + 1) // 2
+        self.updates = _stacked_up(every, lane, self.first_child, self.next_child, halves)
         self.inverse = _stacked_down(
-            np.ascontiguousarray(every[::-1]), lane, order.parent, self.first_child, self.next_child, squares
+            np.ascontiguousarray(every[::-1]), lane, order.parent, self.first_child, self.next_child, halves
         )
+
+    def room(self, fronts: Any = slice(None)) -> int:
+        """Unknowns and border of the largest of some fronts."""
+        whole = np.diff(self.order.begins) + np.diff(self.edges)
+        return int(whole[fronts].max(initial=0))
 
     def _lanes(self, sizes: IntArray, borders: IntArray) -> tuple[IntArray, ...]:
         """Fronts in two lanes of about as much work whose fronts do not meet, and those above both."""
@@ -193,10 +198,10 @@ def _borders(
 
 
 @compiled
-def _stacked_up(order: Ints, lane: Ints, first_child: Ints, next_child: Ints, squares: Ints) -> Ints:
+def _stacked_up(order: Ints, lane: Ints, first_child: Ints, next_child: Ints, sizes: Ints) -> Ints:
     """Where what each front hands up begins: on top of what is waiting in its lane. The last is the room for
     all."""
-    out = np.zeros(squares.size + 1, dtype=np.int64)
+    out = np.zeros(sizes.size + 1, dtype=np.int64)
     top, highest, now = 0, 0, -1
     for f in order:
         if lane[f] != now:
@@ -207,24 +212,24 @@ def _stacked_up(order: Ints, lane: Ints, first_child: Ints, next_child: Ints, sq
                 top = min(top, out[child])
             child = next_child[child]
         out[f] = top
-        top += squares[f]
+        top += sizes[f]
         highest = max(highest, top)
-    out[squares.size] = highest
+    out[sizes.size] = highest
     return out
 
 
 @compiled
 def _stacked_down(
-    order: Ints, lane: Ints, parent: Ints, first_child: Ints, next_child: Ints, squares: Ints
+    order: Ints, lane: Ints, parent: Ints, first_child: Ints, next_child: Ints, sizes: Ints
 ) -> Ints:
     """Where the inverse of each front's border begins, which its parent puts there, parents first. The last
     is the room for all."""
-    out = np.zeros(squares.size + 1, dtype=np.int64)
+    out = np.zeros(sizes.size + 1, dtype=np.int64)
     highest, base, now = 0, 0, -1
     for f in order:  # what goes from one lane to another stays
         if parent[f] >= 0 and lane[parent[f]] != lane[f]:
             out[f] = highest
-            highest += squares[f]
+            highest += sizes[f]
     for f in order:
         if lane[f] != now:
             now, base = lane[f], highest
@@ -233,8 +238,8 @@ def _stacked_down(
         while child >= 0:
             if lane[child] == now:
                 out[child] = top
-                top += squares[child]
+                top += sizes[child]
                 highest = max(highest, top)
             child = next_child[child]
-    out[squares.size] = highest
+    out[sizes.size] = highest
     return out
