@@ -74,7 +74,14 @@ class FrontByFront(unittest.TestCase):
         np.testing.assert_allclose(fronts.solve(whole @ x), x, atol=1e-9)
         first = 3 * ends + np.array([[0], [2]])
         found, _ = fronts.inverse_blocks(first, first)
-        np.testing.assert_allclose(found, np.linalg.inv(whole)[first[:, None], first[None]], atol=1e-12)
+        wanted = np.linalg.inv(whole)[first[:, None], first[None]]
+        np.testing.assert_allclose(found, wanted, atol=1e-12)
+        design = np.random.default_rng(5).normal(size=(3, *first.shape))
+        scaled = design * scale[first]
+        np.testing.assert_allclose(
+            fronts.hat_blocks(design, first, scale),
+            np.einsum("xpk,pqk,yqk->xyk", scaled, wanted, scaled), atol=1e-11,
+        )  # fmt: skip
 
     def test_in_lanes_and_in_one(self) -> None:
         """Fronts that two threads share give the same to the last digit as one after the other."""

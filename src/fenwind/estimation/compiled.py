@@ -46,6 +46,7 @@ def main() -> None:
     names = tuple(map(str, range(n)))
     found = adjust(GroupProblem(names=names, start=np.ones(n), groups=(group, held)), SparseSolver())
     assert abs(float(found.groups[0].redundancy.sum()) - 1.0) < 1e-6
+    found.factor.cofactor_blocks(ends, ends)
 
 
 if __name__ == "__main__":

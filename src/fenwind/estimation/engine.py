@@ -36,6 +36,8 @@ from fenwind.estimation.solver import (
     Factorisation,
     NormalSolver,
     SparseSolver,
+    Spreading,
+    hat_of,
 )
 from fenwind.estimation.statistics import (
     GLOBAL_ALPHA,
@@ -113,12 +115,11 @@ class Adjustment(Solution, BlockStatistics):
 @dataclass(frozen=True, kw_only=True, eq=False)
 class GroupStatistics(BlockStatistics):
     """Statistics of one group of observations; only the cofactors of the unknowns of each block are worked
-    out. sparse: of many unknowns."""
+    out."""
 
     group: ObservationGroup
     factor: Factorisation = field(repr=False)
     whitened_design: FloatArray = field(repr=False)
-    sparse: bool = False
 
     @cached_property
     def cofactors(self) -> FloatArray:
@@ -134,11 +135,9 @@ class GroupStatistics(BlockStatistics):
         design = self.whitened_design
         if self.group.unknowns is None:
             return blocks.hat(design, self.cofactors)
-        if not self.sparse:
-            return np.asarray(np.einsum("xpk,pqk,yqk->xyk", design, self.cofactors, design, optimize=True))
-        from fenwind.estimation.normal import hat_blocks
-
-        return np.asarray(hat_blocks(np.ascontiguousarray(design), self.cofactors))
+        if isinstance(self.factor, Spreading) and "cofactors" not in self.__dict__:
+            return self.factor.hat_blocks(design, self.group.unknowns)
+        return hat_of(design, self.cofactors)
 
 
 @dataclass(frozen=True, kw_only=True, eq=False)
@@ -349,7 +348,7 @@ def _finish(
     if isinstance(system.problem, Problem):
         return Adjustment(**whole, **parts[0])  # type: ignore[arg-type]
     groups = tuple(
-        GroupStatistics(group=group, factor=factor, sparse=system.sparse, **part)  # type: ignore[arg-type]
+        GroupStatistics(group=group, factor=factor, **part)  # type: ignore[arg-type]
         for group, part in zip(system.groups, parts, strict=True)
     )
     return GroupAdjustment(**whole, groups=groups)  # type: ignore[arg-type]

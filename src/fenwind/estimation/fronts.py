@@ -274,12 +274,12 @@ def _invert(
     there: Flags,
     room: int,
 ) -> None:
-    """The inverse in fronts that are needed, parents first, and from it what is asked: blocks out (p, q, m),
-    and which of them stand in one front."""
+    """The inverse in fronts that are needed, parents first, and from it what is asked out: blocks X (p, q, m)
+    or A S X S A^T (b, b, m) where there is a design (b, p, m), and which of them stand in one front."""
     begins, edges, border, standing, first_child, next_child = tree
-    ends, asked, first, second, place = asks
+    ends, asked, first, second, place, design, scale = asks
     w, across = np.empty(room * room), np.empty(room * room // 4 + 1)
-    local = np.full(place.size, -1, dtype=np.int32)
+    local, row = np.full(place.size, -1, dtype=np.int32), np.empty(first.shape[0])
     for f in fronts:
         if not needed[f]:
             continue
@@ -305,7 +305,13 @@ def _invert(
             for i in range(edges[f], edges[f + 1]):
                 local[border[i]] = p + i - edges[f]
             for k in asked[ends[f] : ends[f + 1]]:
-                _read(w, m, local, place, first[:, k], second[:, k], out[:, :, k], there[k : k + 1])
+                there[k] = _stands_here(k, first, second, place, local)
+                if design.size:
+                    _spread(k, w, m, first, place, local, design, scale, row, out)
+                elif there[k]:
+                    _read(k, w, m, first, second, place, local, out)
+                else:
+                    out[:, :, k] = np.nan
             for i in range(begin, end):
                 local[i] = -1
             for i in range(edges[f], edges[f + 1]):
@@ -313,22 +319,49 @@ def _invert(
 
 
 @compiled
+def _stands_here(k: int, first: Ints, second: Ints, place: Ints, local: Ints) -> bool:
+    """Whether a front holds all unknowns of a block."""
+    here = True
+    for i in range(first.shape[0]):
+        here &= local[place[first[i, k]]] >= 0
+    for j in range(second.shape[0]):
+        here &= local[place[second[j, k]]] >= 0
+    return here
+
+
+@compiled
 def _read(
-    w: Floats, m: int, local: Ints, place: Ints, first: Ints, second: Ints, out: Floats, there: Flags
+    k: int, w: Floats, m: int, first: Ints, second: Ints, place: Ints, local: Ints, out: Floats
 ) -> None:
-    """One block (p, q) of the inverse, from that of a front; nan where it does not hold them all."""
-    there[0] = True
-    for u in first:
-        there[0] &= local[place[u]] >= 0
-    for v in second:
-        there[0] &= local[place[v]] >= 0
-    for i in range(first.size):
-        for j in range(second.size):
-            if there[0]:
-                r, c = local[place[first[i]]], local[place[second[j]]]
-                out[i, j] = w[min(r, c) * m + max(r, c)]
-            else:
-                out[i, j] = np.nan
+    """One block of the inverse, from that of a front."""
+    for i in range(first.shape[0]):
+        r = local[place[first[i, k]]]
+        for j in range(second.shape[0]):
+            c = local[place[second[j, k]]]
+            out[i, j, k] = w[min(r, c) * m + max(r, c)]
+
+
+@compiled
+def _spread(
+    k: int, w: Floats, m: int, unknowns: Ints, place: Ints, local: Ints, design: Floats, scale: Floats,
+    row: Floats, out: Floats,
+) -> None:  # fmt: skip
+    """A S X S A^T of one block, X that of the inverse of a front."""
+    p = unknowns.shape[0]
+    for x in range(design.shape[0]):
+        for j in range(p):
+            c = local[place[unknowns[j, k]]]
+            row[j] = 0.0
+            for i in range(p):
+                r = local[place[unknowns[i, k]]]
+                row[j] += design[x, i, k] * scale[unknowns[i, k]] * w[min(r, c) * m + max(r, c)]
+            row[j] *= scale[unknowns[j, k]]
+        for y in range(x + 1):
+            value = 0.0
+            for j in range(p):
+                value += row[j] * design[y, j, k]
+            out[x, y, k] = value
+            out[y, x, k] = value
 
 
 @compiled
@@ -422,17 +455,29 @@ class Fronts:
     def inverse_blocks(self, first: IntArray, second: IntArray) -> tuple[FloatArray, NDArray[np.bool_]]:
         """Blocks (p, q, m) of the inverse for unknowns first (p, m) and second (q, m), and which of the m
         were found: those whose unknowns all stand in one front; the others are nan."""
-        at, order = self.layout, self.layout.order
         one, two = (np.ascontiguousarray(index, dtype=np.int64) for index in (first, second))
-        ends, asked, needed = _asked_of(one, two, at.place, at.front_at, order.parent)
-        out, there = np.empty((one.shape[0], *two.shape)), np.zeros(one.shape[1], dtype=np.bool_)
-        handed = np.empty(int(at.inverse[-1]))
+        out = np.empty((one.shape[0], *two.shape))
+        return self._inverted(one, two, np.empty((0, 0, 0)), out, np.empty(0))
+
+    def hat_blocks(self, design: FloatArray, unknowns: IntArray, scale: FloatArray) -> FloatArray:
+        """A S X S A^T (b, b, m), X the inverse and scale (n,) the diagonal of S, for designs (b, p, m) by
+        unknowns (p, m) that the matrix links."""
+        index = np.ascontiguousarray(unknowns, dtype=np.int64)
+        b, _, m = design.shape
+        return self._inverted(index, index, np.ascontiguousarray(design), np.empty((b, b, m)), scale)[0]
+
+    def _inverted(
+        self, first: IntArray, second: IntArray, design: FloatArray, out: FloatArray, scale: FloatArray
+    ) -> tuple[FloatArray, NDArray[np.bool_]]:
+        at, order = self.layout, self.layout.order
+        ends, asked, needed = _asked_of(first, second, at.place, at.front_at, order.parent)
+        handed, there = np.empty(int(at.inverse[-1])), np.zeros(first.shape[1], dtype=np.bool_)
         tree = (order.begins, at.edges, at.border, at.standing, at.first_child, at.next_child)
 
         def run(fronts: IntArray) -> None:
             _invert(
                 np.ascontiguousarray(fronts[::-1]), tree, at.factor, at.inverse, handed, self._factor, needed,
-                (ends, asked, one, two, at.place), out, there, at.room(fronts),
+                (ends, asked, first, second, at.place, design, scale), out, there, at.room(fronts),
             )  # fmt: skip
 
         run(at.lanes[-1])

@@ -1,5 +1,5 @@
-"""Normal equations of many observations that each touch a few of many unknowns, and how far the observations
-determine themselves: what would be a product of sparse matrices, block by block."""
+"""Normal equations of many observations that each touch a few of many unknowns: what would be a product of
+sparse matrices, block by block."""
 
 from __future__ import annotations
 
@@ -13,9 +13,6 @@ from fenwind.estimation.compiled import Floats, Ints, compiled
 
 FloatArray = NDArray[np.float64]
 IntArray = NDArray[np.intp]
-
-#: Blocks that are worked on together.
-TOGETHER = 256
 
 
 def normal_matrix(designs: Sequence[FloatArray], places: Sequence[IntArray], n: int) -> Any:
@@ -95,26 +92,3 @@ def _add_up(design: Floats, unknowns: Ints, indptr: Ints, indices: Ints, data: F
                 for c in range(b):
                     value += design[c, i, k] * design[c, j, k]
                 data[at] += value
-
-
-@compiled
-def hat_blocks(design: Floats, cofactors: Floats) -> Floats:
-    """Blocks (b, b, k) of A Q A^T for a design (b, p, k) and cofactors (p, p, k)."""
-    b, p, blocks = design.shape
-    out = np.zeros((b, b, blocks))
-    part = np.empty((p, TOGETHER))
-    for begin in range(0, blocks, TOGETHER):
-        end = min(begin + TOGETHER, blocks)
-        for x in range(b):
-            for j in range(p):
-                for k in range(TOGETHER):
-                    part[j, k] = 0.0
-            for i in range(p):
-                for j in range(p):
-                    for k in range(begin, end):
-                        part[j, k - begin] += design[x, i, k] * cofactors[i, j, k]
-            for y in range(b):
-                for j in range(p):
-                    for k in range(begin, end):
-                        out[x, y, k] += part[j, k - begin] * design[y, j, k]
-    return out

@@ -11,7 +11,7 @@ from __future__ import annotations
 import hashlib
 import math
 from functools import cached_property
-from typing import TYPE_CHECKING, Any, Protocol
+from typing import TYPE_CHECKING, Any, Protocol, runtime_checkable
 
 import numpy as np
 from numpy.typing import NDArray
@@ -51,6 +51,14 @@ class Factorisation(Protocol):
     def log_determinant(self) -> float:
         """Natural logarithm of the determinant of Z^T N Z, Z an orthonormal basis of what the constraints
         leave free; of N itself without constraints."""
+
+
+@runtime_checkable
+class Spreading(Protocol):
+    """A factorisation that keeps no cofactors on the way to how far observations determine themselves."""
+
+    def hat_blocks(self, design: FloatArray, unknowns: IntArray) -> FloatArray:
+        """A Q A^T (b, b, m) for designs (b, p, m) by unknowns (p, m) of observations, Q their cofactors."""
 
 
 class NormalSolver(Protocol):
@@ -259,6 +267,12 @@ class _ByFronts:
         scale_blocks(found, np.ascontiguousarray(first), np.ascontiguousarray(second), self._scale)
         return found
 
+    def hat_blocks(self, design: FloatArray, unknowns: IntArray) -> FloatArray:
+        """See Spreading."""
+        if self._datum is not None:
+            return hat_of(design, self.cofactor_blocks(unknowns, unknowns))
+        return self._fronts.hat_blocks(design, unknowns, self._scale)
+
     def _apart(self, first: IntArray, second: IntArray) -> FloatArray:
         shape = (first.shape[0], second.shape[0], first.shape[1])
         rows = np.broadcast_to(first[:, None], shape).ravel()
@@ -300,6 +314,11 @@ class SparseSolver:
         """See NormalSolver."""
         self._before = _ByFronts(normal, constraints, names, self._before)
         return self._before if self._before.sound else _Sparse(normal, constraints, names)
+
+
+def hat_of(design: FloatArray, cofactors: FloatArray) -> FloatArray:
+    """A Q A^T (b, b, m) for designs (b, p, m) and cofactors (p, p, m)."""
+    return np.asarray(np.einsum("xpk,pqk,yqk->xyk", design, cofactors, design, optimize=True))
 
 
 def _pattern(matrix: Any) -> bytes:
