@@ -81,7 +81,7 @@ def apply_lower(lower: FloatArray, values: FloatArray) -> FloatArray:
 
 
 def apply_lower_transposed(lower: FloatArray, values: FloatArray) -> FloatArray:
-    """Product of the transpose of every lower triangular block with its values (b, k)."""
+    """Product of the transpose of every lower triangular block with its values: (b, k) or (b, n, k)."""
     out = np.empty(values.shape)
     for i in range(lower.shape[0]):
         out[i] = lower[i, i] * values[i]
@@ -155,11 +155,13 @@ class Whitening:
         return np.asarray(values * self.sigma) if self.diagonal else apply_lower(self.lower, values)
 
     def weigh(self, whitened: FloatArray) -> FloatArray:
-        """L^-T values (b, k): P v of whitened residuals."""
-        return (
-            np.asarray(whitened * self.root_weight)
-            if self.diagonal
-            else apply_lower_transposed(self.inverse, whitened)
+        """L^-T values, (b, k) or (b, n, k): P v of whitened residuals, P A of a whitened design."""
+        if self.diagonal:
+            return np.asarray(
+                whitened * (self.root_weight if whitened.ndim == 2 else self.root_weight[:, None])
+            )
+        return apply_lower_transposed(
+            self.inverse if whitened.ndim == 2 else self.inverse[:, :, None], whitened
         )
 
     def weight(self) -> FloatArray:

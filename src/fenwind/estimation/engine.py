@@ -291,7 +291,7 @@ def _refined(
 ) -> tuple[FloatArray, _Linearised]:
     """Many unknowns solved from far away lose digits in the solution; solving again for what is left over
     gives them back (Golub and Van Loan, 4th edition, section 3.5.3)."""
-    if isinstance(system.problem, Problem):
+    if isinstance(system.problem, Problem) or not (system.sparse or system.problem.linear):
         return x, about
     constraints = system.problem.constraints
     for _ in range(2):

@@ -318,7 +318,7 @@ class SparseSolver:
 
 def hat_of(design: FloatArray, cofactors: FloatArray) -> FloatArray:
     """A Q A^T (b, b, m) for designs (b, p, m) and cofactors (p, p, m)."""
-    return np.asarray(np.einsum("xpk,pqk,yqk->xyk", design, cofactors, design, optimize=True))
+    return np.asarray(np.einsum("xqk,yqk->xyk", np.einsum("xpk,pqk->xqk", design, cofactors), design))
 
 
 def _pattern(matrix: Any) -> bytes:

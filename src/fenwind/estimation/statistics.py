@@ -86,7 +86,7 @@ class BlockStatistics:
         return self.whitening.similar_diagonal(self._free_blocks)
 
     @cached_property
-    def _sensitivity(self) -> FloatArray:
+    def sensitivity(self) -> FloatArray:
         """Square roots of the diagonal of P Qvv P = L^-T (I - H) L^-1 (b, k)."""
         return np.sqrt(np.maximum(self.whitening.weight_diagonal(self._free_blocks), 0.0))
 
@@ -100,7 +100,7 @@ class BlockStatistics:
         where the observation has no redundancy. Source: Baarda 1968."""
         weighted = self.whitening.weigh(self.whitened_residuals)
         with np.errstate(invalid="ignore", divide="ignore"):
-            return np.where(self._controlled, weighted / self._sensitivity, np.nan)
+            return np.where(self._controlled, weighted / self.sensitivity, np.nan)
 
     @cached_property
     def detectable(self) -> FloatArray:
@@ -108,7 +108,7 @@ class BlockStatistics:
         LOCAL_POWER; inf where the observation has no redundancy."""
         shift = detectable_shift(LOCAL_ALPHA, LOCAL_POWER)
         with np.errstate(divide="ignore"):
-            return np.where(self._controlled, shift / self._sensitivity, np.inf)
+            return np.where(self._controlled, shift / self.sensitivity, np.inf)
 
     @cached_property
     def _freed(self) -> FloatArray:

@@ -102,18 +102,21 @@ def parts_of(net: Network, marks: Marks, setup: Setup) -> list[Part]:
     """The observations by kind."""
     place = marks.index
     out = []
-    for kind in (*SINGLE, "vector"):
-        rows = np.array([i for i, row in enumerate(net.rows) if row.kind == kind], dtype=np.intp)
-        if not rows.size:
+    numbers: dict[str, list[int]] = {kind: [] for kind in (*SINGLE, "vector")}
+    for i, row in enumerate(net.rows):
+        numbers[row.kind].append(i)
+    for kind, rows in numbers.items():
+        if not rows:
             continue
         mine = [net.rows[i] for i in rows]
         ends = np.array([[place[r.at], place[r.to], place[r.back or r.to]] for r in mine]).T
         index, biases = _unknowns_of(kind, mine, ends, setup)
         out.append(
             Part(
-                kind=kind, rows=rows, ends=ends, hi=np.array([r.hi for r in mine]),
-                ht=np.array([r.ht for r in mine]), observed=np.stack([r.value for r in mine], axis=1),
-                covariance=np.stack([r.covariance for r in mine], axis=2),
+                kind=kind, rows=np.array(rows, dtype=np.intp), ends=ends, hi=np.array([r.hi for r in mine]),
+                ht=np.array([r.ht for r in mine]),
+                observed=np.ascontiguousarray(np.array([r.value for r in mine]).T),
+                covariance=np.ascontiguousarray(np.array([r.covariance for r in mine]).transpose(1, 2, 0)),
                 unknowns=_filled(index), free=index >= 0, biases=biases,
             )
         )  # fmt: skip
@@ -332,6 +335,7 @@ def solve(net: Network, start: Marks, iterations: int = 50) -> NetworkResult:
     parts = parts_of(net, marks, setup)
     turns = np.zeros(len(setup.names))
     linear = _is_linear(net)
+    once = linear or net.plane  # the axes of a plane do not turn
     for round_number in range(ROUNDS):
         about = about_places(net, marks.place, setup.unknowns)
         if round_number == 0:
@@ -354,7 +358,7 @@ def solve(net: Network, start: Marks, iterations: int = 50) -> NetworkResult:
         marks = _renewed(net, marks, about, found.x)
         turns = found.x.copy()
         turns[setup.unknowns[setup.unknowns >= 0]] = 0.0
-        if moved < SETTLED_M or linear:
+        if once or moved < SETTLED_M:
             break
     return NetworkResult(
         net=net, marks=marks, setup=setup, parts=parts, about=about, found=found,
@@ -449,26 +453,17 @@ def row_figures(result: NetworkResult, alpha: float, power: float) -> FigureTabl
     d0 = detectable_shift(alpha, power)
     columns = []
     for part, group in zip(result.parts, result.found.groups, strict=False):
+        q = group.cofactors  # first: what comes from it need not be read anew
         r, w = group.redundancy, group.standardised
-        weight = np.asarray(np.linalg.inv(part.covariance.transpose(2, 0, 1)), dtype=float).transpose(1, 2, 0)
-        _, design = group.group.model(result.x)
-        q = group.cofactors
-        spread = _sensitivity(weight, design, q)
         fine = r >= 1e-6
-        mdb = np.where(fine, d0 / np.where(fine, spread, 1.0), np.nan)
+        mdb = np.where(fine, d0 / np.where(fine, group.sensitivity, 1.0), np.nan)
         # How the unknowns move (p, b, k) for the smallest error of each component: Q A' P e_c.
-        shift = np.einsum("pqk,bqk,bck->pck", q, design, weight) * mdb
+        weighted = group.whitening.weigh(group.whitened_design)
+        shift = np.einsum("pqk,bqk->pbk", q, weighted) * mdb
         external, where = _longest(result, part, np.where(part.free[:, None], shift, 0.0))
         values = [group.residuals, r, np.where(fine, w, np.nan), mdb, np.where(fine, external, np.nan)]
         columns.append((part.rows, np.stack(values), where))
     return FigureTable(columns)
-
-
-def _sensitivity(weight: FloatArray, design: FloatArray, q: FloatArray) -> FloatArray:
-    """Roots of the diagonal of P Qvv P (b, k)."""
-    inner = np.einsum("bpk,pqk,cqk->bck", design, q, design)
-    whole = weight - np.einsum("bck,cdk,dek->bek", weight, inner, weight)
-    return np.asarray(np.sqrt(np.maximum(np.einsum("bbk->bk", whole), 0.0)))
 
 
 def _longest(

@@ -61,7 +61,7 @@ def determined(net: Network) -> NetworkResult:
     """Solve what is determined; the rest is in `lost`. Raises ProcedureError when nothing is."""
     lost: set[str] = set()
     for _ in range(20):
-        part = without(net, lost)
+        part = without(net, lost) if lost else net
         if not part.rows:
             break
         start, missing = starting_marks(part)

@@ -337,7 +337,7 @@ class _Line:
         self.ways = np.einsum("ijk,ajk->iak", self._axes, about.axes[:, :, to])
         self._own = -np.einsum("ijk,ajk->iak", self._axes, about.axes[:, :, at])
         self._flat = net.dimensions == 2
-        self._turning = about.turning[:, :, at]
+        self._turning, self._turns = about.turning[:, :, at], not net.plane
         if self._flat:
             self.ways[2], self._own[2] = 0.0, 0.0
 
@@ -349,6 +349,8 @@ class _Line:
         local = np.einsum("ijk,jk->ik", self._axes, line)
         if self._flat:
             local[2] = 0.0
+            return local, self._own
+        if not self._turns:
             return local, self._own
         own = self._own.copy()
         own[:, :2] += _turned(self._turning, local)

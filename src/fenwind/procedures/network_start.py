@@ -6,7 +6,9 @@ Works on a level plane through the middle of the control: east, north, up there.
 from __future__ import annotations
 
 import math
+from collections import Counter
 from collections.abc import Iterator, Mapping
+from copy import copy
 from dataclasses import replace
 
 import numpy as np
@@ -43,12 +45,15 @@ class _Search:
     def __init__(self, net: Network, names: tuple[str, ...]) -> None:
         self.net, self.names = net, names
         self.origin, self.axes = _level(net)
-        self.at: dict[str, FloatArray] = {name: np.full(3, np.nan) for name in names}
+        self.at: dict[str, FloatArray] = {}
+        #: Marks whose place in plan is known.
+        self.fixed: set[str] = set()
         for name in names:
             given = net.control.get(name)
-            if given is not None:
-                self.at[name] = self._given(given)
+            self._put(name, np.full(3, np.nan) if given is None else self._given(given))
         self.azimuths: dict[tuple[str, str], float] = {}
+        #: Rays of known length whose ends are not both known.
+        self._open: list[tuple[str, str, float, float]] = []
         self.floating = False
         self.lengths = self._lengths()
         # What is gone through again and again, as plain values by kind.
@@ -63,27 +68,30 @@ class _Search:
             (r.at, r.to, frozenset((r.at, r.to)), r.hi - r.ht, math.tan(float(r.value[0])))
             for r in rows if r.kind == "zenith"
         ]  # fmt: skip
+        # Of these, what has not yet given what it can.
+        self._turnable, self._risable = self._lines, self._rises
 
     def _from_afloat(self) -> bool:
         """Marks that hang together among themselves: placed in a system of their own, then turned and moved
         onto two or more that are known."""
-        if all(self._fixed(name) for name in self.names):
+        if all(name in self.fixed for name in self.names):
             return False
         stations = [r.at for r in self.net.rows if r.kind in ("direction", "angle")]
-        most = sorted(dict.fromkeys(stations), key=lambda n: (not self._fixed(n), -stations.count(n)))
+        most = sorted(dict.fromkeys(stations), key=lambda n: (n not in self.fixed, -stations.count(n)))
         for name in most[:AFLOAT]:
             local = self._afloat(name)
-            common = [n for n in self.names if self._fixed(n) and np.isfinite(local[n][:2]).all()]
-            fresh = [n for n in self.names if not self._fixed(n) and np.isfinite(local[n][:2]).all()]
+            common = [n for n in self.names if n in self.fixed and np.isfinite(local[n][:2]).all()]
+            fresh = [n for n in self.names if n not in self.fixed and np.isfinite(local[n][:2]).all()]
             if len(common) < 2 or not fresh:
                 continue
             there = np.array([complex(*self.at[n][:2]) for n in common])
             here = np.array([complex(*local[n][:2]) for n in common])
-            turn = np.sum((there - there.mean()) * np.conj(here - here.mean()))
+            middle, its = there.mean(), here.mean()
+            turn = np.sum((there - middle) * np.conj(here - its))
             if abs(turn) == 0.0:
                 continue
             for n in fresh:
-                at = there.mean() + turn / abs(turn) * (complex(*local[n][:2]) - here.mean())
+                at = middle + turn / abs(turn) * (complex(*local[n][:2]) - its)
                 self._set(n, np.array([at.real, at.imag, math.nan]))
             return True
         return False
@@ -91,12 +99,12 @@ class _Search:
     def _afloat(self, name: str) -> dict[str, FloatArray]:
         """Places of all that hangs on a station at zero, its first line to the north."""
         first = next(r for r in self.net.rows if r.at == name and r.kind in ("direction", "angle"))
-        kinds = ("distance", "horizontal_distance", "direction", "angle", "zenith")
-        rows = tuple(r for r in self.net.rows if r.kind in kinds)
-        search = _Search(replace(self.net, rows=rows), self.names)
-        search.floating = True
-        search.at = {n: np.full(3, np.nan) for n in self.names}
-        search.at[name] = np.array([0.0, 0.0, math.nan])
+        search = copy(self)
+        search.floating, search.azimuths, search.fixed, search.at = True, {}, set(), {}
+        search._ways, search._rays, search._open = [], [], []
+        search._turnable, search._risable = self._lines, self._rises
+        for n in self.names:
+            search._put(n, np.array([0.0, 0.0, math.nan]) if n == name else np.full(3, np.nan))
         search._ray(name, first.back or first.to, 0.0)
         search.run()
         return search.at
@@ -139,7 +147,8 @@ class _Search:
             if self.net.dimensions != 1:
                 self._orient()
                 self._polar()
-                self._zeniths()
+                if not self.floating:
+                    self._zeniths()
             if self._count() > count:
                 continue
             if self.net.dimensions == 1 or not (
@@ -148,9 +157,9 @@ class _Search:
                 return
 
     def _complete(self) -> bool:
-        """Whether every mark has all that it needs."""
-        axes = list(self.net.axes)
-        return all(np.isfinite(place[axes]).all() for place in self.at.values())
+        """Whether every mark has all that it needs; afloat these are no heights."""
+        axes = [0, 1] if self.floating else list(self.net.axes)
+        return bool(np.isfinite(np.array(list(self.at.values()))[:, axes]).all())
 
     def _spread(self, kind: str) -> None:
         """Places of all that vectors, or height differences, lead to from what is known, at once: along the
@@ -172,7 +181,7 @@ class _Search:
             fresh = at[:, here_now] + sign * way[:, level % way.shape[1]]
             at[wanted, there_now] = fresh[wanted]
         for name, place, old in zip(self.names, at.T, self.at.values(), strict=True):
-            self.at[name] = np.where(np.isfinite(old), old, place)
+            self._put(name, np.where(np.isfinite(old), old, place))
 
     def _count(self) -> int:
         places = np.array(list(self.at.values()))
@@ -191,7 +200,12 @@ class _Search:
         known = self.at[name]
         if known[0] == known[0] and known[2] == known[2]:
             return  # all is known; this is asked very often
-        self.at[name] = np.where(np.isfinite(known), known, value)
+        self._put(name, np.where(np.isfinite(known), known, value))
+
+    def _put(self, name: str, place: FloatArray) -> None:
+        self.at[name] = place
+        if math.isfinite(place[0]) and math.isfinite(place[1]):
+            self.fixed.add(name)
 
     def _level_up(self, first: str, second: str, up: float) -> None:
         """Heights of two marks of which the second lies so much higher."""
@@ -204,63 +218,77 @@ class _Search:
         d = self.at[b] - self.at[a]
         return math.atan2(d[0], d[1])
 
-    def _fixed(self, name: str) -> bool:
-        known = self.at[name]
-        return math.isfinite(known[0]) and math.isfinite(known[1])
-
     def _orient(self) -> None:
         """Azimuths of lines: observed, from orientations, over angles."""
         turns: dict[tuple[str, str], float] = {}
         for at, to, azimuth in self._rays:
             self._ray(at, to, azimuth)
-        for at, to, back, which, value in self._lines:
+        for at, to, back, which, value in self._turnable:
             if not back and which not in turns:
                 known = self._azimuth(at, to)
                 if known is not None:
                     turns[which] = known - value
-        for at, to, back, which, value in self._lines:
-            if back:
-                behind, ahead = self._azimuth(at, back), self._azimuth(at, to)
-                if behind is not None:
-                    self._ray(at, to, behind + value)
-                elif ahead is not None:
-                    self._ray(at, back, ahead - value)
-            elif which in turns:
-                self._ray(at, to, turns[which] + value)
+        left = []
+        for line in self._turnable:
+            at, to, back, which, value = line
+            behind = self._azimuth(at, back) if back else turns.get(which)
+            if behind is not None:
+                self._ray(at, to, behind + value)
+            elif back and (ahead := self._azimuth(at, to)) is not None:
+                self._ray(at, back, ahead - value)
+            else:
+                left.append(line)
+        self._turnable = left
 
     def _azimuth(self, a: str, b: str) -> float | None:
-        if self._fixed(a) and self._fixed(b):
+        if a in self.fixed and b in self.fixed:
             return self._bearing(a, b)
         return self.azimuths.get((a, b))
 
     def _ray(self, a: str, b: str, azimuth: float) -> None:
-        self.azimuths.setdefault((a, b), azimuth)
-        self.azimuths.setdefault((b, a), azimuth + math.pi)
+        for here, there, way in ((a, b, azimuth), (b, a, azimuth + math.pi)):
+            if (here, there) not in self.azimuths:
+                self.azimuths[here, there] = way
+                d = self.lengths.get(frozenset((a, b)))
+                if d is not None:
+                    self._open.append((here, there, way, d))
 
     def _polar(self) -> None:
-        for (a, b), azimuth in list(self.azimuths.items()):
-            d = self.lengths.get(frozenset((a, b)))
-            if d is not None and self._fixed(a) and not self._fixed(b):
-                e, n, _ = self.at[a]
+        left = []
+        for ray in self._open:
+            a, b, azimuth, d = ray
+            if b in self.fixed:
+                continue
+            if a in self.fixed:
+                e, n, _ = self.at[a].tolist()
                 self._set(b, np.array([e + d * math.sin(azimuth), n + d * math.cos(azimuth), math.nan]))
+            else:
+                left.append(ray)
+        self._open = left
 
     def _zeniths(self) -> None:
-        for at, to, ends, over, slope in self._rises:
+        left = []
+        for rise in self._risable:
+            at, to, ends, over, slope = rise
             here, there = self.at[at], self.at[to]
-            if math.isnan(here[2]) == math.isnan(there[2]):
-                continue  # both are known, or neither
-            d = self.lengths.get(ends)
-            if d is None and self._fixed(at) and self._fixed(to):
+            low, high = math.isnan(here[2]), math.isnan(there[2])
+            if not low and not high:
+                continue
+            d = self.lengths.get(ends) if low != high else None
+            if d is None and low != high and at in self.fixed and to in self.fixed:
                 d = math.hypot(there[0] - here[0], there[1] - here[1])
             if d is not None:
                 self._level_up(at, to, over + d / slope)
+            else:
+                left.append(rise)
+        self._risable = left
 
     def _intersect(self) -> bool:
         """One mark where two rays from fixed marks cross best."""
         for name in self.names:
-            if self._fixed(name):
+            if name in self.fixed:
                 continue
-            rays = [(a, z) for (a, b), z in self.azimuths.items() if b == name and self._fixed(a)]
+            rays = [(a, z) for (a, b), z in self.azimuths.items() if b == name and a in self.fixed]
             for i, (a, one) in enumerate(rays):
                 for b, two in rays[i + 1 :]:
                     if abs(math.sin(one - two)) > 0.1:
@@ -273,15 +301,11 @@ class _Search:
 
     def _place_by_grid(self) -> bool:
         """One mark from distances, rays and directions between it and fixed marks, the best seen first."""
-        best: tuple[int, str] | None = None
-        for name in self.names:
-            if not self._fixed(name):
-                count = self._seen(name)
-                if count >= 2 and (best is None or count > best[0]):
-                    best = (count, name)
-        if best is None:
+        seen = self._seen()
+        best = max((n for n in self.names if n not in self.fixed), key=lambda n: seen[n], default="")
+        if seen[best] < 2:
             return False
-        self._set(best[1], self._searched(best[1]))
+        self._set(best, self._searched(best))
         return True
 
     def _links(self, name: str) -> tuple[dict[str, float], dict[str, float], dict[str, dict[str, float]]]:
@@ -289,28 +313,37 @@ class _Search:
         distances = {
             other: d
             for pair, d in self.lengths.items()
-            if name in pair and self._fixed(other := next(iter(pair - {name})))
+            if name in pair and (other := next(iter(pair - {name}))) in self.fixed
         }
-        rays = {a: z for (a, b), z in self.azimuths.items() if b == name and self._fixed(a)}
+        rays = {a: z for (a, b), z in self.azimuths.items() if b == name and a in self.fixed}
         sets: dict[str, dict[str, float]] = {}
         for r in self.net.rows:
-            if r.at != name or not self._fixed(r.to):
+            if r.at != name or r.to not in self.fixed:
                 continue
             if r.kind == "direction":
                 sets.setdefault(f"set {r.set}", {}).setdefault(r.to, float(r.value[0]))
-            elif r.kind == "angle" and self._fixed(r.back):
+            elif r.kind == "angle" and r.back in self.fixed:
                 sets.setdefault(f"angle {r.back} {r.to}", {r.back: 0.0, r.to: float(r.value[0])})
         return distances, rays, sets
 
-    def _seen(self, name: str) -> int:
-        distances, rays, sets = self._links(name)
-        return len(distances) + len(rays) + sum(len(s) - 1 for s in sets.values())
+    def _seen(self) -> Counter[str]:
+        """How many of `_links` every mark has, of each set one less."""
+        fixed = self.fixed
+        lines = {(at, to, back or which[1], back) for at, to, back, which, _ in self._lines if to in fixed}
+        sets = {(at, which) for at, _, which, back in lines if not back}
+        found = Counter(at for at, _, _, back in lines if not back or back in fixed)
+        found.subtract(at for at, _ in sets)
+        found.update(
+            other for a, b in map(tuple, self.lengths) for other in (a, b) if {a, b} - fixed == {other}
+        )
+        found.update(b for a, b in self.azimuths if a in fixed)
+        return found
 
     def _searched(self, name: str) -> FloatArray:
         from scipy.optimize import minimize
 
         distances, rays, sets = self._links(name)
-        fixed = np.array([self.at[n][:2] for n in self.names if self._fixed(n)])
+        fixed = np.array([self.at[n][:2] for n in self.names if n in self.fixed])
         size = float(max(np.ptp(fixed, axis=0).max(), max(distances.values(), default=0.0), 1.0))
 
         def cost(e: FloatArray, n: FloatArray) -> FloatArray:
