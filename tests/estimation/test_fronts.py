@@ -124,7 +124,23 @@ class FrontByFront(unittest.TestCase):
         np.testing.assert_allclose(found[0, 0, there], wanted[there], atol=1e-10)
         self.assertTrue(np.isnan(found[0, 0, ~there]).all())
 
+    def test_a_graph_that_no_cut_parts_well(self) -> None:
+        """Everyone touches a few others anywhere: borders are long, more than is laid out for at first."""
+        n = 900
+        ends = np.random.default_rng(8).integers(0, n, (2, 4 * n))
+        ones = sparse.coo_matrix((np.full(4 * n, -1.0), ends), (n, n))
+        matrix = (ones + ones.T + sparse.diags(np.full(n, 40.0))).tocsc()
+        fronts = factorised(matrix)
+        self.assertGreater(fronts.layout.border.size, 4 * n + 64)
+        x = np.arange(float(n))
+        np.testing.assert_allclose(fronts.solve(matrix @ x), x, atol=1e-9)
+
     def test_singular_systems_are_not_sound(self) -> None:
+        n = 500  # a ring that could turn as a whole, but for what rounding holds
+        ring = sparse.coo_matrix((np.full(n, -0.5), (np.arange(n), np.roll(np.arange(n), 1))), (n, n))
+        for held, sound in ((1e-14, False), (1e-9, True)):
+            whole = (ring + ring.T + sparse.diags(np.r_[1.0 + held, np.ones(n - 1)])).tocsc()
+            self.assertEqual(factorised(whole).sound, sound)
         matrix, _ = system(150, 3)
         for unknown in (0, 200, 449):
             whole = matrix.toarray()

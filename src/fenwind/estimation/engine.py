@@ -135,7 +135,7 @@ class GroupStatistics(BlockStatistics):
         design = self.whitened_design
         if self.group.unknowns is None:
             return blocks.hat(design, self.cofactors)
-        if isinstance(self.factor, Spreading) and "cofactors" not in self.__dict__:
+        if "cofactors" not in self.__dict__ and isinstance(self.factor, Spreading):
             return self.factor.hat_blocks(design, self.group.unknowns)
         return hat_of(design, self.cofactors)
 

@@ -109,14 +109,16 @@ def parts_of(net: Network, marks: Marks, setup: Setup) -> list[Part]:
         if not rows:
             continue
         mine = [net.rows[i] for i in rows]
+        k, b = len(mine), mine[0].value.size
         ends = np.array([[place[r.at], place[r.to], place[r.back or r.to]] for r in mine]).T
+        observed = np.concatenate([r.value for r in mine]).reshape(k, b)
+        covariance = np.concatenate([r.covariance for r in mine]).reshape(k, b, b)
         index, biases = _unknowns_of(kind, mine, ends, setup)
         out.append(
             Part(
                 kind=kind, rows=np.array(rows, dtype=np.intp), ends=ends, hi=np.array([r.hi for r in mine]),
-                ht=np.array([r.ht for r in mine]),
-                observed=np.ascontiguousarray(np.array([r.value for r in mine]).T),
-                covariance=np.ascontiguousarray(np.array([r.covariance for r in mine]).transpose(1, 2, 0)),
+                ht=np.array([r.ht for r in mine]), observed=np.ascontiguousarray(observed.T),
+                covariance=np.ascontiguousarray(covariance.transpose(1, 2, 0)),
                 unknowns=_filled(index), free=index >= 0, biases=biases,
             )
         )  # fmt: skip

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any, Literal
 
@@ -249,6 +249,8 @@ class About:
     height: FloatArray
     slope: FloatArray
     turning: FloatArray
+    _last: tuple[FloatArray, FloatArray] | None = None
+    _lines: dict[bytes, _Line] = field(default_factory=dict)
 
     def moves(self, x: FloatArray) -> FloatArray:
         """East, north, up (3, m) that marks have moved for values of the unknowns."""
@@ -269,8 +271,17 @@ class About:
         return Sights(net, self, kind, ends).values_and_slopes(x)
 
     def moved(self, x: FloatArray) -> FloatArray:
-        """Ways (3, m) that marks have moved, geocentric."""
-        return np.asarray(np.einsum("ijm,im->jm", self.axes, self.moves(x)))
+        """Ways (3, m) that marks have moved, geocentric; the same array for an x like the last."""
+        if self._last is None or not np.array_equal(self._last[0], x):
+            self._last = x.copy(), np.asarray(np.einsum("ijm,im->jm", self.axes, self.moves(x)))
+        return self._last[1]
+
+    def line(self, net: Network, at: IntArray, to: IntArray, hi: FloatArray, ht: FloatArray) -> _Line:
+        """Lines from instruments to targets; the same for all that was measured along them."""
+        key = b"|".join(part.tobytes() for part in (at, to, hi, ht))
+        if key not in self._lines:
+            self._lines[key] = _Line(net, self, at, to, hi, ht)
+        return self._lines[key]
 
     def between(self, at: IntArray, to: IntArray, moved: FloatArray) -> FloatArray:
         """Vectors (3, k) from marks to marks. The large numbers are taken from each other first, so that
@@ -290,9 +301,9 @@ class Sights:
             slope = np.stack([-about.slope[0], -about.slope[1], np.ones(about.xyz.shape[1])])
             self._slopes = np.concatenate([-slope[:, ends.at], slope[:, ends.to]])[None]
         else:
-            self._line = _Line(net, about, ends.at, ends.to, ends.hi, ends.ht)
+            self._line = about.line(net, ends.at, ends.to, ends.hi, ends.ht)
         if kind == "angle":
-            self._back = _Line(net, about, ends.at, ends.back, ends.hi, np.zeros(ends.at.size))
+            self._back = about.line(net, ends.at, ends.back, ends.hi, np.zeros(ends.at.size))
 
     def values_and_slopes(self, x: FloatArray) -> tuple[FloatArray, FloatArray]:
         """See About."""
@@ -338,6 +349,7 @@ class _Line:
         self._own = -np.einsum("ijk,ajk->iak", self._axes, about.axes[:, :, at])
         self._flat = net.dimensions == 2
         self._turning, self._turns = about.turning[:, :, at], not net.plane
+        self._last: tuple[FloatArray, FloatArray, FloatArray] | None = None
         if self._flat:
             self.ways[2], self._own[2] = 0.0, 0.0
 
@@ -345,16 +357,17 @@ class _Line:
         """Components (3, k) for ways (3, m) that marks have moved, and how they change (3, 3, k) as the
         instrument moves. The large numbers were taken from each other first, so that nothing of a small move
         is lost in them."""
-        line = self._base + (moved[:, self._to] - moved[:, self._at])
-        local = np.einsum("ijk,jk->ik", self._axes, line)
-        if self._flat:
-            local[2] = 0.0
-            return local, self._own
-        if not self._turns:
-            return local, self._own
-        own = self._own.copy()
-        own[:, :2] += _turned(self._turning, local)
-        return local, own
+        if self._last is None or self._last[0] is not moved:
+            line = self._base + (moved[:, self._to] - moved[:, self._at])
+            local = np.einsum("ijk,jk->ik", self._axes, line)
+            own = self._own
+            if self._flat:
+                local[2] = 0.0
+            elif self._turns:
+                own = own.copy()
+                own[:, :2] += _turned(self._turning, local)
+            self._last = moved, local, own
+        return self._last[1], self._last[2]
 
 
 def _along(slope: FloatArray, ways: FloatArray) -> FloatArray:

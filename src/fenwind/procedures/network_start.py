@@ -10,6 +10,7 @@ from collections import Counter
 from collections.abc import Iterator, Mapping
 from copy import copy
 from dataclasses import replace
+from itertools import chain
 
 import numpy as np
 from numpy.typing import NDArray
@@ -31,10 +32,8 @@ AFLOAT = 8
 
 def starting_marks(net: Network) -> tuple[Marks, tuple[str, ...]]:
     """Places of all marks of the network, and those for which no way was found."""
-    names = tuple(
-        dict.fromkeys(n for row in net.rows for n in (row.at, row.to, *([row.back] if row.back else [])))
-    )
-    search = _Search(net, names)
+    found = dict.fromkeys(chain.from_iterable([(row.at, row.to, row.back) for row in net.rows]))
+    search = _Search(net, tuple(n for n in found if n))
     search.run()
     return search.marks()
 
@@ -60,16 +59,17 @@ class _Search:
         rows = net.rows
         self._ways = [r for r in rows if r.kind in ("vector", "height_difference")]
         self._rays = [(r.at, r.to, float(r.value[0])) for r in rows if r.kind == "azimuth"]
-        self._lines = [
-            (r.at, r.to, r.back if r.kind == "angle" else "", (r.at, r.set), float(r.value[0]))
-            for r in rows if r.kind in ("direction", "angle")
-        ]  # fmt: skip
+        self._angles = [(r.at, r.to, r.back, float(r.value[0])) for r in rows if r.kind == "angle"]
+        self._sets: dict[tuple[str, str], list[tuple[str, float]]] = {}
+        for r in rows:
+            if r.kind == "direction":
+                self._sets.setdefault((r.at, r.set), []).append((r.to, float(r.value[0])))
         self._rises = [
             (r.at, r.to, frozenset((r.at, r.to)), r.hi - r.ht, math.tan(float(r.value[0])))
             for r in rows if r.kind == "zenith"
         ]  # fmt: skip
         # Of these, what has not yet given what it can.
-        self._turnable, self._risable = self._lines, self._rises
+        self._turnable, self._bendable, self._risable = self._sets, self._angles, self._rises
 
     def _from_afloat(self) -> bool:
         """Marks that hang together among themselves: placed in a system of their own, then turned and moved
@@ -79,9 +79,10 @@ class _Search:
         stations = [r.at for r in self.net.rows if r.kind in ("direction", "angle")]
         most = sorted(dict.fromkeys(stations), key=lambda n: (n not in self.fixed, -stations.count(n)))
         for name in most[:AFLOAT]:
-            local = self._afloat(name)
-            common = [n for n in self.names if n in self.fixed and np.isfinite(local[n][:2]).all()]
-            fresh = [n for n in self.names if n not in self.fixed and np.isfinite(local[n][:2]).all()]
+            afloat = self._afloat(name)
+            local = afloat.at
+            common = [n for n in self.names if n in self.fixed and n in afloat.fixed]
+            fresh = [n for n in self.names if n not in self.fixed and n in afloat.fixed]
             if len(common) < 2 or not fresh:
                 continue
             there = np.array([complex(*self.at[n][:2]) for n in common])
@@ -96,18 +97,18 @@ class _Search:
             return True
         return False
 
-    def _afloat(self, name: str) -> dict[str, FloatArray]:
+    def _afloat(self, name: str) -> _Search:
         """Places of all that hangs on a station at zero, its first line to the north."""
         first = next(r for r in self.net.rows if r.at == name and r.kind in ("direction", "angle"))
         search = copy(self)
         search.floating, search.azimuths, search.fixed, search.at = True, {}, set(), {}
         search._ways, search._rays, search._open = [], [], []
-        search._turnable, search._risable = self._lines, self._rises
+        search._turnable, search._bendable, search._risable = self._sets, self._angles, self._rises
         for n in self.names:
             search._put(n, np.array([0.0, 0.0, math.nan]) if n == name else np.full(3, np.nan))
         search._ray(name, first.back or first.to, 0.0)
         search.run()
-        return search.at
+        return search
 
     def _given(self, given: Given) -> FloatArray:
         if self.net.plane or self.net.dimensions == 1:
@@ -129,11 +130,10 @@ class _Search:
         zenith = {frozenset((r.at, r.to)): float(r.value[0]) for r in self.net.rows if r.kind == "zenith"}
         out: dict[frozenset[str], float] = {}
         for r in self.net.rows:
-            key = frozenset((r.at, r.to))
             if r.kind == "horizontal_distance":
-                out[key] = float(r.value[0])
-            elif r.kind == "distance":
-                out.setdefault(key, float(r.value[0]) * math.sin(zenith.get(key, 0.5 * math.pi)))
+                out[frozenset((r.at, r.to))] = float(r.value[0])
+            elif r.kind == "distance" and (key := frozenset((r.at, r.to))) not in out:
+                out[key] = float(r.value[0]) * math.sin(zenith.get(key, 0.5 * math.pi))
         return out
 
     def run(self) -> None:
@@ -220,25 +220,30 @@ class _Search:
 
     def _orient(self) -> None:
         """Azimuths of lines: observed, from orientations, over angles."""
-        turns: dict[tuple[str, str], float] = {}
         for at, to, azimuth in self._rays:
             self._ray(at, to, azimuth)
-        for at, to, back, which, value in self._turnable:
-            if not back and which not in turns:
-                known = self._azimuth(at, to)
+        turns: dict[tuple[str, str], float] = {}
+        for which, lines in self._turnable.items():
+            for to, value in lines:
+                known = self._azimuth(which[0], to)
                 if known is not None:
                     turns[which] = known - value
+                    break
+        for which, turn in turns.items():
+            for to, value in self._sets[which]:
+                self._ray(which[0], to, turn + value)
+        self._turnable = {which: lines for which, lines in self._turnable.items() if which not in turns}
         left = []
-        for line in self._turnable:
-            at, to, back, which, value = line
-            behind = self._azimuth(at, back) if back else turns.get(which)
+        for angle in self._bendable:
+            at, to, back, value = angle
+            behind, ahead = self._azimuth(at, back), self._azimuth(at, to)
             if behind is not None:
                 self._ray(at, to, behind + value)
-            elif back and (ahead := self._azimuth(at, to)) is not None:
+            elif ahead is not None:
                 self._ray(at, back, ahead - value)
             else:
-                left.append(line)
-        self._turnable = left
+                left.append(angle)
+        self._bendable = left
 
     def _azimuth(self, a: str, b: str) -> float | None:
         if a in self.fixed and b in self.fixed:
@@ -328,14 +333,13 @@ class _Search:
 
     def _seen(self) -> Counter[str]:
         """How many of `_links` every mark has, of each set one less."""
-        fixed = self.fixed
-        lines = {(at, to, back or which[1], back) for at, to, back, which, _ in self._lines if to in fixed}
-        sets = {(at, which) for at, _, which, back in lines if not back}
-        found = Counter(at for at, _, _, back in lines if not back or back in fixed)
-        found.subtract(at for at, _ in sets)
-        found.update(
-            other for a, b in map(tuple, self.lengths) for other in (a, b) if {a, b} - fixed == {other}
-        )
+        fixed, found = self.fixed, Counter[str]()
+        for (at, _), lines in self._sets.items():
+            found[at] += max(len({to for to, _ in lines} & fixed) - 1, 0)
+        found.update(at for at, to, back in {angle[:3] for angle in self._angles} if {to, back} <= fixed)
+        for pair in self.lengths:
+            free = pair - fixed
+            found.update(free if len(free) == 1 else ())
         found.update(b for a, b in self.azimuths if a in fixed)
         return found
 
