@@ -87,6 +87,8 @@ class Sparse(unittest.TestCase):
             dense, sparse = adjust(problem, DenseSolver()), adjust(problem, SparseSolver())
             with self.subTest(points=points):
                 self.same(dense, sparse)
+                if seed % 3 == 0:
+                    self.assertEqual(type(sparse.factor).__name__, "_ByFronts")
 
     def same(self, a: GroupAdjustment, b: GroupAdjustment) -> None:
         n = len(a.x)

@@ -268,9 +268,7 @@ class _ByFronts:
         return found
 
     def hat_blocks(self, design: FloatArray, unknowns: IntArray) -> FloatArray:
-        """See Spreading."""
-        if self._datum is not None:
-            return hat_of(design, self.cofactor_blocks(unknowns, unknowns))
+        """See Spreading. What the constraints leave open no observation sees, so that they change nothing."""
         return self._fronts.hat_blocks(design, unknowns, self._scale)
 
     def _apart(self, first: IntArray, second: IntArray) -> FloatArray:
