@@ -19,8 +19,8 @@ from fenwind.doubts.registry import Doubt
 from fenwind.errors import FenwindError
 from fenwind.estimation.distributions import chi2_tail
 from fenwind.geodesy.geoid import GeoidGrid
-from fenwind.procedures.network import row_figures
 from fenwind.procedures.network_case import determined
+from fenwind.procedures.network_figures import row_figures
 from fenwind.procedures.network_model import Given, Network, Row
 from fenwind.standins import tarnholt, tarnholt_network
 from fenwind.standins.tarnholt_days import true_places

@@ -8,8 +8,8 @@ import numpy as np
 from scipy.optimize import least_squares
 
 from bench.timing import median, say
-from fenwind.procedures.network import row_figures
 from fenwind.procedures.network_case import determined
+from fenwind.procedures.network_figures import row_figures
 from fenwind.procedures.network_model import Given, Network, Row, computed
 
 SECOND = math.pi / 648000.0

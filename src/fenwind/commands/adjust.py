@@ -14,7 +14,8 @@ if TYPE_CHECKING:
 
     from fenwind.exchange.network_csv import Observation
     from fenwind.geodesy.frames import Frame
-    from fenwind.procedures.network import NetworkResult, RowFigures
+    from fenwind.procedures.network import NetworkResult
+    from fenwind.procedures.network_figures import RowFigures
     from fenwind.procedures.network_model import Given, Network
 
 _DESCRIPTION = """Adjust a network. OBS as in fenwind loops. CONTROL: name,e,n,h or name,lat,lon,h, optional
@@ -75,12 +76,12 @@ def told(
     from fenwind.commands.network_more import more_told, with_more
     from fenwind.doubts.network_rules import network_doubts
     from fenwind.estimation.distributions import chi2_tail
-    from fenwind.procedures.network import row_figures
+    from fenwind.procedures.network_figures import FigureTable, row_figures
 
     net = with_more(options, replace(net, rows=rows_of(rows)))
     result, components = _solved(options, net)
     found = result.found
-    figures = row_figures(result, options.alpha, options.power) if found is not None else {}
+    figures = row_figures(result, options.alpha, options.power) if found is not None else FigureTable()
     dof = found.dof if found is not None else 0
     squares = found.sum_squares if found is not None else 0.0
     p_value = float(chi2_tail(squares, dof)) if dof > 0 else None
@@ -295,7 +296,7 @@ def _positions(
             turn = np.eye(3)
             one |= _in_space(net, place, frame, geographic)
             if frame is not None and not geographic:
-                turn = plane_turn(frame, float(place[0]), float(place[1]))
+                turn = plane_turn(frame, place[:1], place[1:2])[:, :, 0]
             covariance = turn @ covariance @ turn.T
         one |= {"covariance": covariance.tolist(), "ellipse": _ellipse(net, covariance)}
         out.append(one)

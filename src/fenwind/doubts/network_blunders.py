@@ -18,7 +18,8 @@ from numpy.typing import NDArray
 from fenwind.doubts.registry import Doubt
 from fenwind.errors import FenwindError
 from fenwind.estimation.distributions import chi2_tail
-from fenwind.procedures.network import NetworkResult, RowFigures, solve
+from fenwind.procedures.network import NetworkResult, solve
+from fenwind.procedures.network_figures import RowFigures
 from fenwind.procedures.network_model import Marks, Network, Row, computed, positions_of
 from fenwind.procedures.network_start import starting_marks
 from fenwind.quantities.angles import RAD_PER_SECOND

@@ -58,14 +58,12 @@ def _rows(found: Adjusted, doubt: Doubt) -> list[int]:
     the largest w."""
     if len(doubt.names) < 2 or doubt.rule in ("adjust.undetermined", "adjust.global"):
         return []
-    at, to = doubt.names[:2]
     best, most = [], 0.0
-    for r, number in enumerate(found.rows):
-        row = found.result.net.rows[number] if number >= 0 else None
-        if row is not None and {row.at, row.to} == {at, to} and number in found.figures:
-            w = max((abs(float(v)) for v in found.figures[number].w if v == v), default=0.0)
-            if w > most:
-                best, most = [r], w
+    for r in found.between.get(frozenset(doubt.names[:2]), ()):
+        figures = found.figures.get(found.rows[r])
+        w = max((abs(float(v)) for v in figures.w if v == v), default=0.0) if figures is not None else 0.0
+        if w > most:
+            best, most = [r], w
     return best
 
 

@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-import math
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 
 import numpy as np
 
 from fenwind.doubts.network_blunders import WORDS, blunder, let_go
 from fenwind.doubts.registry import Doubt
 from fenwind.estimation.distributions import normal_quantile
-from fenwind.procedures.network import NetworkResult, RowFigures
+from fenwind.procedures.network import NetworkResult
+from fenwind.procedures.network_figures import FigureTable
 
 #: A value is named as wrong where the whole fails, or alone above so many sigmas.
 ALONE = 4.5
@@ -18,14 +18,14 @@ UNCHECKED = 0.1
 
 
 def network_doubts(
-    result: NetworkResult, figures: Mapping[int, RowFigures], p_value: float | None, alpha: float
+    result: NetworkResult, figures: FigureTable, p_value: float | None, alpha: float
 ) -> Iterator[Doubt]:
     """Blunders first, then the test of the whole, then what deserves a look."""
     limit = normal_quantile(1.0 - 0.5 * alpha)
     failed = p_value is not None and p_value < alpha
     if result.let_go:
         yield let_go(result)
-    if failed or _largest(figures) > ALONE:
+    if failed or float(np.abs(np.nan_to_num(figures.tests())).max(initial=0.0)) > ALONE:
         found = blunder(result, figures, alpha)
         if found is not None:
             yield found
@@ -53,23 +53,21 @@ def _kind(kind: str) -> str:
     return WORDS.get(kind, kind)
 
 
-def _largest(figures: Mapping[int, RowFigures]) -> float:
-    return max((float(np.abs(np.nan_to_num(one.w)).max()) for one in figures.values()), default=0.0)
-
-
-def _looked_at(result: NetworkResult, figures: Mapping[int, RowFigures], limit: float) -> Iterator[Doubt]:
-    for row, one in figures.items():
-        observed = result.net.rows[row]
-        names, w = (observed.at, observed.to), float(np.nanmax(np.abs(one.w), initial=0.0))
-        if math.isfinite(w) and w > limit:
+def _looked_at(result: NetworkResult, figures: FigureTable, limit: float) -> Iterator[Doubt]:
+    rows = len(result.net.rows)
+    tests, redundancy = np.abs(figures.worst(rows)[2]), figures.least_redundancy(rows)
+    tests[np.isinf(tests)] = np.nan
+    for row in np.flatnonzero((tests > limit) | (redundancy < UNCHECKED)).tolist():
+        observed, w, r = result.net.rows[row], float(tests[row]), float(redundancy[row])
+        names = (observed.at, observed.to)
+        if w > limit:
             yield Doubt(
                 rule="adjust.residual", subject="adjust", names=names, value=w, limit=limit, unit="",
                 text=f"The {_kind(observed.kind)} {names[0]} – {names[1]} is left over by {w:.1f} sigmas.",
             )  # fmt: skip
-        if float(one.redundancy.min()) < UNCHECKED:
+        if r < UNCHECKED:
             yield Doubt(
-                rule="adjust.unchecked", subject="adjust", names=names, value=float(one.redundancy.min()),
-                limit=UNCHECKED, unit="",
+                rule="adjust.unchecked", subject="adjust", names=names, value=r, limit=UNCHECKED, unit="",
                 text=f"Hardly anything checks the {_kind(observed.kind)} {names[0]} – "
                 f"{names[1]}.",
             )  # fmt: skip

@@ -7,7 +7,7 @@ import math
 from collections import deque
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from itertools import combinations
+from itertools import chain, combinations
 
 import numpy as np
 from numpy.typing import NDArray
@@ -20,7 +20,7 @@ FloatArray = NDArray[np.float64]
 #: A misclosure is over its limit above so many sigmas; two-sided 0.1 %.
 REACH = 3.29
 #: Loops are looked for from every mark while marks times rows stay under this, else from every row.
-WHOLE_SEARCH = 400_000
+WHOLE_SEARCH = 20_000
 
 
 @dataclass(frozen=True, kw_only=True, eq=False)
@@ -77,16 +77,24 @@ def _limits(sigma: FloatArray, limit: Limit, length: float) -> FloatArray:
 
 def closures(kind: str, legs: Sequence[Leg], limit: Limit = None) -> list[Closure]:
     """A basis of the loops of legs, short ones first. limit: metres and a part of the length."""
+    walks = loop_basis([(leg.at, leg.to) for leg in legs])
+    if not walks:
+        return []
+    ends = np.cumsum([0] + [len(walk) for walk in walks[:-1]])
+    rows, signs = np.array([step for walk in walks for step in walk]).T
+    values = np.array([leg.value for leg in legs])
+    variances = np.array([np.diagonal(leg.covariance) for leg in legs])
+    totals = np.add.reduceat(signs[:, None] * values[rows], ends)
+    sigmas = np.sqrt(np.add.reduceat(variances[rows], ends))
+    lengths = np.add.reduceat(np.sqrt((values**2).sum(axis=1))[rows], ends).tolist()
     out = []
-    for walk in loop_basis([(leg.at, leg.to) for leg in legs]):
-        total = sum((sign * legs[k].value for k, sign in walk), np.zeros(legs[0].value.size))
-        sigma = np.sqrt(np.diag(sum((legs[k].covariance for k, _ in walk), 0.0 * legs[0].covariance)))
+    for i, walk in enumerate(walks):
         names = [legs[k].at if sign > 0 else legs[k].to for k, sign in walk]
-        length = float(sum(np.linalg.norm(legs[k].value) for k, _ in walk)) if kind == "vector" else math.nan
+        length = lengths[i] if kind == "vector" else math.nan
         out.append(
             Closure(
                 kind=kind, names=(*names, names[0]), lines=tuple(legs[k].line for k, _ in walk),
-                misclosure=total, sigma=sigma, limit=_limits(sigma, limit, length), length=length,
+                misclosure=totals[i], sigma=sigmas[i], limit=_limits(sigmas[i], limit, length), length=length,
             )
         )  # fmt: skip
     return out
@@ -103,10 +111,10 @@ def loop_basis(edges: Sequence[tuple[str, str]]) -> list[Walk]:
         ways.setdefault(a, []).append((k, b))
         ways.setdefault(b, []).append((k, a))
     rank = len(edges) - len(ways) + _parts(ways)
-    found = sorted(_candidates(edges, ways), key=len)
     pivots: dict[int, int] = {}
     out: list[Walk] = []
-    for walk in found:
+    # Those of one tree, long ones among them, are seldom needed and made only then.
+    for walk in chain(sorted(_candidates(edges, ways), key=len), _fundamental(edges, ways)):
         if len(out) == rank:
             break
         bits = 0
@@ -130,11 +138,14 @@ def _parts(ways: dict[str, list[tuple[int, str]]]) -> int:
     return count
 
 
-def _tree(ways: dict[str, list[tuple[int, str]]], root: str, without: int = -1) -> dict[str, tuple[int, str]]:
-    """By mark the edge and the mark that lead back to the root on a shortest way."""
+def _tree(
+    ways: dict[str, list[tuple[int, str]]], root: str, without: int = -1, until: str = ""
+) -> dict[str, tuple[int, str]]:
+    """By mark the edge and the mark that lead back to the root on a shortest way, without an edge; no farther
+    than to a mark that is sought."""
     back: dict[str, tuple[int, str]] = {root: (-1, "")}
     queue = deque([root])
-    while queue:
+    while queue and until not in back:
         here = queue.popleft()
         for k, there in ways[here]:
             if there not in back and k != without:
@@ -145,11 +156,15 @@ def _tree(ways: dict[str, list[tuple[int, str]]], root: str, without: int = -1) 
 
 def _candidates(edges: Sequence[tuple[str, str]], ways: dict[str, list[tuple[int, str]]]) -> Iterator[Walk]:
     if len(ways) * len(edges) > WHOLE_SEARCH:
+        beside: dict[str, dict[str, int]] = {}
+        for name, near in ways.items():
+            mine = beside.setdefault(name, {})
+            for k, there in near:
+                mine.setdefault(there, k)
         for k, (a, b) in enumerate(edges):
-            back = _tree(ways, b, k)
-            if a in back:
-                yield _signed(edges, [k, *_way(back, a)[::-1]], a)
-        yield from _fundamental(edges, ways)
+            found = _around(ways, beside, k, a, b)
+            if found is not None:
+                yield _signed(edges, [k, *found], a)
         return
     for root in ways:
         back = _tree(ways, root)
@@ -159,6 +174,21 @@ def _candidates(edges: Sequence[tuple[str, str]], ways: dict[str, list[tuple[int
             up, down = _way(back, a), _way(back, b)
             if not set(up) & set(down):
                 yield _signed(edges, [*up[::-1], k, *down], root)
+
+
+def _around(
+    ways: dict[str, list[tuple[int, str]]], beside: dict[str, dict[str, int]], k: int, a: str, b: str
+) -> list[int] | None:
+    """Edges of a shortest way from the end of an edge to its beginning, None where there is no other."""
+    for other, there in ways[b]:
+        if there == a and other != k:
+            return [other]
+    near, far = sorted((beside[a], beside[b]), key=len)
+    for name in near:
+        if name in far and name not in (a, b):
+            return [beside[b][name], beside[a][name]]
+    back = _tree(ways, b, k, a)
+    return _way(back, a)[::-1] if a in back else None
 
 
 def _fundamental(edges: Sequence[tuple[str, str]], ways: dict[str, list[tuple[int, str]]]) -> Iterator[Walk]:

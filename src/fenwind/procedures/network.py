@@ -8,7 +8,7 @@ settled, the places about which marks move are renewed, until they stay.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -16,7 +16,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fenwind.errors import DatumDefectError, ProcedureError
-from fenwind.estimation.distributions import detectable_shift
 from fenwind.estimation.engine import GroupAdjustment, GroupProblem, ObservationGroup, adjust
 from fenwind.geodesy.geocentric import enu_axes, from_xyz
 from fenwind.geodesy.refraction import EARTH_RADIUS_M
@@ -408,76 +407,6 @@ def _renewed(net: Network, marks: Marks, about: About, x: FloatArray) -> Marks:
 
 # What it comes to
 # ---------------------------------------------------------------------------------------------------------
-
-
-@dataclass(frozen=True, kw_only=True, eq=False)
-class RowFigures:
-    """Of one observation: residual, redundancy, w, smallest error found (b,), external reliability (b,) in
-    metres and the mark it is at; nan where the redundancy is under 1e-6."""
-
-    residual: FloatArray
-    redundancy: FloatArray
-    w: FloatArray
-    mdb: FloatArray
-    external: FloatArray
-    external_at: tuple[str, ...]
-
-
-class FigureTable(Mapping[int, RowFigures]):
-    """Figures of all observations by row number, kept as columns; those of one are made when asked for."""
-
-    def __init__(self, columns: list[tuple[IntArray, FloatArray, tuple[tuple[str, ...], ...]]]) -> None:
-        self._columns = columns
-        self._place = {
-            row: (number, k)
-            for number, (rows, _, _) in enumerate(columns)
-            for k, row in enumerate(rows.tolist())
-        }
-
-    def __getitem__(self, row: int) -> RowFigures:
-        number, k = self._place[row]
-        _, values, where = self._columns[number]
-        residual, redundancy, w, mdb, external = values[:, :, k]
-        return RowFigures(
-            residual=residual, redundancy=redundancy, w=w, mdb=mdb, external=external, external_at=where[k]
-        )
-
-    def __iter__(self) -> Iterator[int]:
-        return iter(self._place)
-
-    def __len__(self) -> int:
-        return len(self._place)
-
-
-def row_figures(result: NetworkResult, alpha: float, power: float) -> FigureTable:
-    """Figures by row number."""
-    assert result.found is not None
-    d0 = detectable_shift(alpha, power)
-    columns = []
-    for part, group in zip(result.parts, result.found.groups, strict=False):
-        q = group.cofactors  # first: what comes from it need not be read anew
-        r, w = group.redundancy, group.standardised
-        fine = r >= 1e-6
-        mdb = np.where(fine, d0 / np.where(fine, group.sensitivity, 1.0), np.nan)
-        # How the unknowns move (p, b, k) for the smallest error of each component: Q A' P e_c.
-        weighted = group.whitening.weigh(group.whitened_design)
-        shift = np.einsum("pqk,bqk->pbk", q, weighted) * mdb
-        external, where = _longest(result, part, np.where(part.free[:, None], shift, 0.0))
-        values = [group.residuals, r, np.where(fine, w, np.nan), mdb, np.where(fine, external, np.nan)]
-        columns.append((part.rows, np.stack(values), where))
-    return FigureTable(columns)
-
-
-def _longest(
-    result: NetworkResult, part: Part, shift: FloatArray
-) -> tuple[FloatArray, tuple[tuple[str, ...], ...]]:
-    """The largest way (b, k) that a mark of each observation moves for shifts (p, b, k), and which mark."""
-    roles = 3 if part.kind == "angle" else 2
-    ways = shift[: 3 * roles].reshape(roles, 3, *shift.shape[1:])[:, list(result.net.axes)]
-    lengths = np.sqrt((ways**2).sum(axis=1))
-    ends = np.take_along_axis(part.ends[:roles, None], lengths.argmax(axis=0)[None], axis=0)[0]
-    names = np.array(result.marks.names, dtype=object)[ends]
-    return lengths.max(axis=0), tuple(map(tuple, names.T.tolist()))
 
 
 def covariances_of(result: NetworkResult, columns: IntArray) -> FloatArray:

@@ -105,11 +105,14 @@ def _squares(result: NetworkResult) -> float:
     return result.found.sum_squares if result.found is not None else math.inf
 
 
-def plane_turn(frame: Frame, lat: float, lon: float) -> FloatArray:
-    """East, north, up at a place as axes of the plane (3, 3): the convergence."""
-    _, gamma = frame.point_scale(lat, lon)
-    c, s = math.cos(float(gamma)), math.sin(float(gamma))
-    return np.array([[c, -s, 0.0], [s, c, 0.0], [0.0, 0.0, 1.0]])
+def plane_turn(frame: Frame, lat: FloatArray, lon: FloatArray) -> FloatArray:
+    """East, north, up at places (k,) as axes of the plane (3, 3, k): the convergence."""
+    gamma = np.asarray(frame.point_scale(lat, lon)[1])
+    turn = np.zeros((3, 3, gamma.size))
+    turn[0, 0] = turn[1, 1] = np.cos(gamma)
+    turn[1, 0], turn[2, 2] = np.sin(gamma), 1.0
+    turn[0, 1] = -turn[1, 0]
+    return turn
 
 
 @dataclass(frozen=True, kw_only=True, eq=False)
@@ -151,8 +154,7 @@ def on_plane(
             place = np.stack([there.lat_rad, there.lon_rad, there.h_ell_m])
         e, n = frame.forward(place[0], place[1])
         h = geoid_reduced(frame, tuple(names), place[0], place[1], place[2], lenient=True)
-        for i in range(rows.size):
-            turn[:, :, i] = plane_turn(frame, float(place[0, i]), float(place[1, i]))
+        turn = plane_turn(frame, place[0], place[1])
     none = [axis not in net.axes for axis in range(3)]
     e, n, h = (
         np.full(rows.size, np.nan) if out else np.array(v) for out, v in zip(none, (e, n, h), strict=True)

@@ -39,7 +39,6 @@ from fenwind.job.state import JobState
 from fenwind.job.steps.network import Adjusted
 from fenwind.job.steps.outcome import Node
 from fenwind.procedures.accuracy_classes import between
-from fenwind.procedures.network import RowFigures
 from fenwind.procedures.network_robust import STANDS_OUT
 from fenwind.quantities.angles import RAD_PER_SECOND
 from fenwind.quantities.numbers import format_fixed, parse_number
@@ -82,11 +81,6 @@ class _Row:
     def angle(self) -> bool:
         """Whether it is shown in seconds."""
         return self.kind in ANGLES
-
-
-def _worst(figures: RowFigures) -> int:
-    w = np.abs(np.nan_to_num(figures.w))
-    return int(w.argmax())
 
 
 class NetworkSheet(RecordSheet):
@@ -214,8 +208,7 @@ class NetworkSheet(RecordSheet):
         self.verdict.setText(f"{_verdict(step, found)} {said}".rstrip())
         self.table.records.set_columns(self._columns())
         self.table.records.set_rows(self._rows(step, found))
-        figures = found.figures.values() if isinstance(found, Adjusted) else ()
-        self.bars.show_tests(np.concatenate([f.w for f in figures]) if figures else np.zeros(0))
+        self.bars.show_tests(found.figures.tests() if isinstance(found, Adjusted) else np.zeros(0))
 
     def _parts(self, step: NetworkStep, found: Adjusted | FenwindError | None) -> list[Part]:
         state = self.bridge.state
@@ -242,23 +235,19 @@ class NetworkSheet(RecordSheet):
             return []
         bases = {key: base.name for key, base in state.of(BaseSetup).items()}
         off, down, nan, out = set(step.off), dict(step.down), math.nan, []
+        adjusted = found if isinstance(found, Adjusted) else None
+        figures = adjusted.figures.worst(len(adjusted.result.net.rows)).T.tolist() if adjusted else []
+        opinion = adjusted.opinion if adjusted is not None else None
+        named = {key: state.mark_name(key, bases.get(key, "?")) for key in {*one.at, *one.to}}
         for i, kind in enumerate(one.kind):
-            number = found.rows[i] if isinstance(found, Adjusted) else -1
-            figures = found.figures.get(number) if isinstance(found, Adjusted) and number >= 0 else None
-            values = [nan] * 5
-            if figures is not None:
-                c = _worst(figures)
-                parts = (figures.residual, figures.w, figures.redundancy, figures.mdb, figures.external)
-                values = [float(p[c]) for p in parts]
-            names = [state.mark_name(key, bases.get(key, "?")) for key in (one.at[i], one.to[i])]
-            opinion = found.opinion if isinstance(found, Adjusted) else None
+            number, key = adjusted.rows[i] if adjusted is not None else -1, one.key(i)
+            residual, redundancy, w, mdb, external = figures[number] if number >= 0 else [nan] * 5
             keeps = float(opinion.weights[number]) if opinion is not None and number >= 0 else nan
             out.append(
                 _Row(
-                    number=i, kind=kind, at=names[0], to=names[1], key=one.key(i),
-                    on=one.key(i) not in off, lost=number < 0,
-                    residual=values[0], w=values[1], redundancy=values[2], mdb=values[3],
-                    external_m=values[4], keeps=keeps, factor=down.get(one.key(i), 1.0),
+                    number=i, kind=kind, at=named[one.at[i]], to=named[one.to[i]], key=key,
+                    on=key not in off, lost=number < 0, residual=residual, w=w, redundancy=redundancy,
+                    mdb=mdb, external_m=external, keeps=keeps, factor=down.get(key, 1.0),
                 )
             )  # fmt: skip
         return out

@@ -17,7 +17,7 @@ from fenwind.job.reader import Digest, Reader, digest_of
 from fenwind.job.steps.known import given_in, mark_names
 from fenwind.job.steps.network import control_of
 from fenwind.job.steps.outcome import Drawing, Node, OfRecord, Outcome
-from fenwind.procedures.network import NetworkResult, row_figures
+from fenwind.procedures.network import NetworkResult
 from fenwind.procedures.network_case import determined, on_ellipsoid, on_plane
 from fenwind.procedures.network_design import (
     Accuracy,
@@ -27,6 +27,7 @@ from fenwind.procedures.network_design import (
     rows_of_line,
     sizes,
 )
+from fenwind.procedures.network_figures import row_figures
 from fenwind.procedures.network_model import Given, Network
 from fenwind.procedures.onto_plane import in_space
 from fenwind.procedures.positions import Positions

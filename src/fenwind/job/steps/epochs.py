@@ -80,9 +80,8 @@ class EpochsKind(OfRecord):
         found = displacement(a, b, step.alpha, inputs.stable or None)
         turn = np.repeat(np.eye(3)[:, :, None], len(found.names), axis=2)
         if not first.net.plane:
-            for i, name in enumerate(found.names):
-                lat, lon, _ = first.marks.place[:, first.marks.index[name]]
-                turn[:, :, i] = plane_turn(inputs.frame, float(lat), float(lon))
+            columns = [first.marks.index[name] for name in found.names]
+            turn = plane_turn(inputs.frame, *first.marks.place[:2, columns])
         moves, covariance = np.nan_to_num(found.moves), np.nan_to_num(found.covariance)
         none = ~np.isfinite(found.moves)
         moves = np.einsum("ijm,jm->im", turn, moves)

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+import math
+from collections.abc import Iterable, Iterator, Mapping
 from contextlib import suppress
 from dataclasses import dataclass, replace
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -25,9 +27,10 @@ from fenwind.job.steps.outcome import (
     TrailStep,
     place_figures,
 )
-from fenwind.procedures.network import NetworkResult, RowFigures, row_figures
+from fenwind.procedures.network import NetworkResult
 from fenwind.procedures.network_case import determined, on_ellipsoid, on_plane
 from fenwind.procedures.network_centring import centred
+from fenwind.procedures.network_figures import FigureTable, row_figures
 from fenwind.procedures.network_model import BIASES, Bias, Given, Network, Row
 from fenwind.procedures.network_robust import Robust, second_opinion
 from fenwind.procedures.network_start import starting_marks
@@ -59,7 +62,7 @@ class Adjusted:
     step: NetworkStep
     observations: ObservationSet
     result: NetworkResult
-    figures: Mapping[int, RowFigures]
+    figures: FigureTable
     rows: tuple[int, ...]
     p_value: float | None
     variance_factor: float | None
@@ -70,6 +73,28 @@ class Adjusted:
     opinion: Robust | None = None
     biases: tuple[tuple[Bias, float, float], ...] = ()
     missing: tuple[str, ...] = ()
+
+    @cached_property
+    def lines(self) -> tuple[tuple[str, str, float], ...]:
+        """Lines observed, each with the smallest redundancy of what was observed along it."""
+        one, out = self.observations, dict[tuple[str, str], float]()
+        least = self.figures.least_redundancy(len(self.result.net.rows)).tolist()
+        for at, to, number in zip(one.at, one.to, self.rows, strict=True):
+            r = least[number] if number >= 0 else math.nan
+            if r == r:
+                ends = (at, to) if at < to else (to, at)
+                out[ends] = min(out.get(ends, 1.0), r)
+        return tuple((a, b, r) for (a, b), r in out.items())
+
+    @cached_property
+    def between(self) -> Mapping[frozenset[str], tuple[int, ...]]:
+        """Rows of the set that took part, by the names of their ends."""
+        out: dict[frozenset[str], list[int]] = {}
+        for r, number in enumerate(self.rows):
+            if number >= 0:
+                row = self.result.net.rows[number]
+                out.setdefault(frozenset((row.at, row.to)), []).append(r)
+        return {ends: tuple(rows) for ends, rows in out.items()}
 
 
 @dataclass(frozen=True, kw_only=True, eq=False)
@@ -121,7 +146,7 @@ class NetworkKind(OfRecord):
         progress.check()
         opinion = second_opinion(result) if step.robust and result.found is not None else None
         progress.check()
-        figures = row_figures(result, step.alpha, step.power) if result.found is not None else {}
+        figures = row_figures(result, step.alpha, step.power) if result.found is not None else FigureTable()
         dof = result.found.dof if result.found is not None else 0
         squares = result.found.sum_squares if result.found is not None else 0.0
         ids = {name: key for key, name in inputs.marks.items()}
@@ -142,8 +167,9 @@ class NetworkKind(OfRecord):
         """Every mark it moved."""
         found: Adjusted = outcome.result
         moved = np.flatnonzero((found.result.setup.unknowns >= 0).any(axis=0))
-        names = {found.result.marks.names[i] for i in moved.tolist()}
-        kept = [i for i, key in enumerate(found.positions.names) if _name_of(found, key) in names]
+        names = [found.result.marks.names[i] for i in moved.tolist()]
+        keys = {found.ids[name] for name in names if name in found.ids}
+        kept = [i for i, key in enumerate(found.positions.names) if key in keys]
         rows = np.array(kept, dtype=np.intp)
         for frame, positions in ((found.step.frame, found.positions), *found.elsewhere.items()):
             yield (
@@ -183,7 +209,7 @@ class NetworkKind(OfRecord):
         covariance = result.positions.covariance[:2, :2, [place[key] for key in free]]
         return Drawing(
             frame=result.step.frame, roles=roles, vector_marks=tuple(free), vectors=np.zeros((2, len(free))),
-            covariance=np.nan_to_num(covariance), reach=plan_reach(), lines=_lines(result),
+            covariance=np.nan_to_num(covariance), reach=plan_reach(), lines=result.lines,
         )  # fmt: skip
 
     def named(self, node: Node, outcome: Outcome, names: Mapping[str, str], state: JobState) -> Any:
@@ -257,14 +283,24 @@ def _elsewhere(
     return out
 
 
-def _row(one: ObservationSet, i: int, names: Mapping[str, str]) -> Row:
-    value, c = np.array(one.value[i]), one.covariance[i]
-    covariance = np.array([[c[0]]]) if len(c) == 1 else np.array([c[:3], [c[1], *c[3:5]], [c[2], *c[4:]]])
-    return Row(
-        kind=one.kind[i], at=names[one.at[i]], to=names[one.to[i]], back=names.get(one.back[i], ""),
-        set=one.setup[i], group=one.group[i], hi=one.hi_m[i], ht=one.ht_m[i], value=value,
-        covariance=covariance,
-    )  # fmt: skip
+#: Where the elements of a covariance stand in its upper triangle.
+_TRIANGLE = np.array([[0, 1, 2], [1, 3, 4], [2, 4, 5]])
+
+
+def _rows(one: ObservationSet, chosen: list[int], names: Mapping[str, str]) -> Iterator[Row]:
+    """The rows that are chosen. Their numbers are made into arrays in one go."""
+    large = [i for i in chosen if len(one.covariance[i]) > 1]
+    values = dict(zip(large, np.array([one.value[i] for i in large]), strict=True))
+    triangles = np.array([one.covariance[i] for i in large]).reshape(len(large), 6)
+    covariances = dict(zip(large, triangles[:, _TRIANGLE], strict=True))
+    for i in chosen:
+        single = i not in values
+        yield Row(
+            kind=one.kind[i], at=names[one.at[i]], to=names[one.to[i]], back=names.get(one.back[i], ""),
+            set=one.setup[i], group=one.group[i], hi=one.hi_m[i], ht=one.ht_m[i],
+            value=np.array(one.value[i]) if single else values[i],
+            covariance=np.array([one.covariance[i]]) if single else covariances[i],
+        )  # fmt: skip
 
 
 def _chosen(inputs: _Inputs) -> list[int]:
@@ -292,7 +328,8 @@ def _network(inputs: _Inputs) -> tuple[Network, list[int]]:
     chosen = _chosen(inputs)
     down = dict(step.down)
     one = inputs.observations
-    rows = tuple(_weighed(_row(one, i, names), down.get(one.key(i), 1.0)) for i in chosen)
+    made = _rows(one, chosen, names)
+    rows = tuple(_weighed(row, down.get(one.key(i), 1.0)) for i, row in zip(chosen, made, strict=True))
     space = in_space(frame)
     dimensions = _dimensions({row.kind for row in rows}, space)
     seen = {n for row in rows for n in (row.at, row.to, row.back)}
@@ -328,21 +365,10 @@ def _centred(net: Network, step: NetworkStep) -> Network:
 
 def _numbers(inputs: _Inputs, chosen: list[int], result: NetworkResult) -> tuple[int, ...]:
     """For each row of the set its number among the rows that were adjusted, -1 for none."""
-    out, lost, number = [-1] * len(inputs.observations.kind), set(result.lost), 0
+    one, names = inputs.observations, inputs.names
+    out, lost, number = [-1] * len(one.kind), set(result.lost), 0
     for i in chosen:
-        row = _row(inputs.observations, i, inputs.names)
-        if not {row.at, row.to, row.back} & lost:
+        if not lost or not {names[one.at[i]], names[one.to[i]], names.get(one.back[i], "")} & lost:
             out[i] = number
             number += 1
     return tuple(out)
-
-
-def _lines(found: Adjusted) -> tuple[tuple[str, str, float], ...]:
-    """Lines observed, each with the smallest redundancy of what was observed along it."""
-    out: dict[tuple[str, str], float] = {}
-    for r, number in enumerate(found.rows):
-        if number >= 0 and number in found.figures:
-            first, second = sorted((found.observations.at[r], found.observations.to[r]))
-            least = float(np.nanmin(found.figures[number].redundancy))
-            out[first, second] = min(out.get((first, second), 1.0), least)
-    return tuple((a, b, r) for (a, b), r in out.items())
