@@ -2,10 +2,11 @@
 
 import math
 from typing import Any
+from unittest import mock
 
 import numpy as np
 
-from fenwind.procedures.loop_closures import loop_basis
+from fenwind.procedures.loop_closures import WHOLE_SEARCH, loop_basis
 from tests.support import CommandCase
 
 HEAD = "kind,at,to,from,value,sigma,unit,set,dx,dy,dz,sxx,sxy,sxz,syy,syz,szz\n"
@@ -41,12 +42,27 @@ class Loops(CommandCase):
         self.assertEqual((walk[0], found["doubts"]), (walk[-1], []))
 
     def test_the_basis_has_its_rank_and_short_loops(self) -> None:
-        """A grid of 5 by 5: 16 meshes of four edges are the fewest legs that there can be, 64."""
-        edges = [(f"{i},{j}", f"{i},{j + 1}") for i in range(5) for j in range(4)]
-        edges += [(f"{i},{j}", f"{i + 1},{j}") for i in range(4) for j in range(5)]
+        """A grid of 5 by 5: 16 meshes of four edges are the fewest legs that there can be, 64; with diagonals 32
+        triangles, and two for each edge that was measured again. From every mark, and from every row."""
+        grid = [(f"{i},{j}", f"{i},{j + 1}") for i in range(5) for j in range(4)]
+        grid += [(f"{i},{j}", f"{i + 1},{j}") for i in range(4) for j in range(5)]
+        split = [*grid, *((f"{i + 1},{j + 1}", f"{i},{j}") for i in range(4) for j in range(4))]
+        again = [*split, *grid[3:9], *(edge[::-1] for edge in split[-4:])]
+        for search in (WHOLE_SEARCH, 0):
+            for edges, legs in ((grid, 64), (split, 96), (again, 116)):
+                with (
+                    self.subTest(search=search, edges=len(edges)),
+                    mock.patch("fenwind.procedures.loop_closures.WHOLE_SEARCH", search),
+                ):
+                    self.check_basis(edges, legs)
+        ring = [(f"{i}", f"{(i + 1) % 9}") for i in range(9)]
+        with mock.patch("fenwind.procedures.loop_closures.WHOLE_SEARCH", 0):
+            self.check_basis([*ring, ("x", "y"), ("y", "z")], 9, parts=2)
+
+    def check_basis(self, edges: list[tuple[str, str]], legs: int, parts: int = 1) -> None:
         found = loop_basis(edges)
-        self.assertEqual(len(found), len(edges) - 25 + 1)
-        self.assertEqual(sum(len(walk) for walk in found), 64)
+        self.assertEqual(len(found), len(edges) - len({name for edge in edges for name in edge}) + parts)
+        self.assertEqual(sum(len(walk) for walk in found), legs)
         rows = np.zeros((len(found), len(edges)))
         for i, walk in enumerate(found):
             for k, sign in walk:

@@ -7,7 +7,7 @@ import math
 from collections import deque
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from itertools import chain, combinations
+from itertools import chain, combinations, islice
 
 import numpy as np
 from numpy.typing import NDArray
@@ -21,9 +21,11 @@ FloatArray = NDArray[np.float64]
 REACH = 3.29
 #: Loops are looked for from every mark while marks times rows stay under this, else from every row.
 WHOLE_SEARCH = 20_000
+#: Triangles that are looked at from one row.
+TRIANGLES = 20
 
 
-@dataclass(frozen=True, kw_only=True, eq=False)
+@dataclass(slots=True, kw_only=True, eq=False)
 class Leg:
     """A row between two marks: its line in the file, its values (b,), and their covariance (b, b)."""
 
@@ -43,7 +45,7 @@ class Corner:
     variance: float
 
 
-@dataclass(frozen=True, kw_only=True, eq=False)
+@dataclass(slots=True, kw_only=True, eq=False)
 class Closure:
     """A loop: names in walking order, the first again at the end; misclosure, sigma and limit (b,) in metres,
     seconds for a triangle; length nan where it has none."""
@@ -156,15 +158,7 @@ def _tree(
 
 def _candidates(edges: Sequence[tuple[str, str]], ways: dict[str, list[tuple[int, str]]]) -> Iterator[Walk]:
     if len(ways) * len(edges) > WHOLE_SEARCH:
-        beside: dict[str, dict[str, int]] = {}
-        for name, near in ways.items():
-            mine = beside.setdefault(name, {})
-            for k, there in near:
-                mine.setdefault(there, k)
-        for k, (a, b) in enumerate(edges):
-            found = _around(ways, beside, k, a, b)
-            if found is not None:
-                yield _signed(edges, [k, *found], a)
+        yield from _nearby(edges, ways)
         return
     for root in ways:
         back = _tree(ways, root)
@@ -176,19 +170,25 @@ def _candidates(edges: Sequence[tuple[str, str]], ways: dict[str, list[tuple[int
                 yield _signed(edges, [*up[::-1], k, *down], root)
 
 
-def _around(
-    ways: dict[str, list[tuple[int, str]]], beside: dict[str, dict[str, int]], k: int, a: str, b: str
-) -> list[int] | None:
-    """Edges of a shortest way from the end of an edge to its beginning, None where there is no other."""
-    for other, there in ways[b]:
-        if there == a and other != k:
-            return [other]
-    near, far = sorted((beside[a], beside[b]), key=len)
-    for name in near:
-        if name in far and name not in (a, b):
-            return [beside[b][name], beside[a][name]]
-    back = _tree(ways, b, k, a)
-    return _way(back, a)[::-1] if a in back else None
+def _nearby(edges: Sequence[tuple[str, str]], ways: dict[str, list[tuple[int, str]]]) -> Iterator[Walk]:
+    """What was measured again, triangles, and a shortest loop of every edge that is in neither."""
+    beside: dict[str, dict[str, int]] = {}
+    for name, near in ways.items():
+        mine = beside.setdefault(name, {})
+        for k, there in near:
+            mine.setdefault(there, k)
+    for k, (a, b) in enumerate(edges):
+        if a != b and beside[a][b] != k:
+            yield _signed(edges, [k, beside[a][b]], a)
+            continue
+        third = (beside[a].keys() & beside[b].keys()) - {a, b}
+        for c in islice(sorted(third), TRIANGLES):
+            if c > a and c > b:  # each triangle once
+                yield _signed(edges, [k, beside[b][c], beside[a][c]], a)
+        if not third:
+            back = _tree(ways, b, k, a)
+            if a in back:
+                yield _signed(edges, [k, *_way(back, a)[::-1]], a)
 
 
 def _fundamental(edges: Sequence[tuple[str, str]], ways: dict[str, list[tuple[int, str]]]) -> Iterator[Walk]:

@@ -24,7 +24,7 @@ from fenwind.procedures.loop_closures import (
 FloatArray = NDArray[np.float64]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
+@dataclass(slots=True, kw_only=True, eq=False)
 class Observed:
     """An observation: a number of its own (its line in a file, its row in a record), value (b,) in metres or
     radians with its covariance (b, b); back: the first target of an angle."""

@@ -23,7 +23,7 @@ Datum = Literal["hold", "weighted", "free"]
 Geoid = Callable[[FloatArray, FloatArray], FloatArray]
 
 
-@dataclass(frozen=True, kw_only=True, eq=False)
+@dataclass(slots=True, kw_only=True, eq=False)
 class Row:
     """One observation: value (b,), metres or radians, and its covariance (b, b). hi, ht: axis above `at`,
     target above `to`. back: the first target of an angle. group: of variance components and biases."""

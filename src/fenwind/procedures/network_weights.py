@@ -12,6 +12,8 @@ import math
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 
+import numpy as np
+
 from fenwind.procedures.network import NetworkResult
 from fenwind.procedures.network_case import determined
 from fenwind.procedures.network_model import Network
@@ -35,14 +37,13 @@ class GroupFactor:
 def group_factors(result: NetworkResult) -> tuple[GroupFactor, ...]:
     """What the residuals say of each group, in the order in which groups come up."""
     assert result.found is not None
-    sums: dict[str, list[float]] = {row.group: [0.0, 0.0] for row in result.net.rows}
+    place = {name: i for i, name in enumerate(dict.fromkeys([row.group for row in result.net.rows]))}
+    groups = np.array([place[row.group] for row in result.net.rows])
+    totals = np.zeros((len(place), 2))
     for part, group in zip(result.parts, result.found.groups, strict=False):
-        squares = (group.whitened_residuals**2).sum(axis=0)
-        redundancy = group.redundancy.sum(axis=0)
-        for row, r, s in zip(part.rows.tolist(), redundancy.tolist(), squares.tolist(), strict=True):
-            one = sums[result.net.rows[row].group]
-            one[0] += r
-            one[1] += s
+        for column, values in enumerate((group.redundancy, group.whitened_residuals**2)):
+            totals[:, column] += np.bincount(groups[part.rows], values.sum(axis=0), len(place))
+    sums = dict(zip(place, totals.tolist(), strict=True))
     if result.weighted:
         control = result.found.groups[-1]
         sums[CONTROL] = [float(control.redundancy.sum()), float((control.whitened_residuals**2).sum())]

@@ -7,6 +7,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from contextlib import suppress
 from dataclasses import dataclass, replace
 from functools import cached_property
+from itertools import chain
 from typing import Any
 
 import numpy as np
@@ -140,13 +141,15 @@ class NetworkKind(OfRecord):
         net, chosen = _network(inputs)
         progress.check()
         result = _determined(net, inputs.missing)
-        factors = group_factors(result) if result.found is not None else ()
-        if step.components and factors:
+        factors: tuple[GroupFactor, ...] = ()
+        if step.components and result.found is not None:
             result, factors = balanced(net, result)
         progress.check()
         opinion = second_opinion(result) if step.robust and result.found is not None else None
         progress.check()
         figures = row_figures(result, step.alpha, step.power) if result.found is not None else FigureTable()
+        if result.found is not None and not factors:
+            factors = group_factors(result)
         dof = result.found.dof if result.found is not None else 0
         squares = result.found.sum_squares if result.found is not None else 0.0
         ids = {name: key for key, name in inputs.marks.items()}
@@ -305,10 +308,11 @@ def _rows(one: ObservationSet, chosen: list[int], names: Mapping[str, str]) -> I
 
 def _chosen(inputs: _Inputs) -> list[int]:
     """Rows that are on and whose marks are. Raises ProcedureError with none."""
-    one, off, names = inputs.observations, set(inputs.step.off), inputs.names
+    one, off = inputs.observations, set(inputs.step.off)
+    gone = {*one.at, *one.to, *one.back} - {""} - inputs.names.keys()
     chosen = [
         i for i in range(len(one.kind))
-        if one.key(i) not in off and all(key in names for key in (one.at[i], one.to[i], one.back[i]) if key)
+        if one.key(i) not in off and not (gone and {one.at[i], one.to[i], one.back[i]} & gone)
     ]  # fmt: skip
     if not chosen:
         raise ProcedureError("no observation is switched on", hint="Switch some on, or take more in")
@@ -329,10 +333,13 @@ def _network(inputs: _Inputs) -> tuple[Network, list[int]]:
     down = dict(step.down)
     one = inputs.observations
     made = _rows(one, chosen, names)
-    rows = tuple(_weighed(row, down.get(one.key(i), 1.0)) for i, row in zip(chosen, made, strict=True))
+    rows = tuple(made)
+    if down:
+        factors = [down.get(one.key(i), 1.0) for i in chosen]
+        rows = tuple(_weighed(row, factor) for row, factor in zip(rows, factors, strict=True))
     space = in_space(frame)
     dimensions = _dimensions({row.kind for row in rows}, space)
-    seen = {n for row in rows for n in (row.at, row.to, row.back)}
+    seen = set(chain.from_iterable([(row.at, row.to, row.back) for row in rows]))
     net = Network(
         rows=rows, control={n: g for n, g in inputs.control.items() if n in seen}, dimensions=dimensions,
         plane=not space or dimensions == 1, datum=step.datum, k=step.k,
