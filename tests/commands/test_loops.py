@@ -42,8 +42,8 @@ class Loops(CommandCase):
         self.assertEqual((walk[0], found["doubts"]), (walk[-1], []))
 
     def test_the_basis_has_its_rank_and_short_loops(self) -> None:
-        """A grid of 5 by 5: 16 meshes of four edges are the fewest legs that there can be, 64; with diagonals 32
-        triangles, and two for each edge that was measured again. From every mark, and from every row."""
+        """A grid of 5 by 5: 16 meshes of four edges are the fewest legs that there can be, 64; with diagonals
+        32 triangles, and two for each edge measured again. From every mark, and from every row."""
         grid = [(f"{i},{j}", f"{i},{j + 1}") for i in range(5) for j in range(4)]
         grid += [(f"{i},{j}", f"{i + 1},{j}") for i in range(4) for j in range(5)]
         split = [*grid, *((f"{i + 1},{j + 1}", f"{i},{j}") for i in range(4) for j in range(4))]

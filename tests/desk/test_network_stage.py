@@ -130,6 +130,34 @@ class NetworkStage(QtTestCase):
         page.ask.ok.click()
         self.assertEqual(b.state.of(NetworkStep)["net-1"].k, 0.2)
 
+    def test_figures_are_there_before_the_rest(self) -> None:
+        """What is looked at is shown as soon as a worker knows it; not what another gesture has overtaken."""
+        w = self.open()
+        w.show_stage("Network")
+        page, b = w.pages["Network"].network, w.bridge
+        b.long_s = 0.0
+        seen: list[tuple[bool, int, bool]] = []
+
+        def look() -> None:
+            self.assertTrue(b.deriving)
+            rows = page.table.records.rows
+            old = b.derived.of_kind("network")["net-1"].step.off
+            seen.append((rows[0].on, sum(r.lost for r in rows), bool(old)))
+
+        b.came_ahead.connect(look)
+        page._toggle(page.table.records.rows[0])
+        self.wait_for(lambda: not b.deriving)
+        self.assertEqual(seen, [(False, 1, False)])
+        self.assertIsNone(b.ahead_of(page.node_of(page.step)))
+        page._toggle(page.table.records.rows[0])
+        page._toggle(page.table.records.rows[1])  # the first of the two is not told of
+        self.wait_for(lambda: not b.deriving)
+        self.assertEqual(len(seen), 2)
+        w.show_stage("Marks")
+        b.do(set_field(list(b.state.marks.values())[:1], "code", "X", "Set a code"))
+        self.wait_for(lambda: not b.deriving)
+        self.assertEqual(len(seen), 2, "nothing that is worked out is looked at")
+
     def test_a_file_is_taken_in_and_a_bad_one_says_where(self) -> None:
         w = self.open()
         w.show_stage("Network")

@@ -33,7 +33,7 @@ from fenwind.records.entries import Entry, Gesture
 from fenwind.records.records import FitStep, FrameRecord, Mark
 
 #: Derivations that took longer than this go to a worker from then on, seconds.
-LONG_S = 0.2
+LONG_S = 0.12
 #: With more marks than this the first change already goes to a worker.
 MANY_MARKS = 5000
 
@@ -58,9 +58,9 @@ class Thinker:
         """What would follow from a state that is only tried."""
         return derive(state, self._memory, self._folder)
 
-    def outcome(self, state: JobState, node: Node) -> Outcome:
+    def outcome(self, state: JobState, node: Node, progress: Progress = NULL_PROGRESS) -> Outcome:
         """That of one step, before all else is derived."""
-        return solve_one(state, node, self._memory, self._folder)
+        return solve_one(state, node, self._memory, self._folder, progress=progress)
 
     def think(self, state: JobState, progress: Progress = NULL_PROGRESS) -> Results:
         """Everything that follows from a state. Raises Cancelled when asked to stop."""
@@ -79,6 +79,7 @@ class JobBridge(QObject):
     told = Signal(str, str)  # text, tone: "" or "doubt"
     moved = Signal(object)  # list of Moved, after a change
     stage_requested = Signal(str)
+    came_ahead = Signal()  # what is looked at is there, before the rest
     busy = Signal(bool)
     progressed = Signal(int, int, str)
 
@@ -100,6 +101,9 @@ class JobBridge(QObject):
         self._keeping = ""  # the long gesture that is on its way into the file
         self._task: Task | None = None
         self._revision = 0
+        self._ahead: Outcome | None = None
+        #: The step that is looked at, of which a worker tells before it goes on with the rest.
+        self.looked_at: Callable[[], Node | None] = lambda: None
         self.long_s = LONG_S
         self._in_hurry: dict[str, bool] = {}  # who, and whether everything is derived apart
         self.selection = ""
@@ -239,7 +243,7 @@ class JobBridge(QObject):
         self._keeping = ""
         self.job.accept(kept)
         then()
-        self._revision += 1
+        self._revision, self._ahead = self._revision + 1, None
         if self._task is None:
             self._start()
 
@@ -324,7 +328,7 @@ class JobBridge(QObject):
 
     def rederive(self) -> None:
         """Derive again and tell what moved; in a worker when the last time was long."""
-        self._revision += 1
+        self._revision, self._ahead = self._revision + 1, None
         if self._task is not None:
             return  # it starts again when it is done, since the job is another by then
         if self.derive_seconds < self.long_s:
@@ -333,9 +337,9 @@ class JobBridge(QObject):
             self._start()
 
     def _start(self) -> None:
-        before = self._results.derived
-        task = Task(partial(_thought, self._thinker, before), self.state.snapshot())
-        revision = self._revision
+        before, revision = self._results.derived, self._revision
+        task = Task(partial(_thought, self._thinker, before, self.looked_at()), self.state.snapshot())
+        task.signals.came.connect(lambda outcome: self._on_ahead(revision, outcome))
         task.signals.succeeded.connect(lambda found: self._on_results(revision, *found))
         task.signals.failed.connect(
             lambda error: self._on_stopped(f"The results could not be derived: {error!r}.")
@@ -349,8 +353,18 @@ class JobBridge(QObject):
         self._task = self._runner.start(task)
         self.busy.emit(True)
 
+    def _on_ahead(self, revision: int, outcome: Outcome) -> None:
+        if revision == self._revision:
+            self._ahead = outcome
+            with AT_WORK:
+                self.came_ahead.emit()
+
+    def ahead_of(self, node: Node | None) -> Outcome | None:
+        """What a step comes to now, where that is known before the rest."""
+        return self._ahead if self._ahead is not None and self._ahead.node == node else None
+
     def _on_results(self, revision: int, results: Results, changes: list[Moved]) -> None:
-        self._task = None
+        self._task, self._ahead = None, None
         if revision != self._revision:
             self._start()
             return
@@ -358,7 +372,7 @@ class JobBridge(QObject):
         self._attach(results, changes)
 
     def _on_stopped(self, text: str) -> None:
-        self._task = None
+        self._task, self._ahead = None, None
         self.busy.emit(False)
         self.told.emit(text, "doubt")
 
@@ -402,9 +416,12 @@ class JobBridge(QObject):
 
 
 def _thought(
-    thinker: Thinker, before: Derived, state: JobState, *, progress: Progress
+    thinker: Thinker, before: Derived, first: Node | None, state: JobState, *, progress: Task
 ) -> tuple[Results, list[Moved]]:
-    """In a worker: the results of a state, and what moved."""
+    """In a worker: the results of a state, and what moved; first: the step that is told of before the
+    rest."""
+    if first is not None:
+        progress.tell(thinker.outcome(state, first, progress))
     results = thinker.think(state, progress=progress)
     for known in results.derived.given.values():
         known.index  # noqa: B018 (worked out here, not when the window first asks)

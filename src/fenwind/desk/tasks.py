@@ -47,6 +47,7 @@ class TaskSignals(QObject):
     """What a task tells; received on the window's thread."""
 
     progressed = Signal(int, int, str)
+    came = Signal(object)  # a part of the result, before the rest
     succeeded = Signal(object)
     failed = Signal(object)
     cancelled = Signal()
@@ -84,6 +85,10 @@ class Task:
         if done == total or now - self._last >= 0.05:
             self._last = now
             self._tell(self.signals.progressed, done, total, text)
+
+    def tell(self, part: object) -> None:
+        """Tell a part of the result before the rest."""
+        self._tell(self.signals.came, part)
 
     def run(self) -> None:
         """Do it; called by the worker."""

@@ -112,6 +112,9 @@ class Workspace(QObject):
         for number, stage in enumerate(STAGES, 1):
             QShortcut(QKeySequence(f"Ctrl+{number}"), shell, partial(self.show_stage, stage.name))
 
+        bridge.looked_at = lambda: self.page.plan_step()
+        bridge.came_ahead.connect(lambda: self.page.refresh())
+
     def _on_rover(self, at: object) -> None:
         for page in self.pages.values():
             page.rover_moved(at)  # type: ignore[arg-type]

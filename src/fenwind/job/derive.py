@@ -94,10 +94,11 @@ def solve_one(
     memory: Memory,
     folder: str = ".",
     kinds: Mapping[str, StepKind] = STEP_KINDS,
+    progress: Progress = NULL_PROGRESS,
 ) -> Outcome:
     """The outcome of one step, before all else is derived; what it took is remembered for that."""
     with collection_paused():
-        run = _Run(state, memory, folder, NULL_PROGRESS, kinds, whole=False)
+        run = _Run(state, memory, folder, progress, kinds, whole=False)
         run.solve(node)
         return run.done[node]
 

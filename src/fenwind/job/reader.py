@@ -13,7 +13,7 @@ import os
 import stat
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from functools import cache
+from functools import cache, lru_cache
 from operator import attrgetter
 from typing import Any, NamedTuple, TypeVar, cast, get_args, get_type_hints
 
@@ -25,6 +25,7 @@ from fenwind.geodesy.axes import bound_grid
 from fenwind.geodesy.frames import Frame, FrameSpec, find_crs, open_frame
 from fenwind.job.state import JobState
 from fenwind.progress import breathe
+from fenwind.records.network import ObservationSet
 from fenwind.records.records import FrameRecord, Record
 
 R = TypeVar("R", bound=Record)
@@ -39,6 +40,14 @@ class Question(NamedTuple):
     about: tuple[Any, ...]
 
 
+_long_text = lru_cache(maxsize=4)(repr)
+
+
+def _text_of(item: Any) -> str:
+    """The repr of a value; that of a record of many rows is asked for by each step that reads it."""
+    return _long_text(item) if isinstance(item, ObservationSet) else repr(item)
+
+
 def digest_of(*parts: Any) -> Digest:
     """A digest of values: arrays by their bytes, texts in object arrays by their text, all else by its
     repr."""
@@ -50,7 +59,7 @@ def digest_of(*parts: Any) -> Digest:
         elif isinstance(item, bytes):
             digest.update(item)
         else:
-            text = "\x1f".join(item.tolist()) if isinstance(item, np.ndarray) else repr(item)
+            text = "\x1f".join(item.tolist()) if isinstance(item, np.ndarray) else _text_of(item)
             digest.update(text.encode())
         digest.update(b"\x1e")
     return digest.digest()

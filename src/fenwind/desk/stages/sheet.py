@@ -82,6 +82,9 @@ class RecordSheet(Sheet):
     def came_of(self, record: Record | None) -> Any:
         """What came of a record, or why nothing did; None where there is no record, and while the result is
         that of a record with fewer rows, or with more."""
+        ahead = self.bridge.ahead_of(self.node_of(record))
+        if ahead is not None:
+            return ahead.result if ahead.error is None else ahead.error
         found: Any = self.bridge.derived.of_kind(self.kind).get(record.id) if record is not None else None
         own = next((getattr(found, name) for name in ("setup", "book") if hasattr(found, name)), record)
         return found if _rows(own) == _rows(record) else None
