@@ -10,6 +10,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QMenu
 
 from fenwind.job.gestures import change_frame, set_field
+from fenwind.job.steps.outcome import Node
 from fenwind.quantities.angles import RAD_PER_SECOND
 from fenwind.quantities.numbers import format_fixed
 from fenwind.records.network import NetworkStep, ObservationSet
@@ -140,6 +141,7 @@ class NetworkStage(QtTestCase):
 
         def look() -> None:
             self.assertTrue(b.deriving)
+            self.assertIsNone(b.ahead_of(Node("loops", "net-1")))
             rows = page.table.records.rows
             old = b.derived.of_kind("network")["net-1"].step.off
             seen.append((rows[0].on, sum(r.lost for r in rows), bool(old)))
