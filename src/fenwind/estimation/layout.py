@@ -4,7 +4,6 @@ pattern, for all matrices that have it."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -19,7 +18,6 @@ IntArray = NDArray[np.int64]
 LARGE = 3000
 
 
-@dataclass(eq=False)
 class Layout:
     """order: the order of elimination; place (n,): of every unknown in it; front_at (n,): the front of every
     place. The border of front f is border[edges[f]:edges[f + 1]], places beyond its own; standing: where each
