@@ -248,30 +248,29 @@ def _between(
 
 
 @compiled
+def _spreads(nodes: Ints, ways: Ints) -> Floats:
+    """How far the nodes of a piece are spread along each way."""
+    out = np.zeros(ways.shape[0])
+    for way in range(out.size):
+        mean = 0.0
+        for v in nodes:
+            mean += ways[way, v] / nodes.size
+        for v in nodes:
+            out[way] += (ways[way, v] - mean) ** 2
+    return out
+
+
+@compiled
 def _best_cut(
     starts: Ints, near: Ints, nodes: Ints, sizes: Ints, ways: Ints, side: Ints, large: int, kind: Ints
 ) -> bool:
     """Mark in kind (k,) the nodes of a piece: 0 and 1 in its halves, 2 between them, where these are the
     fewest unknowns of the ways looked along. False where no way tells the nodes apart."""
-    k, w = nodes.size, ways.shape[0]
-    spread = np.zeros(w)
-    for way in range(w):
-        mean = 0.0
-        for v in nodes:
-            mean += ways[way, v] / k
-        for v in nodes:
-            spread[way] += (ways[way, v] - mean) ** 2
-    low, touched, values = (
-        np.zeros(k, dtype=np.bool_),
-        np.zeros(k, dtype=np.int64),
-        np.zeros(k, dtype=np.int64),
-    )
-    best = -1
-    for _ in range(w if k > large else 2):
-        way = 0
-        for other in range(1, w):
-            if spread[other] > spread[way]:
-                way = other
+    k, spread = nodes.size, _spreads(nodes, ways)
+    low, best = np.zeros(k, dtype=np.bool_), -1
+    touched, values = np.zeros(k, dtype=np.int64), np.zeros(k, dtype=np.int64)
+    for _ in range(spread.size if k > large else 2):
+        way = np.argmax(spread)
         if spread[way] <= 0.0:
             break
         spread[way] = 0.0

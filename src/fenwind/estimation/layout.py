@@ -141,6 +141,19 @@ def _sort(values: Ints, begin: int, end: int) -> None:
 
 
 @compiled
+def _most(f: int, indptr: Ints, unknowns: Ints, edges: Ints, first_child: Ints, next_child: Ints) -> int:
+    """How long the border of a front can be: what its unknowns and its children touch."""
+    room = 0
+    for u in unknowns:
+        room += indptr[u + 1] - indptr[u]
+    child = first_child[f]
+    while child >= 0:
+        room += edges[child + 1] - edges[child]
+        child = next_child[child]
+    return room
+
+
+@compiled
 def _borders(
     indptr: Ints,
     indices: Ints,
@@ -158,13 +171,7 @@ def _borders(
     seen, local = np.full(place.size, -1, dtype=np.int32), np.empty(place.size, dtype=np.int32)
     for f in range(fronts):
         begin, end, at = begins[f], begins[f + 1], edges[f]
-        room = at
-        for u in unknowns[begin:end]:
-            room += indptr[u + 1] - indptr[u]
-        child = first_child[f]
-        while child >= 0:
-            room += edges[child + 1] - edges[child]
-            child = next_child[child]
+        room = at + _most(f, indptr, unknowns[begin:end], edges, first_child, next_child)
         if room > border.size:
             border = np.concatenate((border, np.empty(room, dtype=np.int32)))
             standing = np.concatenate((standing, np.zeros(room, dtype=np.int32)))
