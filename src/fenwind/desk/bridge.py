@@ -304,7 +304,7 @@ class JobBridge(QObject):
         self.rederive()
         return True
 
-    def what_if(self, entries: tuple[Entry, ...]) -> Derived | None:
+    def what_if(self, entries: Sequence[Entry]) -> Derived | None:
         """What would follow if some entries were kept; None where that would take long."""
         if self.derive_seconds > LONG_S or not entries:
             return None

@@ -16,7 +16,7 @@ from fenwind.job.schema import EntryRow
 from fenwind.job.state import JobState
 from fenwind.progress import in_pieces
 from fenwind.quiet import collection_paused
-from fenwind.records.entries import Add, Entry, Gesture, decode, decode_additions, encode
+from fenwind.records.entries import Add, Additions, Entry, Gesture, decode, decode_additions, encode
 from fenwind.records.records import JobInfo, Record
 
 
@@ -63,23 +63,23 @@ class Job:
         elif kind == "redo" and self._undone:
             self._step_forward()
 
-    def _decoded(self, stored: StoredGesture) -> tuple[Entry, ...]:
+    def _decoded(self, stored: StoredGesture) -> Sequence[Entry]:
         """Entries of a gesture that can be applied, one after the other; the others are set aside and
         said."""
-        kinds = [kind for kind, _, _ in stored.entries]
-        added = {
-            kind: iter(decode_additions(kind, [e[2] for e in stored.entries if e[0] == kind]))
-            for kind in set(kinds) - {"amend"}
-        }
-        if "amend" not in kinds:
-            return tuple([next(added[kind]) for kind in kinds])
+        bodies: dict[str, list[str]] = {}
+        for kind, _, body in stored.entries:
+            bodies.setdefault(kind, []).append(body)
+        amended = bodies.pop("amend", None) is not None
+        added = {kind: iter(decode_additions(kind, some)) for kind, some in bodies.items()}
+        if not amended:
+            return Additions([next(added[kind]) for kind, _, _ in stored.entries])
         entries: list[Entry] = []
         types: dict[str, type[Record]] = {}
         for kind, subject, body in stored.entries:
             if kind != "amend":
-                entry = next(added[kind])
-                types[subject] = type(entry.record)
-                entries.append(entry)
+                record = next(added[kind])
+                types[subject] = type(record)
+                entries.append(Add(record=record))
                 continue
             known = self.state.records.get(subject)
             record_type = types.get(subject) or (type(known) if known is not None else None)

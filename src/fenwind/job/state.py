@@ -8,7 +8,7 @@ from itertools import compress, count
 from typing import TypeVar, cast
 
 from fenwind.progress import breathe
-from fenwind.records.entries import Add, Amend, Entry, apply_to
+from fenwind.records.entries import Add, Additions, Amend, Entry, apply_to
 from fenwind.records.records import (
     Acceptance,
     Backdrop,
@@ -67,6 +67,10 @@ class JobState:
             for entry in entries:
                 self.apply(entry)
             return
+        if isinstance(entries, Additions):
+            for begin in range(0, len(entries), TOGETHER):
+                self._add_all(entries.records[begin : begin + TOGETHER])
+            return
         run: list[Record] = []
         for entry in entries:
             if isinstance(entry, Add):
@@ -80,7 +84,7 @@ class JobState:
                 self.apply(entry)
         self._add_all(run)
 
-    def _add_all(self, added: list[Record]) -> None:
+    def _add_all(self, added: Sequence[Record]) -> None:
         """Take in records that are new, without a note of each."""
         breathe()
         ids = [record.id for record in added]

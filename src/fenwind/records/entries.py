@@ -6,7 +6,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import cache
-from typing import Any, NamedTuple, cast, get_type_hints
+from typing import Any, NamedTuple, cast, get_type_hints, overload
 
 import msgspec
 
@@ -39,11 +39,30 @@ class Amend:
 Entry = Add | Amend
 
 
+class Additions(Sequence[Entry]):
+    """Records added, as entries that are made when they are asked for: of a long list hardly ever."""
+
+    __slots__ = ("records",)
+
+    def __init__(self, records: Sequence[Record]) -> None:
+        self.records = records
+
+    def __len__(self) -> int:
+        return len(self.records)
+
+    @overload
+    def __getitem__(self, at: int) -> Add: ...
+    @overload
+    def __getitem__(self, at: slice) -> Additions: ...
+    def __getitem__(self, at: int | slice) -> Add | Additions:
+        return Additions(self.records[at]) if isinstance(at, slice) else Add(record=self.records[at])
+
+
 class Gesture(NamedTuple):
     """What one act of the user does, undone and redone as one: in words for undo, and its entries."""
 
     what: str
-    entries: tuple[Entry, ...]
+    entries: Sequence[Entry]
 
 
 def amend(record: Record, *, reason: str = "", **changes: Any) -> Amend:
@@ -89,16 +108,14 @@ def decode(kind: str, subject: str, body: str, record_type: type[Record] | None)
         ) from error
 
 
-def decode_additions(kind: str, bodies: Sequence[str]) -> list[Add]:
+def decode_additions(kind: str, bodies: Sequence[str]) -> list[Record]:
     """Added records of one stored kind from their bodies, all at once. Raises JobError when one does not
     fit."""
     try:
-        records = _list_decoder(kind[4:]).decode(f"[{','.join(bodies)}]")
+        return _list_decoder(kind[4:]).decode(f"[{','.join(bodies)}]")
     except (msgspec.MsgspecError, KeyError, ValueError):
-        return [
-            cast(Add, decode(kind, "", body, None)) for body in bodies
-        ]  # finds and names the one that does not
-    return [Add(record=record) for record in records]
+        # Finds and names the one that does not.
+        return [cast(Add, decode(kind, "", body, None)).record for body in bodies]
 
 
 @cache
