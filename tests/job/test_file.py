@@ -20,10 +20,12 @@ from fenwind.job.file import Blob, JobFile
 from fenwind.job.job import Job
 from fenwind.job.rescue import rescue
 from fenwind.job.schema import SCHEMA_VERSION, TOGETHER, chain_of
+from fenwind.job.state import REMEMBERED
+from fenwind.job.state import TOGETHER as RUN
 from fenwind.paths import free_name
 from fenwind.records import series
 from fenwind.records.entries import Add, amend
-from fenwind.records.records import KINDS, Acceptance, FitStep, GivenPosition, Mark, MeasuredPosition
+from fenwind.records.records import KINDS, Acceptance, FitStep, GivenPosition, Mark, MeasuredPosition, Record
 from tests.support import TempFolder
 
 WRITER = """
@@ -37,6 +39,9 @@ for i in range(100000):
     job.record(f"mark {i}", [Add(record=m) for m in marks])
     print(i, flush=True)
 """
+
+
+POSITION = MeasuredPosition(id="", mark="", lat_rad=1.0698, lon_rad=0.1466, h_m=1284.1)
 
 
 class Kept(TempFolder):
@@ -333,6 +338,28 @@ class Refused(TempFolder):
         self.assertTrue(caught.exception.hint)
         if before:
             self.assertEqual(file.read_bytes(), before)
+
+    def test_a_long_gesture_comes_back_in_its_order_and_is_taken_back_as_one(self) -> None:
+        """Marks and positions by turns, of lengths about those that are taken in together."""
+        for count in (REMEMBERED // 2 - 1, REMEMBERED // 2, RUN // 2 - 1, RUN // 2, RUN + 7):
+            with self.subTest(count=count):
+                path = self.folder / f"{count}.fenwind"
+                job = Job.create(path, "long")
+                records: list[Record] = [Mark(id="first", name="M")]
+                for i in range(count):
+                    records += [Mark(id=f"m{i}", name=f"M{i}"), replace(POSITION, id=f"o{i}", mark=f"m{i}")]
+                job.record("a list", [Add(record=r) for r in records])
+                before = dict(job.state.records), dict(job.state.added_at)
+                job.close()
+                again = Job.open(path)
+                self.assertEqual((again.state.records, again.state.added_at), before)
+                self.assertEqual(list(again.state.records), list(before[0]))
+                self.assertEqual(list(again.state.of(Mark)), ["first", *(f"m{i}" for i in range(count))])
+                again.undo()
+                self.assertEqual(len(again.state.records), len(before[0]) - 2 * count - 1)
+                again.redo()
+                self.assertEqual(list(again.state.records), list(before[0]))
+                again.close()
 
     def test_files_that_cannot_be_used(self) -> None:
         good = self.demo("good.fenwind")
