@@ -72,6 +72,8 @@ class NetworkStage(QtTestCase):
             self.assertEqual(columns["misses"].text(row), value)
             self.assertAlmostEqual(columns["misses"].bar(row), row.loop.misclosure[k] / row.loop.limit[k])
             self.assertEqual(columns["limit"].text(row), f"{row.loop.limit[k] * size:.1f}{word}")
+            parts = [f"{v * 1000.0:+.1f}".replace("-", "−") for v in row.loop.misclosure]
+            self.assertEqual(columns["parts"].text(row).split(), parts if len(parts) == 3 else [])
         self.assertTrue(page.chips[1].isChecked())
         vector = [i for i, r in enumerate(rows) if r.loop.kind == "vector"][-1]
         sheet.table.setCurrentIndex(sheet.table.proxy.index(vector, 1))

@@ -411,8 +411,9 @@ class RecordTable(QTableView):
         metrics = QFontMetrics(font(13, SEMIBOLD))
         for place, column in enumerate(self.records.columns):
             if (column.right or column.whole) and column.box is None:
-                longest = max({column.text(row) for row in rows}, key=len, default="")
-                needed = metrics.horizontalAdvance(longest) + 20
+                # A few of the longest: letters are not equally wide.
+                longest = sorted({column.text(row) for row in rows}, key=len)[-6:]
+                needed = max(map(metrics.horizontalAdvance, longest), default=0) + 20
                 if needed > self.columnWidth(place):
                     self.setColumnWidth(place, needed)
 

@@ -75,27 +75,28 @@ class LoopsSheet(Sheet):
         unit = self.bridge.unit
 
         def parts(row: _Row) -> str:
-            return "   ".join(row.shown(float(v), True) for v in row.loop.misclosure)
+            several = row.loop.misclosure.size > 1
+            return "  ".join(mm(float(v), sign=True) for v in row.loop.misclosure) if several else ""
 
         return [
-            Column(key="kind", title="loop of", text=lambda r: KINDS[r.loop.kind], width=72,
+            Column(key="kind", title="loop of", text=lambda r: KINDS[r.loop.kind], width=78,
                    tone=lambda r: "faint"),
-            Column(key="way", title="way", text=_way, width=208, whole=True, tone=lambda r: "bold"),
+            Column(key="way", title="way", text=_way, width=186, whole=True, tone=lambda r: "bold"),
             Column(
-                key="misses", title="misses by", right=True, width=96, value=lambda r: r.share,
+                key="misses", title="misses by", right=True, width=88, value=lambda r: r.share,
                 text=lambda r: r.shown(float(r.loop.misclosure[r.worst]), True),
                 bar=lambda r: float(r.loop.misclosure[r.worst] / r.loop.limit[r.worst]),
                 tone=lambda r: "doubt" if r.loop.over else "",
                 tip="The component that is nearest to its limit, or over it",
             ),
-            Column(key="limit", title="allowed", right=True, width=80,
+            Column(key="limit", title="allowed", right=True, width=72,
                    value=lambda r: float(r.loop.limit[r.worst]),
                    text=lambda r: r.shown(float(r.loop.limit[r.worst]))),
-            Column(key="length", title="length", unit=unit.key, right=True, width=84,
+            Column(key="length", title="length", unit=unit.key, right=True, width=72,
                    value=lambda r: r.loop.length,
                    text=lambda r: format_fixed(r.loop.length / unit.metres, 1)),
-            Column(key="parts", title="components", right=True, width=200, text=parts,
-                   tip="Of vectors dx, dy, dz"),
+            Column(key="parts", title="dx, dy, dz", unit="mm", right=True, width=130, text=parts,
+                   tip="What a loop of vectors misses by, along the geocentric axes"),
         ]  # fmt: skip
 
     # What is shown
