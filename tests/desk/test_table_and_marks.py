@@ -117,6 +117,9 @@ class Tables(QtTestCase):
         self.assertEqual(
             table.records.data(table.records.index(0, 1), Qt.ItemDataRole.ToolTipRole), "123456789.123"
         )
+        names = RecordTable([Column(key="way", title="way", text=lambda r: r, width=20, whole=True)])
+        names.records.set_rows(["WWWWWWWW", *("i" * k + "j" * (8 - k) for k in range(9))])
+        self.assertGreaterEqual(names.columnWidth(0) - 20, metrics.horizontalAdvance("WWWWWWWW"))
 
     def test_a_part_of_a_trail_is_painted_as_in_the_whole(self) -> None:
         w = self.open()

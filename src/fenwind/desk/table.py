@@ -411,9 +411,11 @@ class RecordTable(QTableView):
         metrics = QFontMetrics(font(13, SEMIBOLD))
         for place, column in enumerate(self.records.columns):
             if (column.right or column.whole) and column.box is None:
-                # A few of the longest: letters are not equally wide.
-                longest = sorted({column.text(row) for row in rows}, key=len)[-6:]
-                needed = max(map(metrics.horizontalAdvance, longest), default=0) + 20
+                texts = {column.text(row) for row in rows}
+                most = max(map(len, texts), default=0)
+                # Letters are not equally wide: all that are about as long.
+                long = [text for text in texts if len(text) >= most - 1]
+                needed = max(map(metrics.horizontalAdvance, long), default=0) + 20
                 if needed > self.columnWidth(place):
                     self.setColumnWidth(place, needed)
 
