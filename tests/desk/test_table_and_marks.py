@@ -117,7 +117,8 @@ class Tables(QtTestCase):
         self.assertEqual(
             table.records.data(table.records.index(0, 1), Qt.ItemDataRole.ToolTipRole), "123456789.123"
         )
-        names = RecordTable([Column(key="way", title="way", text=lambda r: r, width=20, whole=True)])
+        way, last = (Column(key=k, title=k, text=lambda r: r, width=20, whole=True) for k in ("way", "last"))
+        names = RecordTable([way, last])
         names.records.set_rows(["WWWWWWWW", *("i" * k + "j" * (8 - k) for k in range(9))])
         self.assertGreaterEqual(names.columnWidth(0) - 20, metrics.horizontalAdvance("WWWWWWWW"))
 
