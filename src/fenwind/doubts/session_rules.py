@@ -123,11 +123,12 @@ def occupations(state: JobState, derived: Derived) -> Iterator[Doubt]:
     rover, known = rover_of(derived), known_of(derived)
     rows = [o for o in state.of(Occupation).values() if o.active and o.mark in state.marks]
     explained: set[str] = set()
-    for doubt in _heights(state, rows, rover, known):
+    apart = _Apart(rover)
+    for doubt in _heights(state, rows, apart, known):
         explained.add(doubt.names[0])
         yield doubt
     yield from _checks(state, rows, rover, known, explained)
-    yield from _spreads(state, rows, rover, explained)
+    yield from _spreads(state, apart, explained)
     yield from _too_near(state, rows)
     for one in rows:
         if _of_note(one):
@@ -163,6 +164,21 @@ def _from_others(points: Sequence[Point]) -> list[tuple[Any, Any]]:
     return list(zip(many * apart, many * np.sqrt(np.maximum(spread, 0.0)), strict=True))
 
 
+class _Apart:
+    """How far occupations lie from the mean of the others at their mark, worked out once for each group."""
+
+    def __init__(self, rover: RoverMarks) -> None:
+        self.rover = rover
+        self._known: dict[tuple[str, ...], list[tuple[Any, Any]]] = {}
+
+    def of(self, ids: Sequence[str]) -> list[tuple[Any, Any]]:
+        """See `_from_others`."""
+        key = tuple(ids)
+        if key not in self._known:
+            self._known[key] = _from_others([self.rover.each[i] for i in ids])
+        return self._known[key]
+
+
 def _by_mark(rows: Iterable[Occupation]) -> dict[str, list[Occupation]]:
     out: dict[str, list[Occupation]] = {}
     for one in rows:
@@ -182,7 +198,7 @@ class _Suspect(NamedTuple):
 
 
 def _heights(
-    state: JobState, rows: list[Occupation], rover: RoverMarks, known: Mapping[str, Point]
+    state: JobState, rows: list[Occupation], apart: _Apart, known: Mapping[str, Point]
 ) -> Iterator[Doubt]:
     """Heights that depart where the plan agrees: the antenna height is another."""
     models = {a.model: model_of(a) for a in state.of(Antenna).values()}
@@ -190,7 +206,7 @@ def _heights(
     for mark, there in _by_mark(rows).items():
         if len(there) == 1 and mark not in known:
             continue  # nothing to hold it against
-        found = list(_suspects(there, rover, known, models))
+        found = list(_suspects(there, apart, known, models))
         if len(found) == 2 and not found[0].firm:
             # Either of two may be the wrong one: the one that a slant explains, else the one whose height
             # nothing else was measured with, else the later.
@@ -203,16 +219,17 @@ def _heights(
 
 def _suspects(
     there: list[Occupation],
-    rover: RoverMarks,
+    apart: _Apart,
     known: Mapping[str, Point],
     models: Mapping[str, AntennaModel],
 ) -> Iterator[_Suspect]:
-    placed = [one for one in there if one.id in rover.each]
+    each = apart.rover.each
+    placed = [one for one in there if one.id in each]
     firm = bool(placed) and placed[0].mark in known
     if len(placed) < 2 and not firm:
         return
-    points = [rover.each[one.id] for one in placed]
-    held = [_difference(p, known[placed[0].mark]) for p in points] if firm else _from_others(points)
+    ids = [one.id for one in placed]
+    held = [_difference(each[i], known[placed[0].mark]) for i in ids] if firm else apart.of(ids)
     for one, (d, sigma) in zip(placed, held, strict=True):
         plan, height = _limits(sigma)
         if math.hypot(d[0], d[1]) <= plan and abs(d[2]) > height:
@@ -280,14 +297,12 @@ def _checks(
             )  # fmt: skip
 
 
-def _spreads(
-    state: JobState, rows: list[Occupation], rover: RoverMarks, explained: set[str]
-) -> Iterator[Doubt]:
-    for mark, ids in rover.used.items():
+def _spreads(state: JobState, apart: _Apart, explained: set[str]) -> Iterator[Doubt]:
+    for mark, ids in apart.rover.used.items():
         if len(ids) < 2 or explained & set(ids):
             continue
         worst, size, limit, where = "", 0.0, 0.0, "plan"
-        for key, (d, sigma) in zip(ids, _from_others([rover.each[i] for i in ids]), strict=True):
+        for key, (d, sigma) in zip(ids, apart.of(ids), strict=True):
             plan, height = _limits(sigma)
             for way, value, bound in (
                 ("plan", math.hypot(d[0], d[1]), plan),
