@@ -122,22 +122,27 @@ class Sessions(TempFolder):
         one = summary(list(self.job.state.of(Occupation).values()), rover, "b")
         self.assertEqual((one.count, one.separation_h), (2, 24.0))
 
-    def test_heights_are_held_against_checks_as_well_and_spreads_are_not(self) -> None:
-        """B measured twice more: 20 mm apart as a further occupation, 150 mm too low as a check."""
+    def test_wrong_heights_are_told_and_not_those_that_they_pull(self) -> None:
+        """B measured more often: 20 mm higher; then 150 mm too low as a check, which has a say in heights but
+        not in spreads; then 200 mm too high. Values are against the mean of what is right, 6.7 mm up."""
         self.do("known", "a")
         up = enu_axes(*place("B")[:2])[2]
         first = self.job.state.of(Occupation)["o1"]
-        for key, off, check in (("o5", 0.020, False), ("o6", -0.150, True)):
+        told: list[tuple[str, str]] = []
+        for key, off, check, value in (
+            ("o5", 0.020, False, 0.0), ("o6", -0.150, True, 0.1567), ("o7", 0.200, False, -0.1933)
+        ):  # fmt: skip
             moved = np.array([first.dx_m, first.dy_m, first.dz_m], dtype=float) + off * up
             dx, dy, dz = moved.tolist()
-            one = replace(
-                first, id=key, dx_m=dx, dy_m=dy, dz_m=dz, check=check, started="2026-05-03T08:00:00Z"
-            )
-            self.job.record("more", [Add(record=one)])
-        derived = self.derive(self.job)
-        self.assertEqual(rover_of(derived).used["b"], ("o1", "o3", "o5"))
-        rules = {d.rule: d.subject for d in about_sessions(self.job.state, derived) if d.grave}
-        self.assertEqual(rules, {"occupation.antenna": "o6"})
+            more = replace(first, id=key, dx_m=dx, dy_m=dy, dz_m=dz, check=check)
+            self.job.record("more", [Add(record=replace(more, started="2026-05-03T08:00:00+00:00"))])
+            told += [("occupation.antenna", key)] if value else []
+            derived = self.derive(self.job)
+            grave = [d for d in about_sessions(self.job.state, derived) if d.grave]
+            self.assertEqual(sorted((d.rule, d.subject) for d in grave), told)
+            for doubt in grave:
+                wanted = {"o6": 0.1567, "o7": -0.1933}[doubt.subject]
+                self.assertAlmostEqual(doubt.value or 0.0, wanted, 3)
 
     def test_how_several_occupations_count(self) -> None:
         """B from two bases, the second time 30 mm east with three times the sigma and twice the PDOP."""

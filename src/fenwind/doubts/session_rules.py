@@ -37,6 +37,8 @@ COARSE_M = 0.003
 #: Occupations nearer in time than these see the same satellites in nearly the same place, seconds (common
 #: practice).
 TOO_SOON_S, SAME_S = 1200.0, 300.0
+#: Heights of a mark that are told as wrong; where more depart, it is not they that are.
+MOST_WRONG = 8
 #: How near an excess must be to what a slant would make, metres.
 SLANT_M = 0.006
 
@@ -188,12 +190,11 @@ def _by_mark(rows: Iterable[Occupation]) -> dict[str, list[Occupation]]:
 
 class _Suspect(NamedTuple):
     """An occupation that departs in height alone: by how much its antenna height would be too large, what
-    is allowed, whether it was held against a known mark, and the excess of a slant that explains it."""
+    is allowed, and the excess of a slant that explains it."""
 
     one: Occupation
     excess: float
     limit: float
-    firm: bool
     slant: float | None
 
 
@@ -206,35 +207,59 @@ def _heights(
     for mark, there in _by_mark(rows).items():
         if len(there) == 1 and mark not in known:
             continue  # nothing to hold it against
-        found = list(_suspects(there, apart, known, models))
-        if len(found) == 2 and not found[0].firm:
-            # Either of two may be the wrong one: the one that a slant explains, else the one whose height
-            # nothing else was measured with, else the later.
-            fits = [f for f in found if f.slant is not None]
-            rare = min(reversed(found), key=lambda f: heights[f.one.height_m, f.one.method])
-            found = fits if len(fits) == 1 else [rare]
-        for suspect in found:
+        placed = [one for one in there if one.id in apart.rover.each]
+        for suspect in _suspects(placed, apart, known.get(mark), models, heights):
             yield _about_height(suspect, state.mark_name(mark))
 
 
 def _suspects(
-    there: list[Occupation],
+    placed: list[Occupation],
     apart: _Apart,
-    known: Mapping[str, Point],
+    known: Point | None,
     models: Mapping[str, AntennaModel],
+    heights: Mapping[tuple[float, Any], int],
 ) -> Iterator[_Suspect]:
+    """Those of a mark that depart, from where it is known to be, else from the mean of the others: one wrong
+    height makes all others depart from a mean that it is in, so they go one at a time, the farthest first."""
     each = apart.rover.each
-    placed = [one for one in there if one.id in each]
-    firm = bool(placed) and placed[0].mark in known
-    if len(placed) < 2 and not firm:
+    if known is not None:
+        for one in placed:
+            yield from _suspect(one, _difference(each[one.id], known), models)
         return
-    ids = [one.id for one in placed]
-    held = [_difference(each[i], known[placed[0].mark]) for i in ids] if firm else apart.of(ids)
-    for one, (d, sigma) in zip(placed, held, strict=True):
-        plan, height = _limits(sigma)
-        if math.hypot(d[0], d[1]) <= plan and abs(d[2]) > height:
-            excess = -float(d[2])
-            yield _Suspect(one, excess, height, firm, _slant_excess(one, excess, models))
+    rest, gone = list(placed), list[_Suspect]()
+    while len(rest) > 1 and len(gone) < MOST_WRONG:
+        held = zip(rest, apart.of([one.id for one in rest]), strict=True)
+        found = [suspect for one, off in held for suspect in _suspect(one, off, models)]
+        if not found:
+            break
+        worst = (
+            _of_two(found, heights) if len(rest) == 2 else max(found, key=lambda s: abs(s.excess) / s.limit)
+        )
+        gone.append(worst)
+        rest.remove(worst.one)
+    if len(gone) < 2:
+        yield from gone
+        return
+    middle = mean([each[one.id] for one in rest])  # the first was held against the others that are gone
+    for suspect in gone:
+        yield from _suspect(suspect.one, _difference(each[suspect.one.id], middle), models)
+
+
+def _suspect(one: Occupation, off: tuple[Any, Any], models: Mapping[str, AntennaModel]) -> Iterator[_Suspect]:
+    d, sigma = off
+    plan, height = _limits(sigma)
+    if math.hypot(d[0], d[1]) <= plan and abs(d[2]) > height:
+        excess = -float(d[2])
+        yield _Suspect(one, excess, height, _slant_excess(one, excess, models))
+
+
+def _of_two(found: list[_Suspect], heights: Mapping[tuple[float, Any], int]) -> _Suspect:
+    """Either of two may be the wrong one: the one that a slant explains, else the one whose height nothing
+    else was measured with, else the later."""
+    fits = [suspect for suspect in found if suspect.slant is not None]
+    if len(fits) == 1:
+        return fits[0]
+    return min(reversed(found), key=lambda s: heights[s.one.height_m, s.one.method])
 
 
 def _about_height(suspect: _Suspect, name: str) -> Doubt:
