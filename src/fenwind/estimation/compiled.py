@@ -24,7 +24,11 @@ Flags = Any
 
 def compiled(function: F) -> F:
     """Compile a function; division by zero gives what NumPy gives."""
-    return cast(F, njit(nogil=True, cache=True, error_model="numpy")(function))
+    options: Any = {"nogil": True, "error_model": "numpy"}
+    try:
+        return cast(F, njit(cache=True, **options)(function))
+    except RuntimeError:  # neither the source's folder nor the user's may be written to
+        return cast(F, njit(**options)(function))
 
 
 def main() -> None:
