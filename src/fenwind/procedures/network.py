@@ -388,8 +388,8 @@ def _orientations(net: Network, parts: list[Part], about: About, setup: Setup) -
         if part.kind == "direction":
             at, to, back = (about.xyz[:, e] for e in part.ends)
             value = computed(net, "direction", at, to, back, part.hi, part.ht)
-            for k in range(value.shape[1])[::-1]:
-                out[part.unknowns[-1, k]] = value[0, k] - part.observed[0, k]
+            # Backwards, so that the first of a set stays.
+            out[part.unknowns[-1, ::-1]] = (value[0] - part.observed[0])[::-1]
     return out
 
 

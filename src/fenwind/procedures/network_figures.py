@@ -30,12 +30,13 @@ class RowFigures:
 
 class FigureTable(Mapping[int, RowFigures]):
     """Figures of all observations by row number, kept as columns; those of one are made when asked for.
-    columns: of each kind the rows (k,), their five figures (5, b, k), and the marks that move most."""
+    columns: of each kind the rows (k,), their five figures (5, b, k), and the marks (b, k) that move most, as
+    places among names."""
 
     def __init__(
-        self, columns: Sequence[tuple[IntArray, FloatArray, tuple[tuple[str, ...], ...]]] = ()
+        self, columns: Sequence[tuple[IntArray, FloatArray, IntArray]] = (), names: Sequence[str] = ()
     ) -> None:
-        self._columns = columns
+        self._columns, self._names = columns, names
         self._place = {
             row: (number, k)
             for number, (rows, _, _) in enumerate(columns)
@@ -47,8 +48,9 @@ class FigureTable(Mapping[int, RowFigures]):
         _, values, where = self._columns[number]
         residual, redundancy, w, mdb, external = values[:, :, k]
         return RowFigures(
-            residual=residual, redundancy=redundancy, w=w, mdb=mdb, external=external, external_at=where[k]
-        )
+            residual=residual, redundancy=redundancy, w=w, mdb=mdb, external=external,
+            external_at=tuple(self._names[i] for i in where[:, k].tolist()),
+        )  # fmt: skip
 
     def __iter__(self) -> Iterator[int]:
         return iter(self._place)
@@ -93,16 +95,14 @@ def row_figures(result: NetworkResult, alpha: float, power: float) -> FigureTabl
         external, where = _longest(result, part, np.where(part.free[:, None], shift, 0.0))
         values = [group.residuals, r, np.where(fine, w, np.nan), mdb, np.where(fine, external, np.nan)]
         columns.append((part.rows, np.stack(values), where))
-    return FigureTable(columns)
+    return FigureTable(columns, result.marks.names)
 
 
-def _longest(
-    result: NetworkResult, part: Part, shift: FloatArray
-) -> tuple[FloatArray, tuple[tuple[str, ...], ...]]:
-    """The largest way (b, k) that a mark of each observation moves for shifts (p, b, k), and which mark."""
+def _longest(result: NetworkResult, part: Part, shift: FloatArray) -> tuple[FloatArray, IntArray]:
+    """The largest way (b, k) that a mark of each observation moves for shifts (p, b, k), and the place (b, k)
+    of that mark."""
     roles = 3 if part.kind == "angle" else 2
     ways = shift[: 3 * roles].reshape(roles, 3, *shift.shape[1:])[:, list(result.net.axes)]
     lengths = np.sqrt((ways**2).sum(axis=1))
     ends = np.take_along_axis(part.ends[:roles, None], lengths.argmax(axis=0)[None], axis=0)[0]
-    names = np.array(result.marks.names, dtype=object)[ends]
-    return lengths.max(axis=0), tuple(map(tuple, names.T.tolist()))
+    return lengths.max(axis=0), ends
