@@ -63,6 +63,22 @@ class Demo(DemoCase):
         np.testing.assert_allclose([there.e_m, there.n_m], [e, n], atol=3.0)
         self.assertGreater(float(np.min(np.hypot(there.e_m - own.e_m, there.n_m - own.n_m))), 50.0)
 
+    def test_lines_show_what_is_checked_least_along_them(self) -> None:
+        found = self.derive(self.job).of_kind("network")["net-1"]
+        least: dict[frozenset[str], float] = {}
+        for r, number in enumerate(found.rows):
+            if number >= 0:
+                ends = frozenset((found.observations.at[r], found.observations.to[r]))
+                smallest = float(found.figures[number].redundancy.min())
+                least[ends] = min(least.get(ends, 1.0), smallest)
+        self.assertEqual({frozenset((a, b)): r for a, b, r in found.lines}, least)
+        several = [ends for ends, rows in found.between.items() if len(rows) > 1]
+        self.assertTrue(several, "lines along which more was observed")
+        for ends, rows in found.between.items():
+            for r in rows:
+                row = found.result.net.rows[found.rows[r]]
+                self.assertEqual(frozenset((row.at, row.to)), ends)
+
     def test_loops_of_the_job_close_as_those_of_the_command(self) -> None:
         """Vectors and heights as they are; distances from mark to mark, since instruments and targets stand
         higher."""
