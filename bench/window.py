@@ -209,7 +209,7 @@ def network_on_screen() -> None:
             sheet._toggle(sheet.table.records.rows[row])
             loop, looks = QEventLoop(), QTimer()
             looks.timeout.connect(lambda: None if bridge.deriving else loop.quit())
-            looks.start(2)
+            looks.start(15)
             loop.exec()
             return shown[0] - begin if shown else math.inf, time.perf_counter() - begin
 

@@ -36,8 +36,9 @@ make_environment() {
   install_lock requirements.lock || return 1
   # The application runs from the source tree, so that the tree is what is tested.
   echo "$here/src" > "$("$py" -c 'import sysconfig; print(sysconfig.get_path("purelib"))')/fenwind.pth"
-  if [ ! -x "$venv/bin/fenwind" ]; then
-    printf '#!/bin/sh\nexec "%s" -P -m fenwind "$@"\n' "$py" > "$venv/bin/fenwind" && chmod +x "$venv/bin/fenwind"
+  if ! grep -qs memory.sh "$venv/bin/fenwind"; then
+    printf '#!/bin/sh\n. "%s"\nexec "%s" -P -m fenwind "$@"\n' "$here/bootstrap/memory.sh" "$py" > "$venv/bin/fenwind"
+    chmod +x "$venv/bin/fenwind"
   fi
   compile_loops
 }

@@ -56,7 +56,7 @@ DIMENSIONS = {1: "in height", 2: "in plan", 3: "in three dimensions"}
 LITTLE = 0.1
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
+@dataclass(slots=True, kw_only=True, eq=False)
 class _Row:
     """One observation of the set: its number there, and of its worst component residual, w, redundancy,
     smallest error found, what that would do; what a second opinion leaves of its weight; nan without.
