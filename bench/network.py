@@ -50,7 +50,7 @@ def networks() -> None:
         def run(net: Network = net) -> None:
             row_figures(determined(net), 0.001, 0.8)
 
-        taken = median(run, 3)
+        taken = median(run, 15 if side == 4 else 3)
         what = f"{side * across} stations, {len(net.rows)} observations, with all figures"
         if side == 4:
             say(what, taken * 1000.0, 6.0, "ms")

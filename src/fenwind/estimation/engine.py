@@ -23,9 +23,9 @@ from fenwind.errors import EstimationError
 from fenwind.estimation import blocks
 from fenwind.estimation.few import FEW, NEGLIGIBLE, STEPS, settle
 from fenwind.estimation.groups import (
+    DenseNormal,
     GroupProblem,
     ObservationGroup,
-    dense_normal,
     gradient,
     moved_by,
     sparse_normal,
@@ -236,13 +236,13 @@ def adjust(
     not positive definite, a value is not finite, or the iteration does not settle within `max_iterations`.
     """
     system = _System(problem, solver)
-    assemble = sparse_normal if system.sparse else dense_normal
+    dense = None if system.sparse else DenseNormal(system.places, system.n)
     x = np.array(problem.start, dtype=float)
     x, about, gone = _begun(system, x, min(STEPS, max_iterations - 1))
     before = about.sum_squares
     for iteration in range(1 + gone, max_iterations + 1):
         gap, rows = problem.constraints(x) if problem.constraints else (np.zeros(0), np.zeros((0, x.size)))
-        normal = assemble(about.designs, system.places, system.n)
+        normal = dense(about.designs) if dense else sparse_normal(about.designs, system.places, system.n)
         factor = system.solver.factorise(normal, rows, problem.names)
         step = factor.solve(-system.gradient(about), -gap)
         predicted = float(step @ (normal @ step))

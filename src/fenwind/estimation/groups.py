@@ -76,18 +76,26 @@ def gradient(
     return out
 
 
-def dense_normal(designs: Sequence[FloatArray], places: Sequence[IntArray | None], n: int) -> FloatArray:
-    """A^T A (n, n) of whitened designs (b, p, k) of all groups."""
-    normal = np.zeros((n, n))
-    for design, unknowns in zip(designs, places, strict=True):
-        if unknowns is None:
-            for component in design:
-                normal += component @ component.T
-        else:
-            values = np.einsum("bpk,bqk->pqk", design, design)
-            place = unknowns[:, None] * n + unknowns[None]
-            normal += np.bincount(place.ravel(), values.ravel(), n * n).reshape(n, n)
-    return normal
+class DenseNormal:
+    """A^T A (n, n) of whitened designs (b, p, k) of all groups; where products go is worked out once."""
+
+    def __init__(self, places: Sequence[IntArray | None], n: int) -> None:
+        self._n, self._places = n, places
+        flat = [(p[:, None] * n + p[None]).ravel() for p in places if p is not None]
+        self._flat = np.concatenate(flat) if flat else None
+
+    def __call__(self, designs: Sequence[FloatArray]) -> FloatArray:
+        """The matrix."""
+        normal, values = np.zeros((self._n, self._n)), list[FloatArray]()
+        for design, unknowns in zip(designs, self._places, strict=True):
+            if unknowns is None:
+                for component in design:
+                    normal += component @ component.T
+            else:
+                values.append(np.einsum("bpk,bqk->pqk", design, design).ravel())
+        if self._flat is not None:
+            normal += np.bincount(self._flat, np.concatenate(values), self._n**2).reshape(normal.shape)
+        return normal
 
 
 def sparse_normal(designs: Sequence[FloatArray], places: Sequence[IntArray | None], n: int) -> Any:

@@ -109,15 +109,21 @@ def parts_of(net: Network, marks: Marks, setup: Setup) -> list[Part]:
             continue
         mine = [net.rows[i] for i in rows]
         k, b = len(mine), mine[0].value.size
-        ends = np.array([[place[r.at], place[r.to], place[r.back or r.to]] for r in mine]).T
-        observed = np.concatenate([r.value for r in mine]).reshape(k, b)
-        covariance = np.concatenate([r.covariance for r in mine]).reshape(k, b, b)
+        ends = np.array(
+            [[place[r.at] for r in mine], [place[r.to] for r in mine], [place[r.back or r.to] for r in mine]]
+        )
+        if b == 1:
+            observed = np.array([r.value.item() for r in mine])[None]
+            covariance = np.array([r.covariance.item() for r in mine])[None, None]
+        else:
+            observed = np.concatenate([r.value for r in mine]).reshape(k, b).T
+            covariance = np.concatenate([r.covariance for r in mine]).reshape(k, b, b).transpose(1, 2, 0)
         index, biases = _unknowns_of(kind, mine, ends, setup)
         out.append(
             Part(
                 kind=kind, rows=np.array(rows, dtype=np.intp), ends=ends, hi=np.array([r.hi for r in mine]),
-                ht=np.array([r.ht for r in mine]), observed=np.ascontiguousarray(observed.T),
-                covariance=np.ascontiguousarray(covariance.transpose(1, 2, 0)),
+                ht=np.array([r.ht for r in mine]), observed=np.ascontiguousarray(observed),
+                covariance=np.ascontiguousarray(covariance),
                 unknowns=_filled(index), free=index >= 0, biases=biases,
             )
         )  # fmt: skip
@@ -151,7 +157,7 @@ def _group(net: Network, part: Part, about: About) -> ObservationGroup:
     at, to, back = part.ends
     ends = Ends(at=at, to=to, back=back, hi=part.hi, ht=part.ht)
 
-    sights = Sights(net, about, part.kind, ends)
+    sights, whole = Sights(net, about, part.kind, ends), bool(part.free.all())
 
     def model(x: FloatArray) -> tuple[FloatArray, FloatArray]:
         value, slopes = sights.values_and_slopes(x)
@@ -164,8 +170,9 @@ def _group(net: Network, part: Part, about: About) -> ObservationGroup:
         for at, bend in enumerate(bends, part.unknowns.shape[0] - len(part.biases)):
             design[:, at] = bend
             value = value + np.where(part.free[at], bend * x[part.unknowns[at]], 0.0)
-        design = np.where(part.free, design, 0.0)
-        return part.observed + near(part.kind, value - part.observed, 0.0), design
+        if not whole:
+            design = np.where(part.free, design, 0.0)
+        return near(part.kind, value, part.observed), design
 
     return ObservationGroup(
         observed=part.observed,

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -37,9 +38,13 @@ class FigureTable(Mapping[int, RowFigures]):
         self, columns: Sequence[tuple[IntArray, FloatArray, IntArray]] = (), names: Sequence[str] = ()
     ) -> None:
         self._columns, self._names = columns, names
-        self._place = {
+
+    @cached_property
+    def _place(self) -> dict[int, tuple[int, int]]:
+        """The column and the place there of every row."""
+        return {
             row: (number, k)
-            for number, (rows, _, _) in enumerate(columns)
+            for number, (rows, _, _) in enumerate(self._columns)
             for k, row in enumerate(rows.tolist())
         }
 

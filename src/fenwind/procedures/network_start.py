@@ -38,36 +38,32 @@ def starting_marks(net: Network) -> tuple[Marks, tuple[str, ...]]:
     return search.marks()
 
 
+Place = tuple[float, float, float]
+NOWHERE: Place = (math.nan, math.nan, math.nan)
+
+
+def _place(values: FloatArray) -> Place:
+    e, n, h = values.tolist()
+    return e, n, h
+
+
 class _Search:
     """Coordinates found so far, (e, n, h) by name, nan for what is not known."""
 
     def __init__(self, net: Network, names: tuple[str, ...]) -> None:
         self.net, self.names = net, names
         self.origin, self.axes = _level(net)
-        self.at: dict[str, FloatArray] = {}
+        self.at: dict[str, Place] = {}
         #: Marks whose place in plan is known.
         self.fixed: set[str] = set()
         for name in names:
             given = net.control.get(name)
-            self._put(name, np.full(3, np.nan) if given is None else self._given(given))
+            self._put(name, NOWHERE if given is None else _place(self._given(given)))
         self.azimuths: dict[tuple[str, str], float] = {}
         #: Rays of known length whose ends are not both known.
         self._open: list[tuple[str, str, float, float]] = []
         self.floating = False
-        self.lengths = self._lengths()
-        # What is gone through again and again, as plain values by kind.
-        rows = net.rows
-        self._ways = [r for r in rows if r.kind in ("vector", "height_difference")]
-        self._rays = [(r.at, r.to, float(r.value[0])) for r in rows if r.kind == "azimuth"]
-        self._angles = [(r.at, r.to, r.back, float(r.value[0])) for r in rows if r.kind == "angle"]
-        self._sets: dict[tuple[str, str], list[tuple[str, float]]] = {}
-        for r in rows:
-            if r.kind == "direction":
-                self._sets.setdefault((r.at, r.set), []).append((r.to, float(r.value[0])))
-        self._rises = [
-            (r.at, r.to, frozenset((r.at, r.to)), r.hi - r.ht, math.tan(float(r.value[0])))
-            for r in rows if r.kind == "zenith"
-        ]  # fmt: skip
+        self._gather()
         # Of these, what has not yet given what it can.
         self._turnable, self._bendable, self._risable = self._sets, self._angles, self._rises
 
@@ -93,7 +89,7 @@ class _Search:
                 continue
             for n in fresh:
                 at = middle + turn / abs(turn) * (complex(*local[n][:2]) - its)
-                self._set(n, np.array([at.real, at.imag, math.nan]))
+                self._set(n, (at.real, at.imag, math.nan))
             return True
         return False
 
@@ -105,7 +101,7 @@ class _Search:
         search._ways, search._rays, search._open = [], [], []
         search._turnable, search._bendable, search._risable = self._sets, self._angles, self._rises
         for n in self.names:
-            search._put(n, np.array([0.0, 0.0, math.nan]) if n == name else np.full(3, np.nan))
+            search._put(n, (0.0, 0.0, math.nan) if n == name else NOWHERE)
         search._ray(name, first.back or first.to, 0.0)
         search.run()
         return search
@@ -125,16 +121,37 @@ class _Search:
     def _zero(self) -> float:
         return 0.0 if self.net.plane else float(from_xyz(self.origin, self.net.a, self.net.f)[2])
 
-    def _lengths(self) -> dict[frozenset[str], float]:
-        """Horizontal distances by their ends, slope ones by their zenith angles where there are some."""
-        zenith = {frozenset((r.at, r.to)): float(r.value[0]) for r in self.net.rows if r.kind == "zenith"}
-        out: dict[frozenset[str], float] = {}
+    def _gather(self) -> None:
+        """What is gone through again and again, as plain values by kind; lengths are horizontal distances by
+        their ends, slope ones by their zenith angles where there are some."""
+        self._ways: list[Row] = []
+        self._rays: list[tuple[str, str, float]] = []
+        self._angles: list[tuple[str, str, str, float]] = []
+        self._sets: dict[tuple[str, str], list[tuple[str, float]]] = {}
+        self._rises: list[tuple[str, str, frozenset[str], float, float]] = []
+        self.lengths: dict[frozenset[str], float] = {}
+        slopes, zenith = list[tuple[frozenset[str], float]](), dict[frozenset[str], float]()
         for r in self.net.rows:
-            if r.kind == "horizontal_distance":
-                out[frozenset((r.at, r.to))] = float(r.value[0])
-            elif r.kind == "distance" and (key := frozenset((r.at, r.to))) not in out:
-                out[key] = float(r.value[0]) * math.sin(zenith.get(key, 0.5 * math.pi))
-        return out
+            kind, value = r.kind, float(r.value[0])
+            if kind == "direction":
+                self._sets.setdefault((r.at, r.set), []).append((r.to, value))
+            elif kind == "angle":
+                self._angles.append((r.at, r.to, r.back, value))
+            elif kind == "azimuth":
+                self._rays.append((r.at, r.to, value))
+            elif kind in ("vector", "height_difference"):
+                self._ways.append(r)
+            else:
+                ends = frozenset((r.at, r.to))
+                if kind == "zenith":
+                    self._rises.append((r.at, r.to, ends, r.hi - r.ht, math.tan(value)))
+                    zenith[ends] = value
+                elif kind == "horizontal_distance":
+                    self.lengths[ends] = value
+                else:
+                    slopes.append((ends, value))
+        for ends, value in slopes:
+            self.lengths.setdefault(ends, value * math.sin(zenith.get(ends, 0.5 * math.pi)))
 
     def run(self) -> None:
         """Until nothing more is found."""
@@ -181,7 +198,7 @@ class _Search:
             fresh = at[:, here_now] + sign * way[:, level % way.shape[1]]
             at[wanted, there_now] = fresh[wanted]
         for name, place, old in zip(self.names, at.T, self.at.values(), strict=True):
-            self._put(name, np.where(np.isfinite(old), old, place))
+            self._put(name, _place(np.where(np.isfinite(old), old, place)))
 
     def _count(self) -> int:
         places = np.array(list(self.at.values()))
@@ -192,17 +209,18 @@ class _Search:
             if r.kind == "vector":
                 way = r.value if self.net.plane else self.axes @ r.value
                 for here, there, sign in ((r.at, r.to, 1.0), (r.to, r.at, -1.0)):
-                    self._set(there, self.at[here] + sign * way)
+                    self._set(there, _place(np.array(self.at[here]) + sign * way))
             else:
                 self._level_up(r.at, r.to, float(r.value[0]))
 
-    def _set(self, name: str, value: FloatArray) -> None:
+    def _set(self, name: str, value: Place) -> None:
         known = self.at[name]
         if known[0] == known[0] and known[2] == known[2]:
             return  # all is known; this is asked very often
-        self._put(name, np.where(np.isfinite(known), known, value))
+        (e, n, h), (e0, n0, h0) = value, known
+        self._put(name, (e0 if e0 == e0 else e, n0 if n0 == n0 else n, h0 if h0 == h0 else h))
 
-    def _put(self, name: str, place: FloatArray) -> None:
+    def _put(self, name: str, place: Place) -> None:
         self.at[name] = place
         if math.isfinite(place[0]) and math.isfinite(place[1]):
             self.fixed.add(name)
@@ -212,11 +230,11 @@ class _Search:
         for here, there, way in ((first, second, up), (second, first, -up)):
             height = self.at[here][2] + way
             if height == height and self.at[there][2] != self.at[there][2]:
-                self._set(there, np.array([math.nan, math.nan, height]))
+                self._set(there, (math.nan, math.nan, height))
 
     def _bearing(self, a: str, b: str) -> float:
-        d = self.at[b] - self.at[a]
-        return math.atan2(d[0], d[1])
+        here, there = self.at[a], self.at[b]
+        return math.atan2(there[0] - here[0], there[1] - here[1])
 
     def _orient(self) -> None:
         """Azimuths of lines: observed, from orientations, over angles."""
@@ -265,8 +283,8 @@ class _Search:
             if b in self.fixed:
                 continue
             if a in self.fixed:
-                e, n, _ = self.at[a].tolist()
-                self._set(b, np.array([e + d * math.sin(azimuth), n + d * math.cos(azimuth), math.nan]))
+                e, n, _ = self.at[a]
+                self._set(b, (e + d * math.sin(azimuth), n + d * math.cos(azimuth), math.nan))
             else:
                 left.append(ray)
         self._open = left
@@ -298,9 +316,9 @@ class _Search:
                 for b, two in rays[i + 1 :]:
                     if abs(math.sin(one - two)) > 0.1:
                         m = np.array([[math.sin(one), -math.sin(two)], [math.cos(one), -math.cos(two)]])
-                        s, _ = np.linalg.solve(m, (self.at[b] - self.at[a])[:2])
-                        e, n = self.at[a][:2] + s * np.array([math.sin(one), math.cos(one)])
-                        self._set(name, np.array([e, n, math.nan]))
+                        (e, n, _), (e2, n2, _) = self.at[a], self.at[b]
+                        s = float(np.linalg.solve(m, [e2 - e, n2 - n])[0])
+                        self._set(name, (e + s * math.sin(one), n + s * math.cos(one), math.nan))
                         return True
         return False
 
@@ -343,7 +361,7 @@ class _Search:
         found.update(b for a, b in self.azimuths if a in fixed)
         return found
 
-    def _searched(self, name: str) -> FloatArray:
+    def _searched(self, name: str) -> Place:
         from scipy.optimize import minimize
 
         distances, rays, sets = self._links(name)
@@ -372,7 +390,7 @@ class _Search:
             for i in np.argsort(values)[:6]
         ]  # fmt: skip
         x = min(results, key=lambda r: r.fun).x
-        return np.array([x[0], x[1], math.nan])
+        return float(x[0]), float(x[1]), math.nan
 
     def marks(self) -> tuple[Marks, tuple[str, ...]]:
         """Places as the network has them; a height that is not known is that of the neighbours' mean."""
