@@ -161,8 +161,10 @@ def _group(net: Network, part: Part, about: About) -> ObservationGroup:
 
     def model(x: FloatArray) -> tuple[FloatArray, FloatArray]:
         value, slopes = sights.values_and_slopes(x)
-        design = np.zeros((value.shape[0], part.unknowns.shape[0], value.shape[1]))
-        design[:, : slopes.shape[1]] = slopes
+        design = slopes
+        if slopes.shape[1] < part.unknowns.shape[0]:  # an orientation, biases
+            design = np.zeros((value.shape[0], part.unknowns.shape[0], value.shape[1]))
+            design[:, : slopes.shape[1]] = slopes
         if part.kind == "direction":
             value = value - x[part.unknowns[-1]]
             design[:, -1] = -1.0
