@@ -108,26 +108,31 @@ def parts_of(net: Network, marks: Marks, setup: Setup) -> list[Part]:
         if not rows:
             continue
         mine = [net.rows[i] for i in rows]
-        k, b = len(mine), mine[0].value.size
+        observed, covariance = _values_of(mine)
         ends = np.array(
             [[place[r.at] for r in mine], [place[r.to] for r in mine], [place[r.back or r.to] for r in mine]]
         )
-        if b == 1:
-            observed = np.array([r.value.item() for r in mine])[None]
-            covariance = np.array([r.covariance.item() for r in mine])[None, None]
-        else:
-            observed = np.concatenate([r.value for r in mine]).reshape(k, b).T
-            covariance = np.concatenate([r.covariance for r in mine]).reshape(k, b, b).transpose(1, 2, 0)
         index, biases = _unknowns_of(kind, mine, ends, setup)
         out.append(
             Part(
                 kind=kind, rows=np.array(rows, dtype=np.intp), ends=ends, hi=np.array([r.hi for r in mine]),
-                ht=np.array([r.ht for r in mine]), observed=np.ascontiguousarray(observed),
-                covariance=np.ascontiguousarray(covariance),
+                ht=np.array([r.ht for r in mine]), observed=observed,
+                covariance=covariance,
                 unknowns=_filled(index), free=index >= 0, biases=biases,
             )
         )  # fmt: skip
     return out
+
+
+def _values_of(rows: Sequence[Row]) -> tuple[FloatArray, FloatArray]:
+    """Values (b, k) of rows of one kind, and their covariances (b, b, k)."""
+    k, b = len(rows), rows[0].value.size
+    if b == 1:  # by far the commonest, and quicker so
+        values, covariances = [r.value.item() for r in rows], [r.covariance.item() for r in rows]
+        return np.array([values]), np.array([[covariances]])
+    observed = np.concatenate([r.value for r in rows]).reshape(k, b).T
+    covariance = np.concatenate([r.covariance for r in rows]).reshape(k, b, b).transpose(1, 2, 0)
+    return np.ascontiguousarray(observed), np.ascontiguousarray(covariance)
 
 
 def _unknowns_of(
