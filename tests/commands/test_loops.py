@@ -58,6 +58,10 @@ class Loops(CommandCase):
         ring = [(f"{i}", f"{(i + 1) % 9}") for i in range(9)]
         with mock.patch("fenwind.procedures.loop_closures.WHOLE_SEARCH", 0):
             self.check_basis([*ring, ("x", "y"), ("y", "z")], 9, parts=2)
+            # Forty in a circle, each joined to eight on either side: triangles, and once around in five.
+            circle = [(f"{i:02d}", f"{(i + d) % 40:02d}") for i in range(40) for d in range(1, 9)]
+            with mock.patch("fenwind.procedures.loop_closures.TRIANGLES", 6):
+                self.check_basis(circle, 845)
 
     def check_basis(self, edges: list[tuple[str, str]], legs: int, parts: int = 1) -> None:
         found = loop_basis(edges)

@@ -289,8 +289,8 @@ def _begun(system: _System, x: FloatArray, most: int) -> tuple[FloatArray, _Line
 def _refined(
     system: _System, factor: Factorisation, x: FloatArray, about: _Linearised
 ) -> tuple[FloatArray, _Linearised]:
-    """Many unknowns solved from far away lose digits in the solution; solving again for what is left over
-    gives them back (Golub and Van Loan, 4th edition, section 3.5.3)."""
+    """Many unknowns, or what is solved from far away in one step, lose digits in the solution; solving again
+    for what is left over gives them back (Golub and Van Loan, 4th edition, section 3.5.3)."""
     if isinstance(system.problem, Problem) or not (system.sparse or system.problem.linear):
         return x, about
     constraints = system.problem.constraints

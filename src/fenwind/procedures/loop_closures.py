@@ -7,7 +7,7 @@ import math
 from collections import deque
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from itertools import chain, combinations, islice
+from itertools import chain, combinations
 
 import numpy as np
 from numpy.typing import NDArray
@@ -182,9 +182,8 @@ def _nearby(edges: Sequence[tuple[str, str]], ways: dict[str, list[tuple[int, st
             yield _signed(edges, [k, beside[a][b]], a)
             continue
         third = (beside[a].keys() & beside[b].keys()) - {a, b}
-        for c in islice(sorted(third), TRIANGLES):
-            if c > a and c > b:  # each triangle once
-                yield _signed(edges, [k, beside[b][c], beside[a][c]], a)
+        for c in sorted(c for c in third if c > a and c > b)[:TRIANGLES]:  # each triangle once
+            yield _signed(edges, [k, beside[b][c], beside[a][c]], a)
         if not third:
             back = _tree(ways, b, k, a)
             if a in back:
