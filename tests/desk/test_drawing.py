@@ -108,17 +108,21 @@ class Symbols(PlanCase):
         labelled = self.plan(labelled=np.array([False] * 4 + [True]))
         self.assertGreater(self.around_middle(labelled, "faint", reach=30).shape[1], without + 8)
 
-    def test_names_keep_clear_of_the_scale_bar(self) -> None:
-        seen = []
-        for labelled in (False, True):
-            plan = self.plan(labelled=np.array([False] * 4 + [labelled]))
-            plan._scale, plan._centre = 1.45, np.array([100.0 - 100.0 / 1.45, 100.0 + 168.0 / 1.45])
-            self.assertTrue(plan._bar()[1].contains(QPointF(312.0, 358.0)), "where the name would be")
-            found = pixels(plan.grab().toImage(), "faint")
-            inside = (found[0] > 306) & (found[0] < 380) & (found[1] > 352) & (found[1] < 382)
-            seen.append((np.count_nonzero(inside), found.shape[1]))
-        self.assertEqual(seen[0][0], seen[1][0])
-        self.assertGreater(seen[1][1], seen[0][1] + 8, "it stands elsewhere")
+    def test_names_keep_clear_of_the_scale_bar_and_the_north_arrow(self) -> None:
+        """A mark whose name would stand there: at places of the plan, with the box that stays clear."""
+        for (right, down), (left, top, width, height) in (
+            ((100.0, 168.0), (306, 352, 74, 30)), ((145.0, -155.0), (352, 20, 36, 48))
+        ):  # fmt: skip
+            seen = []
+            for labelled in (False, True):
+                plan = self.plan(labelled=np.array([False] * 4 + [labelled]))
+                plan._scale, plan._centre = 1.45, np.array([100.0 - right / 1.45, 100.0 + down / 1.45])
+                found = pixels(plan.grab().toImage(), "faint")
+                across = (found[0] > left) & (found[0] < left + width)
+                inside = across & (found[1] > top) & (found[1] < top + height)
+                seen.append((np.count_nonzero(inside), found.shape[1]))
+            self.assertEqual(seen[0][0], seen[1][0])
+            self.assertGreater(seen[1][1], seen[0][1] + 8, "it stands elsewhere")
 
 
 class Charts(QtTestCase):

@@ -459,8 +459,9 @@ class Plan(QWidget):
     def _paint_marks(self, p: QPainter, x: FloatArray, y: FloatArray, seen: NDArray[np.intp]) -> None:
         labelled = seen.size <= LABELS and "labels" not in self.hidden
         taken = [QRectF(x[row] - 5, y[row] - 6, 10, 11) for row in seen.tolist()] if labelled else []
-        # Names keep clear of the scale bar, and of the measure of the vectors above it.
+        # Names keep clear of the scale bar, of the measure of the vectors above it, and of the north arrow.
         taken.append(self._bar()[1].adjusted(0, -18 if self.scene.vector_rows.size else 0, 0, 0))
+        taken.append(QRectF(self.width() - 43.0, 20.0, 30.0, 48.0))
         order = sorted(seen.tolist(), key=lambda r: -int(self.scene.symbol[r] in (TRIANGLE, SQUARE)))
         p.setFont(font(11, MEDIUM))
         metrics = p.fontMetrics()

@@ -37,7 +37,7 @@ COARSE_M = 0.003
 #: Occupations nearer in time than these see the same satellites in nearly the same place, seconds (common
 #: practice).
 TOO_SOON_S, SAME_S = 1200.0, 300.0
-#: Heights of a mark that are told as wrong; where more depart, it is not they that are.
+#: Heights of a mark that are told as wrong, at most.
 MOST_WRONG = 8
 #: How near an excess must be to what a slant would make, metres.
 SLANT_M = 0.006

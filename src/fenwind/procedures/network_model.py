@@ -249,8 +249,8 @@ class About:
     height: FloatArray
     slope: FloatArray
     turning: FloatArray
-    _last: tuple[FloatArray, FloatArray] | None = None
-    _lines: dict[bytes, _Line] = field(default_factory=dict)
+    _last: tuple[FloatArray, FloatArray] | None = field(default=None, init=False, repr=False)
+    _lines: dict[bytes, _Line] = field(default_factory=dict, init=False, repr=False)
 
     def moves(self, x: FloatArray) -> FloatArray:
         """East, north, up (3, m) that marks have moved for values of the unknowns."""
