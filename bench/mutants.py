@@ -2,8 +2,9 @@
 
 A seeded sample of small faults (a sign, a bound, a unit, E for N, a root left out, a condition turned
 round) is put into the sources one at a time, in memory only, and the tests of the fault's own package are
-run against each. Only tests that call the function with the fault are run, the quickest first, each mutant
-in a forked process.
+run against each. Only tests that call the function with the fault are run (for one outside all functions,
+those that call anything in its file), the quickest first and for at most `ENOUGH_S`, each mutant in a forked
+process.
 
     python -m bench.mutants [--count 300] [--seed 1] [--only geodesy,job] [--jobs 2] [--budget 0.20]
 """
@@ -15,6 +16,7 @@ import ast
 import importlib.abc
 import importlib.util
 import io
+import itertools
 import json
 import os
 import random
@@ -51,8 +53,10 @@ TESTS = {
     "desk": ("tests/desk",),
 }
 DRAWING = ("plan.py", "scene.py", "plan_symbols.py", "rail.py", "table.py")
-#: Seconds after which a mutant that hangs counts as noticed.
-PATIENCE = 120
+#: Seconds of tests, as they took with nothing put in, after which a fault counts as not noticed.
+ENOUGH_S = 120.0
+#: Seconds after which a mutant that hangs counts as noticed: well over what its tests may take.
+PATIENCE = 600
 
 _OPERATORS = {
     ast.Add: ast.Sub,
@@ -333,6 +337,14 @@ def maps_of(packages: list[str], jobs: int) -> dict[str, Calls]:
     return out
 
 
+def tests_for(calls: Calls, path: Path, function: str) -> list[str]:
+    """The tests to run against a fault in a function (its first line; "" outside all), quickest first."""
+    places = [f"{path}:{function}"] if function else [p for p in calls if p.rpartition(":")[0] == str(path)]
+    quickest = sorted({test for place in places for test in calls.get(place, [])})
+    taken = itertools.accumulate(seconds for seconds, _ in quickest)
+    return [name for (_, name), spent in zip(quickest, taken, strict=True) if spent <= ENOUGH_S]
+
+
 def noticed(path: Path, wanted: int, tests: list[str]) -> bool:
     """Whether some test fails on a fault."""
 
@@ -371,9 +383,6 @@ def main() -> int:
     chosen = random.Random(options.seed).sample(every, min(options.count, len(every)))
     maps = maps_of(packages, options.jobs)
     print(f"{len(chosen)} faults of {len(every)} possible to try", flush=True)
-    everything = {
-        p: [name for _, name in sorted({t for ts in maps[p].values() for t in ts})] for p in packages
-    }
     survivors: list[str] = []
     lock, todo = threading.Lock(), iter(chosen)
 
@@ -384,8 +393,7 @@ def main() -> int:
             if fault is None:
                 return
             package, path, number, line, what, function = fault
-            known = maps[package].get(f"{path}:{function}")
-            tests = [n for _, n in sorted(known)] if known else [] if function else everything[package]
+            tests = tests_for(maps[package], path, function)
             if not tests or not noticed(path, number, tests):
                 text = f"{path.relative_to(ROOT)}:{line}: {what}{'' if tests else ' (no test runs it)'}"
                 with lock:
