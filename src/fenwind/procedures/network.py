@@ -109,9 +109,8 @@ def parts_of(net: Network, marks: Marks, setup: Setup) -> list[Part]:
             continue
         mine = [net.rows[i] for i in rows]
         observed, covariance = _values_of(mine)
-        ends = np.array(
-            [[place[r.at] for r in mine], [place[r.to] for r in mine], [place[r.back or r.to] for r in mine]]
-        )
+        at, to = [place[r.at] for r in mine], [place[r.to] for r in mine]
+        ends = np.array([at, to, [place[r.back] for r in mine] if kind == "angle" else to], dtype=np.intp)
         index, biases = _unknowns_of(kind, mine, ends, setup)
         out.append(
             Part(
@@ -143,7 +142,7 @@ def _unknowns_of(
     unknowns = [setup.unknowns[:, ends[role]] for role in range(roles)]
     if kind == "direction":
         unknowns.append(np.array([[setup.sets[r.at, r.set] for r in rows]]))
-    groups = {r.group for r in rows}
+    groups = {r.group for r in rows} if setup.biases else set()
     biases = tuple(b for b in setup.biases if kind in BIASES[b.kind][1] and b.group in groups)
     for bias in biases:
         place = setup.biases[bias]
@@ -429,9 +428,25 @@ def covariances_of(result: NetworkResult, columns: IntArray) -> FloatArray:
     assert result.found is not None
     index = result.setup.unknowns[:, columns]
     free = index >= 0
-    used = _filled(index)
-    found = result.found.factor.cofactor_blocks(used, used)
+    found = _at_hand(result)[:, :, columns]
+    open_ = np.isnan(found[0, 0])
+    if open_.any():
+        used = _filled(index[:, open_])
+        found[:, :, open_] = result.found.factor.cofactor_blocks(used, used)
     return np.where(free[:, None] & free[None], found, 0.0)
+
+
+def _at_hand(result: NetworkResult) -> FloatArray:
+    """Cofactors (3, 3, m) of marks that the figures of an observation of theirs have asked for already, nan
+    for those of others; what belongs to a component that is held means nothing."""
+    assert result.found is not None
+    out = np.full((3, 3, len(result.marks.names)), np.nan)
+    for part, group in zip(result.parts, result.found.groups, strict=False):
+        if group.has_cofactors:
+            for role in (0, 1):
+                own = slice(3 * role, 3 * role + 3)
+                out[:, :, part.ends[role]] = group.cofactors[own, own]
+    return out
 
 
 def undetermined(error: DatumDefectError, names: Sequence[str]) -> set[str]:

@@ -313,16 +313,16 @@ class Sights:
         if self.kind == "height_difference":
             return self._heights(x), self._slopes
         moved = about.moved(x)
-        local, own = self._line.at(moved)
+        local, ways = self._line.at(moved)
         value, slope = _seen(self.net, "azimuth" if self.kind == "angle" else self.kind, local)
-        found = [_along(slope, own), _along(slope, self._line.ways)]
+        found = _along(slope, ways)
         if self.kind == "angle":
-            back, own = self._back.at(moved)
+            back, ways = self._back.at(moved)
             first, slope = _seen(self.net, "azimuth", back)
-            found[0] = found[0] - _along(slope, own)
-            found.append(-_along(slope, self._back.ways))
+            behind = _along(slope, ways)
+            found = np.concatenate([found[:3] - behind[:3], found[3:], -behind[3:]])
             value = value - first
-        return value[None], np.concatenate(found)[None]
+        return value[None], found[None]
 
     def _heights(self, x: FloatArray) -> FloatArray:
         about, ends = self.about, self.ends
@@ -335,8 +335,8 @@ class Sights:
 
 class _Line:
     """Lines from axes of instruments to targets: base (3, k) between them where no mark has moved; ways
-    (3, 3, k): how their components in east, north, up of the instrument change as the target moves, own: as
-    the instrument does, but for the turning of its axes."""
+    (3, 6, k): how their components in east, north, up of the instrument change as the instrument moves, but
+    for the turning of its axes, and as the target does."""
 
     def __init__(
         self, net: Network, about: About, at: IntArray, to: IntArray, hi: FloatArray, ht: FloatArray
@@ -345,28 +345,28 @@ class _Line:
         self._axes = about.verticals[:, :, at]
         self._base = (about.xyz[:, to] - about.xyz[:, at]) - hi * self._axes[2]
         self._base += ht * about.verticals[2][:, to]
-        self.ways = np.einsum("ijk,ajk->iak", self._axes, about.axes[:, :, to])
-        self._own = -np.einsum("ijk,ajk->iak", self._axes, about.axes[:, :, at])
+        ends = np.concatenate([-about.axes[:, :, at], about.axes[:, :, to]])
+        self._ways = np.einsum("ijk,ajk->iak", self._axes, ends)
         self._flat = net.dimensions == 2
         self._turning, self._turns = about.turning[:, :, at], not net.plane
         self._last: tuple[FloatArray, FloatArray, FloatArray] | None = None
         if self._flat:
-            self.ways[2], self._own[2] = 0.0, 0.0
+            self._ways[2] = 0.0
 
     def at(self, moved: FloatArray) -> tuple[FloatArray, FloatArray]:
-        """Components (3, k) for ways (3, m) that marks have moved, and how they change (3, 3, k) as the
-        instrument moves. The large numbers were taken from each other first, so that nothing of a small move
-        is lost in them."""
+        """Components (3, k) for ways (3, m) that marks have moved, and how they change (3, 6, k) as the
+        instrument and the target move. The large numbers were taken from each other first, so that nothing
+        of a small move is lost in them."""
         if self._last is None or self._last[0] is not moved:
             line = self._base + (moved[:, self._to] - moved[:, self._at])
             local = np.einsum("ijk,jk->ik", self._axes, line)
-            own = self._own
+            ways = self._ways
             if self._flat:
                 local[2] = 0.0
             elif self._turns:
-                own = own.copy()
-                own[:, :2] += _turned(self._turning, local)
-            self._last = moved, local, own
+                ways = ways.copy()
+                ways[:, :2] += _turned(self._turning, local)
+            self._last = moved, local, ways
         return self._last[1], self._last[2]
 
 

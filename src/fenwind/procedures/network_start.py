@@ -40,11 +40,17 @@ def starting_marks(net: Network) -> tuple[Marks, tuple[str, ...]]:
 
 Place = tuple[float, float, float]
 NOWHERE: Place = (math.nan, math.nan, math.nan)
+#: Two marks, the same whichever is named first.
+Pair = tuple[str, str]
 
 
 def _place(values: FloatArray) -> Place:
     e, n, h = values.tolist()
     return e, n, h
+
+
+def _pair(a: str, b: str) -> Pair:
+    return (a, b) if a < b else (b, a)
 
 
 class _Search:
@@ -54,8 +60,9 @@ class _Search:
         self.net, self.names = net, names
         self.origin, self.axes = _level(net)
         self.at: dict[str, Place] = {}
-        #: Marks whose place in plan is known.
+        #: Marks whose place in plan is known, and those whose height is.
         self.fixed: set[str] = set()
+        self.risen: set[str] = set()
         for name in names:
             given = net.control.get(name)
             self._put(name, NOWHERE if given is None else _place(self._given(given)))
@@ -72,8 +79,8 @@ class _Search:
         onto two or more that are known."""
         if all(name in self.fixed for name in self.names):
             return False
-        stations = [r.at for r in self.net.rows if r.kind in ("direction", "angle")]
-        most = sorted(dict.fromkeys(stations), key=lambda n: (n not in self.fixed, -stations.count(n)))
+        stations = Counter(r.at for r in self.net.rows if r.kind in ("direction", "angle"))
+        most = sorted(stations, key=lambda n: (n not in self.fixed, -stations[n]))
         for name in most[:AFLOAT]:
             afloat = self._afloat(name)
             local = afloat.at
@@ -97,7 +104,8 @@ class _Search:
         """Places of all that hangs on a station at zero, its first line to the north."""
         first = next(r for r in self.net.rows if r.at == name and r.kind in ("direction", "angle"))
         search = copy(self)
-        search.floating, search.azimuths, search.fixed, search.at = True, {}, set(), {}
+        search.floating, search.azimuths, search.at = True, {}, {}
+        search.fixed, search.risen = set(), set()
         search._ways, search._rays, search._open = [], [], []
         search._turnable, search._bendable, search._risable = self._sets, self._angles, self._rises
         for n in self.names:
@@ -128,11 +136,11 @@ class _Search:
         self._rays: list[tuple[str, str, float]] = []
         self._angles: list[tuple[str, str, str, float]] = []
         self._sets: dict[tuple[str, str], list[tuple[str, float]]] = {}
-        self._rises: list[tuple[str, str, frozenset[str], float, float]] = []
-        self.lengths: dict[frozenset[str], float] = {}
-        slopes, zenith = list[tuple[frozenset[str], float]](), dict[frozenset[str], float]()
+        self._rises: list[tuple[str, str, Pair, float, float]] = []
+        self.lengths: dict[Pair, float] = {}
+        slopes, zenith = list[tuple[Pair, float]](), dict[Pair, float]()
         for r in self.net.rows:
-            kind, value = r.kind, float(r.value[0])
+            kind, value = r.kind, r.value.item(0)
             if kind == "direction":
                 self._sets.setdefault((r.at, r.set), []).append((r.to, value))
             elif kind == "angle":
@@ -142,7 +150,7 @@ class _Search:
             elif kind in ("vector", "height_difference"):
                 self._ways.append(r)
             else:
-                ends = frozenset((r.at, r.to))
+                ends = _pair(r.at, r.to)
                 if kind == "zenith":
                     self._rises.append((r.at, r.to, ends, r.hi - r.ht, math.tan(value)))
                     zenith[ends] = value
@@ -175,8 +183,8 @@ class _Search:
 
     def _complete(self) -> bool:
         """Whether every mark has all that it needs; afloat these are no heights."""
-        axes = [0, 1] if self.floating else list(self.net.axes)
-        return bool(np.isfinite(np.array(list(self.at.values()))[:, axes]).all())
+        plan = self.net.dimensions == 1 or len(self.fixed) == len(self.names)
+        return plan and (self.floating or self.net.dimensions == 2 or len(self.risen) == len(self.names))
 
     def _spread(self, kind: str) -> None:
         """Places of all that vectors, or height differences, lead to from what is known, at once: along the
@@ -197,12 +205,12 @@ class _Search:
             sign = np.where(level < way.shape[1], 1.0, -1.0)
             fresh = at[:, here_now] + sign * way[:, level % way.shape[1]]
             at[wanted, there_now] = fresh[wanted]
-        for name, place, old in zip(self.names, at.T, self.at.values(), strict=True):
-            self._put(name, _place(np.where(np.isfinite(old), old, place)))
+        old = np.array(list(self.at.values())).T
+        for name, (e, n, h) in zip(self.names, np.where(np.isfinite(old), old, at).T.tolist(), strict=True):
+            self._put(name, (e, n, h))
 
     def _count(self) -> int:
-        places = np.array(list(self.at.values()))
-        return int(np.isfinite(places).sum()) + len(self.azimuths)
+        return len(self.fixed) + len(self.risen) + len(self.azimuths)
 
     def _vectors_and_heights(self) -> None:
         for r in self._ways:
@@ -224,6 +232,8 @@ class _Search:
         self.at[name] = place
         if math.isfinite(place[0]) and math.isfinite(place[1]):
             self.fixed.add(name)
+        if math.isfinite(place[2]):
+            self.risen.add(name)
 
     def _level_up(self, first: str, second: str, up: float) -> None:
         """Heights of two marks of which the second lies so much higher."""
@@ -272,7 +282,7 @@ class _Search:
         for here, there, way in ((a, b, azimuth), (b, a, azimuth + math.pi)):
             if (here, there) not in self.azimuths:
                 self.azimuths[here, there] = way
-                d = self.lengths.get(frozenset((a, b)))
+                d = self.lengths.get(_pair(a, b))
                 if d is not None:
                     self._open.append((here, there, way, d))
 
@@ -335,8 +345,8 @@ class _Search:
         """Distances to fixed marks, rays from them, and directions to them by set."""
         distances = {
             other: d
-            for pair, d in self.lengths.items()
-            if name in pair and (other := next(iter(pair - {name}))) in self.fixed
+            for (a, b), d in self.lengths.items()
+            if name in (a, b) and (other := b if name == a else a) in self.fixed
         }
         rays = {a: z for (a, b), z in self.azimuths.items() if b == name and a in self.fixed}
         sets: dict[str, dict[str, float]] = {}
@@ -355,9 +365,9 @@ class _Search:
         for (at, _), lines in self._sets.items():
             found[at] += max(len({to for to, _ in lines} & fixed) - 1, 0)
         found.update(at for at, to, back in {angle[:3] for angle in self._angles} if {to, back} <= fixed)
-        for pair in self.lengths:
-            free = pair - fixed
-            found.update(free if len(free) == 1 else ())
+        for a, b in self.lengths:
+            if (a in fixed) != (b in fixed):
+                found[b if a in fixed else a] += 1
         found.update(b for a, b in self.azimuths if a in fixed)
         return found
 
@@ -394,8 +404,9 @@ class _Search:
 
     def marks(self) -> tuple[Marks, tuple[str, ...]]:
         """Places as the network has them; a height that is not known is that of the neighbours' mean."""
-        lost = tuple(n for n in self.names if not all(np.isfinite(self.at[n][a]) for a in self.net.axes))
         local = np.array([self.at[n] for n in self.names]).T
+        whole = np.isfinite(local[list(self.net.axes)]).all(axis=0)
+        lost = tuple(name for name, known in zip(self.names, whole.tolist(), strict=True) if not known)
         if self.net.plane or self.net.dimensions == 1:
             return Marks(names=self.names, place=np.where(np.isfinite(local), local, 0.0)), lost
         local = np.where(np.isfinite(local), local, 0.0)
