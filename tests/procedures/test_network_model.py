@@ -7,7 +7,7 @@ from dataclasses import replace
 import numpy as np
 
 from fenwind.geodesy.geocentric import enu_axes, from_xyz, to_xyz
-from fenwind.procedures.network import solve
+from fenwind.procedures.network import covariances_of, solve
 from fenwind.procedures.network_model import (
     Ends,
     Given,
@@ -38,6 +38,9 @@ class Slopes(unittest.TestCase):
         ends = Ends(at=k, to=k + 1, back=k + 2, hi=np.array([1.6]), ht=np.array([1.3]))
         x = np.zeros(9)
         value, slopes = about.values_and_slopes(net, kind, ends, x)
+        about.values_and_slopes(net, kind, ends, x + 0.1)
+        again = about.values_and_slopes(net, kind, ends, x)[1]
+        np.testing.assert_array_equal(again, slopes, "asked elsewhere, they are what they were")
 
         def exact(moves: np.ndarray) -> np.ndarray:
             axes = base_axes(net, place)
@@ -134,6 +137,41 @@ class Solved(unittest.TestCase):
         start = Marks(names=tuple(f"P{k}" for k in range(6)), place=off)
         found = solve(net, start)
         np.testing.assert_allclose(found.marks.place[:2], truth[:2], atol=1e-5)
+
+    def test_covariances_are_the_same_once_figures_were_asked_for(self) -> None:
+        """Of marks in any order; P4 is only behind an angle, P0 is held."""
+        truth = np.vstack([np.random.default_rng(8).uniform(0.0, 900.0, (2, 5)), np.zeros(5)])
+        rows = self.rows(truth[:, :4], ("distance", "azimuth"))
+        net = Network(rows=rows, control={}, dimensions=2, plane=True)
+        ends, none = [truth[:, [k]] for k in range(5)], np.zeros(1)
+        for at, to in ((0, 1), (1, 2), (2, 3)):
+            value = computed(net, "angle", ends[at], ends[to], ends[4], none, none)[0]
+            rows += (Row(kind="angle", at=f"P{at}", to=f"P{to}", back="P4", value=value,
+                         covariance=np.array([[1e-10]])),)  # fmt: skip
+        given = Given(first=float(truth[0, 0]), second=float(truth[1, 0]), h=math.nan)
+        start = Marks(names=tuple(f"P{k}" for k in range(5)), place=truth)
+        found = solve(replace(net, rows=rows, control={"P0": given}), start)
+        columns = np.array([4, 2, 0, 3])
+        before = covariances_of(found, columns)
+        self.assertEqual([bool(before[0, 0, k] > 0.0) for k in range(4)], [True, True, False, True])
+        for group in found.found.groups:
+            self.assertGreater(group.cofactors.size, 0)
+        np.testing.assert_allclose(covariances_of(found, columns), before, rtol=1e-9, atol=1e-18)
+
+    def test_a_distance_serves_from_either_end(self) -> None:
+        """Azimuths and distances lead from mark to mark whichever end each was measured at."""
+        truth = np.array([[0.0, 300.0, 500.0, 150.0], [0.0, 400.0, -100.0, 700.0], [0.0] * 4])
+        net, none, rows = Network(rows=(), control={}, dimensions=2, plane=True), np.zeros(1), []
+        for i in range(3):
+            for kind, at, to in (("azimuth", i, i + 1), ("distance", i + i % 2, i + 1 - i % 2)):
+                ends = truth[:, [at]], truth[:, [to]], truth[:, [to]]
+                rows.append(Row(kind=kind, at=f"P{at}", to=f"P{to}", covariance=np.eye(1),
+                                value=computed(net, kind, *ends, none, none)[0]))  # fmt: skip
+        given = {"P0": Given(first=0.0, second=0.0, h=math.nan)}
+        marks, lost = starting_marks(replace(net, rows=tuple(rows), control=given))
+        self.assertEqual(lost, ())
+        order = [marks.index[f"P{k}"] for k in range(4)]
+        np.testing.assert_allclose(marks.place[:2, order], truth[:2], rtol=0.0, atol=1e-8)
 
     def test_vectors_lead_everywhere_whichever_way_they_go(self) -> None:
         rng = np.random.default_rng(7)

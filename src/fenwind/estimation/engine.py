@@ -65,8 +65,8 @@ FloatArray = NDArray[np.float64]
 IntArray = NDArray[np.intp]
 Model = Callable[[FloatArray], tuple[FloatArray, FloatArray]]
 
-#: A step whose predicted gain is under this for each unknown (a hundredth of a sigma each) leaves the design
-#: as it is, but for what a step from there on is told by.
+#: After a step whose predicted gain is under this for each unknown (a hundredth of a sigma each) the next is
+#: likely to be negligible, which is worth asking before equations are formed anew.
 SLIGHT = 1e-4
 #: After so many iterations steps that lower the sum of squares by less than this part of it are the creep of
 #: a gross blunder, which the place they have come to is good enough to name.
@@ -261,7 +261,7 @@ def adjust(
         x, about = _damped_step(system, x, step, before, forced)
         after = about.sum_squares
         if predicted <= SLIGHT * x.size and problem.constraints is None and iteration < max_iterations:
-            # The equations hardly change any more: those of this step say as well how far the next one goes.
+            # Where the next step is negligible the equations are those of this one.
             step = factor.solve(-system.gradient(about), -gap)
             if float(step @ (normal @ step)) <= NEGLIGIBLE + 1e-16 * after:
                 x, about = _refined(system, factor, x + step, system.moved(about, step))

@@ -205,8 +205,7 @@ class _Search:
             sign = np.where(level < way.shape[1], 1.0, -1.0)
             fresh = at[:, here_now] + sign * way[:, level % way.shape[1]]
             at[wanted, there_now] = fresh[wanted]
-        old = np.array(list(self.at.values())).T
-        for name, (e, n, h) in zip(self.names, np.where(np.isfinite(old), old, at).T.tolist(), strict=True):
+        for name, (e, n, h) in zip(self.names, at.T.tolist(), strict=True):
             self._put(name, (e, n, h))
 
     def _count(self) -> int:
