@@ -21,6 +21,7 @@ import json
 import os
 import random
 import sys
+import tempfile
 import threading
 import time
 import unittest
@@ -338,11 +339,18 @@ def maps_of(packages: list[str], jobs: int) -> dict[str, Calls]:
 
 
 def tests_for(calls: Calls, path: Path, function: str) -> list[str]:
-    """The tests to run against a fault in a function (its first line; "" outside all), quickest first."""
-    places = [f"{path}:{function}"] if function else [p for p in calls if p.rpartition(":")[0] == str(path)]
+    """The tests to run against a fault in a function (its first line; "" outside all), quickest first. Of a
+    compiled function no call is seen: it has the tests of its file."""
+    places = [f"{path}:{function}"]
+    if not function or (places[0] not in calls and _is_compiled(path)):
+        places = [p for p in calls if p.rpartition(":")[0] == str(path)]
     quickest = sorted({test for place in places for test in calls.get(place, [])})
     taken = itertools.accumulate(seconds for seconds, _ in quickest)
     return [name for (_, name), spent in zip(quickest, taken, strict=True) if spent <= ENOUGH_S]
+
+
+def _is_compiled(path: Path) -> bool:
+    return "@compiled" in path.read_text()
 
 
 def noticed(path: Path, wanted: int, tests: list[str]) -> bool:
@@ -350,6 +358,8 @@ def noticed(path: Path, wanted: int, tests: list[str]) -> bool:
 
     def act(tell) -> int:
         sys.meta_path.insert(0, _Faulty(path, wanted))
+        if _is_compiled(path):  # what was compiled without the fault is not taken for it
+            os.environ["NUMBA_CACHE_DIR"] = tempfile.mkdtemp()
         loader = unittest.TestLoader()
         for name in tests:
             result = unittest.TestResult()
