@@ -12,7 +12,7 @@ from fenwind.doubts.of_job import Judge
 from fenwind.doubts.registry import Doubt, Remedy
 from fenwind.doubts.resect_rules import Looked, _causes
 from fenwind.doubts.rules import doubts_about_fit, doubts_about_job
-from fenwind.doubts.session_rules import _difference, _from_others
+from fenwind.doubts.session_rules import _from_others, _from_reference
 from fenwind.doubts.settling import accept, settle
 from fenwind.geodesy.geocentric import to_xyz
 from fenwind.procedures.resection import solve
@@ -264,10 +264,12 @@ class FromOthers(unittest.TestCase):
             key = "base 1" if k < 3 else "base 2"
             errors = Errors({f"vector {k}": source(0.004)}, [(np.eye(3), bases[key])])
             points.append(Point(xyz=to_xyz(-0.58, -1.23, 812.0) + rng.normal(0.0, 0.02, 3), errors=errors))
-        for k, (d, sigma) in enumerate(_from_others(points)):
-            wanted = _difference(points[k], mean(points[:k] + points[k + 1 :]))
-            np.testing.assert_allclose(d, wanted[0], atol=1e-8)
-            np.testing.assert_allclose(sigma, wanted[1], rtol=1e-6)
+        found = np.array(_from_others(points))
+        for k in range(5):
+            wanted = np.array(_from_reference(points[k], mean(points[:k] + points[k + 1 :])))
+            np.testing.assert_allclose(found[:2, k], wanted[:2, 0], atol=1e-8)
+            np.testing.assert_allclose(found[2:, k], wanted[2:, 0], rtol=1e-6)
+        self.assertTrue((found[2:] > 0.026).all(), "what is allowed comes from the sigmas")
 
 
 class OneHeight(unittest.TestCase):

@@ -7,7 +7,7 @@ import numpy as np
 
 from fenwind.geodesy.geocentric import enu_axes, to_xyz
 from fenwind.procedures.rover import Measured, Point, ground_of, grounds_of, mean, tied_arp
-from fenwind.procedures.shared_errors import Errors, combined, shared
+from fenwind.procedures.shared_errors import Errors, combined, shared, shared_by, totals
 
 
 def reference(one: Errors, other: Errors) -> np.ndarray:
@@ -34,11 +34,22 @@ class SharedErrors(unittest.TestCase):
 
         every = [Errors(own(3)), Errors(own(12))]
         for _ in range(20):
-            below = [every[k] for k in rng.choice(len(every), 2, replace=False)]
+            below = [every[k] for k in rng.choice(len(every), int(rng.integers(1, 3)), replace=False)]
             one = Errors(own(int(rng.integers(0, 10))), [(rng.normal(size=(3, 3)), e) for e in below])
             every.append(one if rng.uniform() < 0.5 else one.plus(own(2)))
             every.append(combined((rng.normal(size=(3, 3)), e) for e in every[-3:]))
+        for k in range(6):  # on one other, with nothing of it among its own
+            one = Errors(
+                {f"own {k}": (rng.normal(size=(3, 3)), sources["s0"])}, [(rng.normal(size=(3, 3)), every[k])]
+            )
+            every.append(one)
+        sizes = [np.abs(reference(one, one)).max() + 1.0 for one in every]
+        for one, whole, size in zip(every, totals(every), sizes, strict=True):
+            np.testing.assert_allclose(whole, reference(one, one), atol=1e-9 * size)
         for one in every:
+            for other, found in zip(every, shared_by(every, one), strict=True):
+                wanted = reference(other, one)
+                np.testing.assert_allclose(found, wanted, atol=1e-9 * (np.abs(wanted).max() + 1.0))
             for other in every:
                 wanted = reference(one, other)
                 size = np.abs(wanted).max() + 1.0

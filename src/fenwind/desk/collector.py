@@ -14,7 +14,7 @@ from PySide6.QtCore import QObject, Qt, QTimer
 from PySide6.QtGui import QGuiApplication
 
 #: A look that took longer holds up the window, seconds.
-LONG_S = 0.01
+LONG_S = 0.005
 #: So many new objects come of records that are read or taken in; a look at them would hold up the window.
 MUCH = 20_000
 
@@ -23,7 +23,7 @@ class Collector(QObject):
     """Turns automatic collection off while it lives, and collects from a timer on the thread it was made
     in."""
 
-    def __init__(self, parent: QObject | None = None, interval_ms: int = 2000) -> None:
+    def __init__(self, parent: QObject | None = None, interval_ms: int = 500) -> None:
         super().__init__(parent)
         self._thresholds = gc.get_threshold()
         gc.disable()

@@ -87,6 +87,8 @@ class Column:
 class RecordTableModel(QAbstractTableModel):
     """Rows are whatever the columns' functions take; the model never changes the job itself."""
 
+    filled = Signal()  # rows have come, all or some of them
+
     def __init__(self, columns: Sequence[Column], parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.columns = list(columns)
@@ -97,11 +99,31 @@ class RecordTableModel(QAbstractTableModel):
         if len(rows) == len(self.rows):
             self.rows = rows
             if rows:
-                self.dataChanged.emit(self.index(0, 0), self.index(len(rows) - 1, len(self.columns) - 1))
+                self._show(0, len(rows) - 1)
         else:
             self.beginResetModel()
             self.rows = rows
             self.endResetModel()
+        self.filled.emit()
+
+    def update_rows(self, rows: Sequence[Any]) -> None:
+        """Replace rows of which those that are equal look alike: only what differs is painted anew, and
+        where more follow, the others stay selected and where they are."""
+        old, count = self.rows, len(self.rows)
+        if not 0 < count <= len(rows):
+            self.set_rows(rows)
+            return
+        if len(rows) > count:
+            self.beginInsertRows(QModelIndex(), count, len(rows) - 1)
+            self.rows = rows
+            self.endInsertRows()
+        self.rows = rows
+        for first, last in _runs([i for i in range(count) if rows[i] != old[i]]):
+            self._show(first, last)
+        self.filled.emit()
+
+    def _show(self, first: int, last: int) -> None:
+        self.dataChanged.emit(self.index(first, 0), self.index(last, len(self.columns) - 1))
 
     def set_columns(self, columns: Sequence[Column]) -> None:
         """Replace the columns, for instance when the unit shown changes; rows made for another number of
@@ -172,6 +194,13 @@ class RecordTableModel(QAbstractTableModel):
         ):
             return False
         return column.edit(self.rows[index.row()], str(value))
+
+
+def _runs(places: Sequence[int]) -> list[tuple[int, int]]:
+    """First and last of places that follow each other, in their order."""
+    begins = [p for k, p in enumerate(places) if not k or p > places[k - 1] + 1]
+    ends = [p for k, p in enumerate(places) if k == len(places) - 1 or p < places[k + 1] - 1]
+    return list(zip(begins, ends, strict=True))
 
 
 def _copy_text(column: Column, row: Any) -> str:
@@ -400,8 +429,7 @@ class RecordTable(QTableView):
         for i, column in enumerate(columns):
             self.setColumnWidth(i, column_width(column))
         self.selectionModel().currentRowChanged.connect(self._on_row)
-        self.records.modelReset.connect(self._grow)
-        self.records.dataChanged.connect(self._grow)
+        self.records.filled.connect(self._grow)
 
     def _grow(self) -> None:
         """Widen columns of numbers and names to what stands in them; a user's wider one stays."""

@@ -3,7 +3,6 @@ occupations."""
 
 from __future__ import annotations
 
-import math
 from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
@@ -11,6 +10,7 @@ from itertools import pairwise
 from typing import Any, NamedTuple
 
 import numpy as np
+from numpy.typing import NDArray
 
 from fenwind.doubts.registry import Doubt, Remedy
 from fenwind.errors import FenwindError
@@ -22,9 +22,12 @@ from fenwind.job.state import JobState
 from fenwind.job.steps.base import base_node, model_of
 from fenwind.job.steps.rover import RoverMarks
 from fenwind.procedures.rover import Point, mean
-from fenwind.procedures.shared_errors import shared
+from fenwind.procedures.shared_errors import shared, shared_by, totals
+from fenwind.progress import breathe
 from fenwind.quantities.lengths import format_way
 from fenwind.records.sessions import Antenna, BaseSetup, Occupation
+
+FloatArray = NDArray[np.float64]
 
 #: What a difference may be at least before it is told, plan and height, metres (common practice, no source).
 LEAST_H_M, LEAST_V_M = 0.015, 0.025
@@ -139,6 +142,7 @@ def occupations(state: JobState, derived: Derived) -> Iterator[Doubt]:
 
 def _difference(point: Point, reference: Point) -> tuple[Any, Any]:
     """East, north, up (3,) of a point from another, and the sigmas of that (3,), metres."""
+    breathe()
     lat, lon, _ = reference.geodetic
     axes = enu_axes(lat, lon)
     d = axes @ (point.xyz - reference.xyz)
@@ -147,23 +151,45 @@ def _difference(point: Point, reference: Point) -> tuple[Any, Any]:
     return d, np.sqrt(np.maximum(np.diag(axes @ total @ axes.T), 0.0))
 
 
-def _limits(sigma: Any) -> tuple[float, float]:
-    plan = REACH * math.sqrt(0.5 * (sigma[0] ** 2 + sigma[1] ** 2)) * math.sqrt(2.0)
-    return max(LEAST_H_M, plan), max(LEAST_V_M, REACH * float(sigma[2]))
+class _Off(NamedTuple):
+    """How far n occupations lie from where they should, in plan and up (n,), and what is allowed (n,)."""
+
+    plan: FloatArray
+    up: FloatArray
+    most_plan: FloatArray
+    most_up: FloatArray
+
+    @classmethod
+    def by(cls, d: FloatArray, sigma: FloatArray) -> _Off:
+        """From east, north, up (n, 3) and the sigmas of that (n, 3), metres."""
+        plan = REACH * np.hypot(sigma[:, 0], sigma[:, 1])
+        return cls(
+            np.hypot(d[:, 0], d[:, 1]), d[:, 2], np.fmax(LEAST_H_M, plan),
+            np.fmax(LEAST_V_M, REACH * sigma[:, 2]),
+        )  # fmt: skip
+
+    @property
+    def shares(self) -> FloatArray:
+        """Of what is allowed in plan and up (n, 2)."""
+        return np.stack([self.plan / self.most_plan, np.abs(self.up) / self.most_up], axis=1)
 
 
-def _from_others(points: Sequence[Point]) -> list[tuple[Any, Any]]:
-    """Of each of n points east, north, up (3,) from the mean of the others, and the sigmas of that (3,),
-    metres: n / (n - 1) times what it differs from the mean of all by, and the errors of that likewise. A
-    mean of the others for each would take n times as long."""
+def _from_reference(point: Point, reference: Point) -> _Off:
+    d, sigma = _difference(point, reference)
+    return _Off.by(d[None], sigma[None])
+
+
+def _from_others(points: Sequence[Point]) -> _Off:
+    """Of each of n points, from the mean of the others: n / (n - 1) times what it differs from the mean of
+    all by, and the errors of that likewise. A mean of the others for each would take n times as long."""
     whole, many = mean(points), len(points) / (len(points) - 1.0)
     lat, lon, _ = whole.geodetic
-    axes = enu_axes(lat, lon)
-    cross = np.array([shared(point.errors, whole.errors) for point in points])
-    total = np.array([p.errors.total for p in points]) + whole.errors.total - cross - cross.transpose(0, 2, 1)
+    axes, errors = enu_axes(lat, lon), [point.errors for point in points]
+    cross = shared_by(errors, whole.errors)
+    total = totals(errors) + whole.errors.total - cross - cross.transpose(0, 2, 1)
     spread = np.einsum("ij,njk,ik->ni", axes, total, axes)
     apart = (np.array([p.xyz for p in points]) - whole.xyz) @ axes.T
-    return list(zip(many * apart, many * np.sqrt(np.maximum(spread, 0.0)), strict=True))
+    return _Off.by(many * apart, many * np.sqrt(np.maximum(spread, 0.0)))
 
 
 class _Apart:
@@ -171,9 +197,9 @@ class _Apart:
 
     def __init__(self, rover: RoverMarks) -> None:
         self.rover = rover
-        self._known: dict[tuple[str, ...], list[tuple[Any, Any]]] = {}
+        self._known: dict[tuple[str, ...], _Off] = {}
 
-    def of(self, ids: Sequence[str]) -> list[tuple[Any, Any]]:
+    def of(self, ids: Sequence[str]) -> _Off:
         """See `_from_others`."""
         key = tuple(ids)
         if key not in self._known:
@@ -219,38 +245,43 @@ def _suspects(
     models: Mapping[str, AntennaModel],
     heights: Mapping[tuple[float, Any], int],
 ) -> Iterator[_Suspect]:
-    """Those of a mark that depart, from where it is known to be, else from the mean of the others: one wrong
-    height makes all others depart from a mean that it is in, so they go one at a time, the farthest first."""
+    """Those of a mark that depart, from where it is known to be, else from the mean of the others: a wrong
+    one makes all others depart from a mean that it is in, so they go one at a time, the farthest first; one
+    that departs in plan as well goes untold here."""
     each = apart.rover.each
     if known is not None:
         for one in placed:
-            yield from _suspect(one, _difference(each[one.id], known), models)
+            yield from _held_against([one], _from_reference(each[one.id], known), models)
         return
     rest, gone = list(placed), list[_Suspect]()
-    while len(rest) > 1 and len(gone) < MOST_WRONG:
-        held = zip(rest, apart.of([one.id for one in rest]), strict=True)
-        found = [suspect for one, off in held for suspect in _suspect(one, off, models)]
+    while len(rest) > 1 and len(placed) - len(rest) < MOST_WRONG:
+        off = apart.of([one.id for one in rest])
+        found = _held_against(rest, off, models)
         if not found:
             break
-        worst = (
-            _of_two(found, heights) if len(rest) == 2 else max(found, key=lambda s: abs(s.excess) / s.limit)
-        )
-        gone.append(worst)
-        rest.remove(worst.one)
-    if len(gone) < 2:
+        farthest = rest[int(off.shares.max(axis=1).argmax())]
+        if len(rest) == 2:
+            farthest = _of_two(found, heights).one
+        gone += [suspect for suspect in found if suspect.one is farthest]
+        rest.remove(farthest)
+    if len(placed) - len(rest) < 2:
         yield from gone
         return
     middle = mean([each[one.id] for one in rest])  # the first was held against the others that are gone
     for suspect in gone:
-        yield from _suspect(suspect.one, _difference(each[suspect.one.id], middle), models)
+        yield from _held_against([suspect.one], _from_reference(each[suspect.one.id], middle), models)
 
 
-def _suspect(one: Occupation, off: tuple[Any, Any], models: Mapping[str, AntennaModel]) -> Iterator[_Suspect]:
-    d, sigma = off
-    plan, height = _limits(sigma)
-    if math.hypot(d[0], d[1]) <= plan and abs(d[2]) > height:
-        excess = -float(d[2])
-        yield _Suspect(one, excess, height, _slant_excess(one, excess, models))
+def _held_against(
+    every: Sequence[Occupation], off: _Off, models: Mapping[str, AntennaModel]
+) -> list[_Suspect]:
+    """Those that depart in height alone."""
+    places = np.flatnonzero((off.plan <= off.most_plan) & (np.abs(off.up) > off.most_up)).tolist()
+    return [
+        _Suspect(every[k], excess, float(off.most_up[k]), _slant_excess(every[k], excess, models))
+        for k in places
+        for excess in [-float(off.up[k])]
+    ]
 
 
 def _of_two(found: list[_Suspect], heights: Mapping[tuple[float, Any], int]) -> _Suspect:
@@ -308,11 +339,11 @@ def _checks(
         reference = known.get(one.mark) or rover.marks.get(one.mark)
         if reference is None:
             continue
-        d, sigma = _difference(rover.each[one.id], reference)
-        plan, height = _limits(sigma)
-        over_plan, over_height = math.hypot(d[0], d[1]) > plan, abs(d[2]) > height
+        off = _from_reference(rover.each[one.id], reference)
+        plan, height = float(off.most_plan[0]), float(off.most_up[0])
+        over_plan, over_height = bool(off.plan[0] > plan), bool(abs(off.up[0]) > height)
         if over_plan or over_height:
-            size = math.hypot(d[0], d[1]) if over_plan else abs(float(d[2]))
+            size = float(off.plan[0]) if over_plan else abs(float(off.up[0]))
             yield Doubt(
                 rule="occupation.check", subject=one.id, grave=True,
                 names=(one.id, state.mark_name(one.mark)),
@@ -326,20 +357,16 @@ def _spreads(state: JobState, apart: _Apart, explained: set[str]) -> Iterator[Do
     for mark, ids in apart.rover.used.items():
         if len(ids) < 2 or explained & set(ids):
             continue
-        worst, size, limit, where = "", 0.0, 0.0, "plan"
-        for key, (d, sigma) in zip(ids, apart.of(ids), strict=True):
-            plan, height = _limits(sigma)
-            for way, value, bound in (
-                ("plan", math.hypot(d[0], d[1]), plan),
-                ("height", abs(float(d[2])), height),
-            ):
-                if value > bound and value / bound > size / (limit or 1e9):
-                    worst, size, limit, where = key, value, bound, way
-        if worst:
+        off = apart.of(ids)
+        worst, way = divmod(int(off.shares.argmax()), 2)
+        size, limit = ((off.plan, off.most_plan), (np.abs(off.up), off.most_up))[way]
+        if size[worst] > limit[worst]:
+            name = state.mark_name(mark)
             yield Doubt(
-                rule="occupation.spread", subject=worst, names=(worst, state.mark_name(mark)), grave=True,
-                text=f"Occupations of {state.mark_name(mark)} lie {format_way(size)} apart in {where}.",
-                value=size, limit=limit, remedies=(LEAVE_OUT,),
+                rule="occupation.spread", subject=ids[worst], names=(ids[worst], name), grave=True,
+                text=f"Occupations of {name} lie {format_way(float(size[worst]))} apart in "
+                f"{('plan', 'height')[way]}.",
+                value=float(size[worst]), limit=float(limit[worst]), remedies=(LEAVE_OUT,),
             )  # fmt: skip
 
 

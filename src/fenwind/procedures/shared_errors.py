@@ -94,6 +94,55 @@ def shared(one: Errors, other: Errors) -> FloatArray:
     return one.total if one is other else _between(one, other)
 
 
+def totals(every: Sequence[Errors]) -> FloatArray:
+    """Covariances (n, 3, 3) of n positions; those that stand on one other are worked out at once."""
+    fresh = [e for e in every if e._total is None and _stands_apart(e, e.common)]
+    if fresh:
+        weights = np.array([e.common[0][0] for e in fresh])
+        below = np.array([e.common[0][1].total for e in fresh])
+        whole = _own_shares(fresh, [e.own for e in fresh]) + weights @ below @ weights.transpose(0, 2, 1)
+        for errors, total in zip(fresh, whole, strict=True):
+            errors._total = total
+    return np.array([e.total for e in every])
+
+
+def shared_by(every: Sequence[Errors], other: Errors) -> FloatArray:
+    """Covariances (n, 3, 3) between each of n positions and another; of those that stand on one other at
+    once."""
+    apart = [_stands_apart(e, other.common) for e in every]
+    some = [e for e, alone in zip(every, apart, strict=True) if alone]
+    out = np.empty((len(every), 3, 3))
+    if some:
+        weights = np.array([e.common[0][0] for e in some])
+        below = np.array([e.common[0][1].shared_with(other) for e in some])
+        out[apart] = _own_shares(some, [other.own] * len(some)) + weights @ below
+    for row, (errors, alone) in enumerate(zip(every, apart, strict=True)):
+        if not alone:
+            out[row] = shared(errors, other)
+    return out
+
+
+def _stands_apart(errors: Errors, common: Sequence[tuple[FloatArray, Errors]]) -> bool:
+    """Whether a position stands on one other, and none of its own sources is in what is common."""
+    return len(errors.common) == 1 and all(errors.own.keys().isdisjoint(part.flat) for _, part in common)
+
+
+def _own_shares(every: Sequence[Errors], others: Sequence[Mapping[str, Source]]) -> FloatArray:
+    """Covariances (n, 3, 3) by the sources of its own that each has with others."""
+    rows, acts, covariances, theirs = list[int](), [], [], []
+    for row, (errors, other) in enumerate(zip(every, others, strict=True)):
+        for key, (act, covariance) in errors.own.items():
+            if key in other:
+                rows.append(row)
+                acts.append(act)
+                covariances.append(covariance)
+                theirs.append(other[key][0])
+    out = np.zeros((len(every), 3, 3))
+    if rows:
+        np.add.at(out, rows, np.array(acts) @ np.array(covariances) @ np.array(theirs).transpose(0, 2, 1))
+    return out
+
+
 def combined(parts: Iterable[tuple[FloatArray, Errors]]) -> Errors:
     """Errors of a weighted sum; weights (3, 3)."""
     own: dict[str, Source] = {}

@@ -176,7 +176,7 @@ class SessionsSheet(Sheet):
         self.statement.show_parts(self._parts(base))
         self.note.setText(self._note(base))
         self._show_note()
-        self.table.records.set_rows(self._rows())
+        self.table.records.update_rows(self._rows())
 
     def _show_note(self) -> None:
         # While a rover is listened to, it needs the room.
@@ -212,9 +212,9 @@ class SessionsSheet(Sheet):
 
     def _rows(self) -> list[_Row]:
         state, derived = self.bridge.seen, self.bridge.derived
-        rover, known, bases = rover_of(derived), known_of(derived), state.of(BaseSetup)
+        rover, known, bases, marks = rover_of(derived), known_of(derived), state.of(BaseSetup), state.marks
         shown = sorted(
-            (o for o in state.of(Occupation).values() if o.mark in state.marks and o.base in bases),
+            (o for o in state.of(Occupation).values() if o.mark in marks and o.base in bases),
             key=lambda o: o.started,
         )
         used = {key for ids in rover.used.values() for key in ids}
@@ -231,7 +231,7 @@ class SessionsSheet(Sheet):
         nowhere = (math.nan, math.nan, math.nan)
         return [
             _Row(
-                one=one, mark=state.marks[one.mark].name, base=bases[one.base].name,
+                one=one, mark=marks[one.mark].name, base=bases[one.base].name,
                 away=tuple(away.get(one.id, nowhere)), part=_part(one, one.id in used),
             )
             for one in shown
