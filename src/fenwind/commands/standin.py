@@ -13,6 +13,8 @@ from fenwind.errors import ParseError
 
 #: Set by who starts a stand-in that must not outlive it, however it ends.
 ENDS_WITH_PARENT = "FENWIND_ENDS_WITH_PARENT"
+#: How much more niceness it has then.
+GIVES_WAY = 5
 _PR_SET_PDEATHSIG = 1  # prctl(2)
 
 
@@ -54,6 +56,7 @@ def run(options: argparse.Namespace) -> int:
 
     if os.environ.get(ENDS_WITH_PARENT):
         ctypes.CDLL(None).prctl(_PR_SET_PDEATHSIG, signal.SIGTERM)
+        os.nice(GIVES_WAY)  # a receiver has a processor of its own; this one must not take the window's
     if options.seed < 0:
         raise ParseError(f"--seed {options.seed}: expected 0 or more", hint="Give a whole number")
     if options.seconds is not None and not options.seconds >= 0.0:

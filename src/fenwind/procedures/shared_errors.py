@@ -114,7 +114,9 @@ def shared_by(every: Sequence[Errors], other: Errors) -> FloatArray:
     out = np.empty((len(every), 3, 3))
     if some:
         weights = np.array([e.common[0][0] for e in some])
-        below = np.array([e.common[0][1].shared_with(other) for e in some])
+        parts = [e.common[0][1] for e in some]
+        each = {part: part.shared_with(other) for part in set(parts)}
+        below = np.array([each[part] for part in parts])
         out[apart] = _own_shares(some, [other.own] * len(some)) + weights @ below
     for row, (errors, alone) in enumerate(zip(every, apart, strict=True)):
         if not alone:
@@ -124,7 +126,10 @@ def shared_by(every: Sequence[Errors], other: Errors) -> FloatArray:
 
 def _stands_apart(errors: Errors, common: Sequence[tuple[FloatArray, Errors]]) -> bool:
     """Whether a position stands on one other, and none of its own sources is in what is common."""
-    return len(errors.common) == 1 and all(errors.own.keys().isdisjoint(part.flat) for _, part in common)
+    if len(errors.common) != 1:
+        return False
+    mine = errors.own.keys()
+    return all([mine.isdisjoint(part.flat.keys()) for _, part in common])
 
 
 def _own_shares(every: Sequence[Errors], others: Sequence[Mapping[str, Source]]) -> FloatArray:
