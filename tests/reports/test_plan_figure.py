@@ -15,7 +15,7 @@ SVG = "{http://www.w3.org/2000/svg}"
 
 class PlanFigure(unittest.TestCase):
     def test_places_lines_and_ellipses(self) -> None:
-        at = np.array([[0.0, 400.0, 0.0], [0.0, 0.0, 300.0]])
+        at = np.array([[0.0, 400.0, 0.0], [0.0, 0.0, 300.0]]) + np.array([[5000.0], [1200.0]])
         ellipses = np.array(
             [[0.02, np.nan, np.nan], [0.005, np.nan, np.nan], [math.radians(30.0)] + [np.nan] * 2]
         )
@@ -29,6 +29,8 @@ class PlanFigure(unittest.TestCase):
         )
         self.assertEqual(ab[1], ab[3])
         self.assertEqual(ac[0], ac[2])
+        self.assertAlmostEqual(ab[0] + ab[2], 720.0, delta=0.2)
+        self.assertAlmostEqual(ac[1] + ac[3], 460.0, delta=0.2)
         scale = (ab[2] - ab[0]) / 400.0
         self.assertGreater(scale, 0.0)
         self.assertAlmostEqual((ac[1] - ac[3]) / 300.0, scale, delta=1e-3)  # y runs down the page

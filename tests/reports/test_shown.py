@@ -4,6 +4,7 @@ result."""
 import math
 import unittest
 import xml.etree.ElementTree as ET
+from dataclasses import replace
 
 import numpy as np
 
@@ -158,6 +159,11 @@ class Fit(unittest.TestCase):
         root = ET.fromstring(fit_figure(self.result))
         labels = {t.text: (float(t.get("x")), float(t.get("y"))) for t in root.findall(f"{SVG}text")}
         t, c = self.result.pairs, self.result.carried
+        for wider in (1.0, 4.0):  # as high as the page, and as wide
+            ground = replace(self.result, carried=replace(c, e_m=wider * c.e_m))
+            every = [p for p in ET.fromstring(fit_figure(ground)).iter() if p.get("cx")]
+            x, y = (np.array([float(p.get(k)) for p in every]) for k in ("cx", "cy"))
+            self.assertTrue(47.0 < x.min() < x.max() < 673.0 and 47.0 < y.min() < y.max() < 413.0)
         for first, second in ((0, 1), (2, 4), (5, 6)):
             a, b = labels[t.names[first]], labels[t.names[second]]
             i, j = t.measured_rows[first], t.measured_rows[second]

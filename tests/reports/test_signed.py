@@ -16,6 +16,7 @@ import pypdf
 
 from fenwind.doubts.of_job import Judge
 from fenwind.doubts.settling import accept
+from fenwind.job.session_view import rover_of
 from fenwind.quantities.angles import RAD_PER_SECOND
 from fenwind.records.entries import amend
 from fenwind.reports.html import to_html
@@ -23,6 +24,7 @@ from fenwind.reports.kinds import report_of, reportable
 from fenwind.reports.model import Figure, Letterhead, Paragraph, Report, Section, Table
 from fenwind.reports.pdf import _block, to_pdf
 from fenwind.reports.plain import to_text
+from fenwind.reports.trail import trail
 from tests.support import DemoCase
 
 MINUS = "−"
@@ -212,6 +214,64 @@ class Signed(DemoCase):
         self.derived = self.derive(self.job)
         heights = dict((row[0], number(row[1])) for row in self.table(report, "Heights").rows)
         np.testing.assert_allclose(list(heights.values()), found.found.height_m, atol=5.1e-5)
+
+    def test_in_feet(self) -> None:
+        """What stands under metres stands under feet divided by 0.3048; all else is the same."""
+        names = list(reportable(self.job.state, self.derived).values())
+        before = {name: self.report(name)[0] for name in names}
+        frames = self.job.state.frames.values()
+        self.job.record("feet", [amend(f, spec=replace(f.spec, unit="ft")) for f in frames])
+        self.derived = self.derive(self.job)
+        self.findings = Judge().judge(self.job.state, self.derived)
+        seen = 0
+        for name in names:
+            tables = [
+                [(s.title, b) for s in report.sections for b in s.blocks if isinstance(b, Table)]
+                for report in (before[name], self.report(name)[0])
+            ]
+            for (title, metric), (_, feet) in zip(*tables, strict=True):
+                if title in ("Frames", "Doubts"):
+                    continue
+                for column, ((head, unit), (_, other)) in enumerate(
+                    zip(metric.headers, feet.headers, strict=True)
+                ):
+                    for one, two in zip(metric.rows, feet.rows, strict=True):
+                        if other == "ft" and unit == "m" and one[column]:
+                            seen += 1
+                            last = max(0.1 ** len(c[column].partition(".")[2]) for c in (one, two))
+                            shown = number(two[column]) * 0.3048, number(one[column])
+                            self.assertAlmostEqual(*shown, delta=0.7 * last, msg=f"{name}, {title}, {head}")
+                        elif unit in ("mm", "″", "mm, one sigma"):
+                            self.assertEqual(two[column], one[column], f"{name}, {title}, {head}")
+        self.assertGreater(seen, 150)
+
+    def test_the_network_lies_on_its_page(self) -> None:
+        """As wide to its height as the ground is, with the same room on both sides."""
+        report, found = self.report("Network 1")
+        svg = next(b.svg for s in report.sections for b in s.blocks if isinstance(b, Figure))
+        at = [(float(x), float(y)) for x, y in re.findall(r'<circle cx="([\d.]+)" cy="([\d.]+)" r="3"', svg)]
+        at += [(float(x), float(y) + 6.0) for x, y in re.findall(r'd="M([\d.]+) ([\d.]+)l6 10h-12z"', svg)]
+        self.assertEqual(len(at), len(found.positions.names))
+        x, y = np.array(at).T
+        p = found.positions
+        self.assertAlmostEqual(np.ptp(x) / np.ptp(y), np.ptp(p.e_m) / np.ptp(p.n_m), delta=2e-3)
+        self.assertAlmostEqual(x.min() + x.max(), 720.0, delta=0.2)
+        self.assertAlmostEqual(y.min() + y.max(), 460.0, delta=0.2)
+
+    def test_what_a_levelling_held(self) -> None:
+        report, found = self.report("Levelling 1")
+        book, marks = found.book, self.job.state.marks
+        held = {marks[k].name for k in found.known if k not in book.free}
+        self.assertTrue(held)
+        self.assertEqual({row[0] for row in self.table(report, "Control").rows}, held)
+
+    def test_a_mark_measured_from_a_base_says_so(self) -> None:
+        used = rover_of(self.derived).used
+        key = next(key for key, ids in used.items() if len(ids) > 1)
+        links = trail(self.job.state, self.derived, self.job.state.marks[key], "map")
+        titles = [link.title for link in links]
+        self.assertGreaterEqual(titles.count("Occupation"), len(used[key]))
+        self.assertIn("Vector", titles)
 
     def test_the_command_reports_on_any_of_them(self) -> None:
         out = self.path("r.html")

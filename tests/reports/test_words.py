@@ -2,6 +2,9 @@
 
 import unittest
 from dataclasses import replace
+from types import SimpleNamespace
+
+import numpy as np
 
 from fenwind.geodesy.frames import HeightReference
 from fenwind.job import gestures
@@ -14,7 +17,8 @@ from fenwind.reports.fit_report import fit_report
 from fenwind.reports.handover import checks_of
 from fenwind.reports.model import Table
 from fenwind.reports.network_words import between_words
-from fenwind.reports.setup_words import grid_words, treated_words
+from fenwind.reports.setup_words import checks_words, grid_words, treated_words
+from fenwind.reports.space_words import _three
 from fenwind.reports.statement import further_words, sentence, statement_of_fit
 from fenwind.reports.trail import trail
 from tests.support import TempFolder, made_up_pairs
@@ -31,6 +35,26 @@ class Setups(unittest.TestCase):
         )
         self.assertEqual([grid_words(False, 0.9996), grid_words(True, 1.0)], ["as they were measured"] * 2)
         self.assertEqual(grid_words(True, 0.9996), "to the grid by 0.9996000")
+
+    def test_what_a_check_misses_by(self) -> None:
+        shots = SimpleNamespace(position=np.array([[10.003], [20.004], [5.0]]))
+        found = SimpleNamespace(
+            part=["check"], setup=SimpleNamespace(target=["k"]), shots=shots, names={"k": "T-05"},
+            known={"k": SimpleNamespace(at=np.array([10.0, 20.0, 5.002]))},
+        )  # fmt: skip
+        words = "The check on T-05 misses by 5.0 mm in plan, 2.0 mm in height."
+        self.assertEqual(checks_words(found), [words])  # type: ignore[arg-type]
+        shots.position[2] = np.nan
+        self.assertEqual(checks_words(found), [words.replace(", 2.0 mm in height", "")])  # type: ignore
+
+
+class InSpace(unittest.TestCase):
+    def test_three_axes_with_and_without_sigmas(self) -> None:
+        values, minus = np.array([2e-6, -4e-6, 0.0]), "\u2212"
+        self.assertEqual(_three(values, None, 1e-6, 1, "″"), f"X +2.0, Y {minus}4.0, Z 0.0″")
+        self.assertEqual(
+            _three(values, np.full(3, 1e-7), 1e-6, 1, ""), f"X +2.0 ± 0.1, Y {minus}4.0 ± 0.1, Z 0.0 ± 0.1"
+        )
 
 
 class Between(unittest.TestCase):
