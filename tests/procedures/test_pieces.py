@@ -3,6 +3,7 @@ majorities."""
 
 import math
 import unittest
+from dataclasses import replace
 
 import numpy as np
 
@@ -10,12 +11,97 @@ from fenwind.errors import ProcedureError
 from fenwind.geodesy.frames import FrameSpec, open_frame
 from fenwind.procedures.average import average
 from fenwind.procedures.compare import compare
+from fenwind.procedures.coverage import coverage
 from fenwind.procedures.fit import FitOptions, fit
 from fenwind.procedures.move import turn_between
+from fenwind.procedures.network_case import determined
+from fenwind.procedures.network_model import Given, Network, Row, computed
+from fenwind.procedures.network_weights import CONTROL, scaled
+from fenwind.procedures.own_projection import Area
 from fenwind.procedures.positions import positions
+from fenwind.procedures.resection import _faces
 from fenwind.procedures.similarity import turn_covariance
-from fenwind.procedures.to_plane import to_plane
+from fenwind.procedures.to_plane import _require, to_plane
+from fenwind.procedures.unseen import Unseen, unseen_words
 from tests.support import made_up_pairs
+
+
+class Parts(unittest.TestCase):
+    """Small parts of procedures, each by a case worked by hand."""
+
+    def test_what_could_hide_in_words(self) -> None:
+        none = np.zeros(0)
+        both = Unseen(scale=17.2e-6, turn_rad=math.radians(3.1 / 3600.0), outside_m=none, effect_m=none)
+        self.assertEqual(unseen_words(both), "A scale of up to 17.2 ppm and a turn of up to 3.1 seconds")
+
+    def test_the_middle_of_an_area(self) -> None:
+        """Halfway between its edges, wherever most of it lies; across 180 degrees as well."""
+        for east in (10.0, 175.0):
+            lon = np.radians(east + np.array([0.0, 1.0, 10.0, 30.0]))
+            lat = np.radians([-40.0, -40.5, -41.0, 0.0])
+            area = Area(lat=lat, lon=lon, h=np.zeros(4), weight=np.array([1.0, 1.0, 1.0, 0.0]), a=1.0, b=1.0)
+            found = np.degrees(area.middle())
+            np.testing.assert_allclose(found, [-40.5, east + 5.0], atol=1e-9)
+
+    def test_how_far_control_spans(self) -> None:
+        """Two targets over half of a field's one way and a quarter of the other, which is not at zero."""
+        corners = np.array([[1000.0, 1400.0, 1400.0, 1000.0], [5000.0, 5000.0, 5200.0, 5200.0], [9.0] * 4])
+        for along, across in ((0.5, 0.25), (0.25, 0.5)):
+            targets = np.array(
+                [[1100.0, 1100.0 + 400.0 * along], [5050.0, 5050.0 + 200.0 * across], [9.0] * 2]
+            )
+            judged = {j.rule: j for j in coverage(targets, np.zeros(2, dtype=bool), corners).judgements}
+            self.assertAlmostEqual(judged["coverage.spread"].value, 0.25)
+            self.assertIn("span 25%", judged["coverage.spread"].text)
+
+    def test_how_many_marks_lie_outside(self) -> None:
+        for bad, words in ((1, "^D lies outside"), (3, "^B and 2 more lies outside")):
+            with self.assertRaisesRegex(ProcedureError, words):
+                _require(np.arange(4) < 4 - bad, ("A", "B", "C", "D"), "lies outside", "x")
+
+    def test_faces_of_which_some_lack_a_zenith_angle(self) -> None:
+        """A collimation of 4 and an index of 3 milliradians; one of two rounds has no zenith angle."""
+        c, i = 4e-3, 3e-3
+        zenith = 0.5 * math.pi
+        hz = np.array([1.0 + c, 1.0 + c, 1.0 - c, 1.0 - c])
+        za = np.array([zenith + i, math.nan, zenith - i, math.nan])
+        second = np.array([False, False, True, True])
+        found = _faces(["A"] * 4, hz, za, second)
+        np.testing.assert_allclose(found, [c, i], atol=1e-12)
+
+    def test_control_is_weighed_by_its_own_factor(self) -> None:
+        net = Network(
+            rows=(), control={"A": Given(first=0.0, second=0.0, h=0.0, sh=0.02, sv=0.03)}, dimensions=3,
+            plane=True,
+        )  # fmt: skip
+        given = scaled(net, {CONTROL: 4.0}).control["A"]
+        np.testing.assert_allclose([given.sh, given.sv], [0.04, 0.06])
+
+    def test_the_control_mark_that_keeps_a_network_from_settling(self) -> None:
+        """One of three held marks stands 100 km off: without it the rest agrees."""
+        rng = np.random.default_rng(3)
+        truth = np.vstack([rng.uniform(0.0, 900.0, (2, 6)), np.zeros(6)])
+        none, rows, plane = np.zeros(1), list[Row](), Network(rows=(), control={}, dimensions=2, plane=True)
+        for a in range(6):
+            for b in range(a):
+                ends = truth[:, [a]], truth[:, [b]], truth[:, [b]]
+                for kind, sigma in (("distance", 0.003), ("angle", 1e-5)):
+                    back = (set(range(6)) - {a, b}).pop()
+                    ends = (*ends[:2], truth[:, [back]])
+                    rows.append(
+                        Row(kind=kind, at=f"P{a}", to=f"P{b}", back=f"P{back}" if kind == "angle" else "",
+                            value=computed(plane, kind, *ends, none, none)[0],
+                            covariance=np.eye(1) * sigma**2)
+                    )  # fmt: skip
+        given = {
+            f"P{k}": Given(first=float(truth[0, k]), second=float(truth[1, k]), h=math.nan) for k in (0, 1, 2)
+        }
+        given["P2"] = Given(first=1e5, second=float(truth[1, 2]), h=math.nan)
+        found = determined(replace(plane, rows=tuple(rows), control=given))
+        self.assertEqual(found.let_go, "P2")
+        rest = [int(name[1:]) for name in found.marks.names]
+        self.assertGreaterEqual(len(rest), 5)
+        np.testing.assert_allclose(found.marks.place[:2], truth[:2, rest], atol=1e-4)
 
 
 class Pieces(unittest.TestCase):
