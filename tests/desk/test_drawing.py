@@ -98,6 +98,7 @@ class Symbols(PlanCase):
             inks[kind] = found.shape[1]
             with self.subTest(kind):
                 self.assertEqual(bool((np.hypot(*found) < 1.6).any()), filled)
+            self.assertLess(np.abs(found.min(axis=1) + found.max(axis=1)).max(), 3.0, "about its mark")
         self.assertGreater(inks[TRIANGLE], inks[SQUARE])
         plan = self.plan(off=np.array([False] * 4 + [True]))
         self.assertGreater(self.around_middle(plan, "off", reach=14).shape[1], 8, "switched off is grey")

@@ -43,6 +43,16 @@ class OfTheDemo(TempFolder):
         self.job.record("x", [amend(state.frames["map"], spec=spec)])
         given = [g for g in state.given.values() if g.frame == "map" and g.height_m is not None]
         self.assertEqual("frame.height-unknown" in self.found(), bool(given))
+        other = replace(state.frames["dam"].spec, height=HeightReference(kind="unknown"))
+        dam = [g for g in state.given.values() if g.frame == "dam"]
+        for heights in (True, False):
+            gone = [] if heights else [amend(g, height_m=None) for g in dam if g.height_m is not None]
+            self.job.record(
+                "x", [amend(self.job.state.frames["dam"], spec=other, reason=str(heights)), *gone]
+            )
+            doubts = doubts_about_job(self.job.state, self.derive(self.job))
+            told = [d.subject for d in doubts if d.rule == "frame.height-unknown"]
+            self.assertEqual("dam" in told, heights)
 
     def test_each_cause_has_its_doubt(self) -> None:
         state = self.job.state

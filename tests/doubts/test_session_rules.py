@@ -91,6 +91,22 @@ class Departing(TempFolder):
                 self.assertTrue(text.endswith("misses by 50.0 mm in plan."), text)
                 self.job.record("it goes", [amend(self.job.state.of(Occupation)[key], active=False)])
 
+    def test_what_a_days_work_lacks_is_told_of_its_own_base(self) -> None:
+        """D1 is heard by what was measured from it and finished, not by what D2 or a broken one says."""
+        every = self.job.state.of(Occupation)
+        other = amend(every["o3"], active=True, message_set="legacy")
+        broken = amend(every["o2"], finished=False, message_set="legacy")
+        gone = amend(every["o4"], base="d1", active=False, message_set="legacy")
+        for change, told in (
+            (other, ["d2"]), (broken, []), (gone, []), (amend(every["o1"], message_set="legacy"), ["d1"]),
+        ):  # fmt: skip
+            before = self.job.state.snapshot()
+            self.job.record("older", [change])
+            found = about_sessions(self.job.state, self.derive(self.job))
+            self.assertEqual([d.subject for d in found if d.rule == "session.legacy"], told)
+            self.job.undo()
+            self.assertEqual(before.of(Occupation), self.job.state.of(Occupation))
+
     def test_a_check_on_what_was_measured_once(self) -> None:
         """Of two heights the odd one is told as wrong; the check misses it nevertheless."""
         every = self.job.state.of(Occupation)

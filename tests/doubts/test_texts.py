@@ -1,6 +1,7 @@
 """What doubts say: names, counts and places in the words that people read."""
 
 import math
+import re
 import unittest
 from dataclasses import replace
 
@@ -48,6 +49,15 @@ class OfFits(unittest.TestCase):
             self.assertEqual(" more" in doubt.text, count > 4)
             if count > 4:
                 self.assertIn(f"and {count - 4} more", doubt.text)
+
+    def test_the_scale_that_the_pairs_want(self) -> None:
+        case = made_up_pairs(scale=1.0007).case(horizontal="turn")
+        (doubt,) = fit_evidence.scale_unexplained(case)
+        shown = re.search(r"a scale of ([+−\d.]+) ± ([\d.]+) ppm", doubt.text)
+        assert shown is not None
+        trial = next(t for t in case.result.models if t.model == "scale")
+        self.assertAlmostEqual(float(shown[1].replace("−", "-")), (trial.scale - 1.0) * 1e6, delta=0.051)
+        self.assertLess(float(shown[2]), 5.0)
 
     def test_a_pivot_with_pairs_beside_it_is_redundant_enough(self) -> None:
         pivot = {"horizontal": "pivot", "pivot": ("T-01", "T-02"), "height": "none"}

@@ -5,6 +5,7 @@ import math
 import unittest
 import zipfile
 from dataclasses import replace
+from datetime import datetime
 from pathlib import Path
 
 import ezdxf
@@ -18,6 +19,7 @@ from fenwind.exchange.formats import read_table
 from fenwind.exchange.list_move import move_list, moved_text
 from fenwind.exchange.outgoing import outgoing
 from fenwind.exchange.point_list import interpret, match_header
+from fenwind.exchange.sinex import _stamp, sinex_lines
 from fenwind.exchange.xlsx import write_xlsx
 from fenwind.procedures.fit import FitOptions
 from fenwind.procedures.move import move_fit, move_of
@@ -169,6 +171,34 @@ class Details(TempFolder):
                 interpret(read_table(self.write("lacks.csv", text)))
         far = interpret(read_table(self.write("far.csv", "name,e,n\nA,1e12,5\nB,3,4\n")))
         self.assertEqual((far.names, far.values.shape), (("B",), (5, 1)))
+
+
+class Sinex(unittest.TestCase):
+    def test_a_moment_of_a_year(self) -> None:
+        """Halfway through a year of 366 days and of 365; 1900 is none of the former, 2000 is."""
+        for year, text in (
+            (2024.5, "24:184:00000"), (2023.5, "23:183:43200"), (2000.5, "00:184:00000"),
+            (1900.5, "00:183:43200"), (2023.0, "23:001:00000"),
+        ):  # fmt: skip
+            self.assertEqual(_stamp(year), text)
+
+    def test_a_covariance_is_written_once_and_whole(self) -> None:
+        half = np.random.default_rng(2).normal(0.0, 0.01, (6, 6))
+        covariance, place = half @ half.T, np.array([[10.0, 20.0], [50.0, -60.0], [100.0, 0.0]])
+        lines = list(
+            sinex_lines(
+                ["A", "B"], np.arange(6.0).reshape(3, 2), covariance, place, datetime(2026, 11, 27), 9
+            )
+        )
+        begin = lines.index("+SOLUTION/MATRIX_ESTIMATE L COVA")
+        cells: dict[tuple[int, int], float] = {}
+        for line in lines[begin + 2 : lines.index("-SOLUTION/MATRIX_ESTIMATE L COVA")]:
+            i, j, *values = line.split()
+            self.assertTrue(values, line)
+            cells |= {(int(i), int(j) + k): float(v) for k, v in enumerate(values)}
+        self.assertEqual(set(cells), {(i, j) for i in range(1, 7) for j in range(1, i + 1)})
+        for (i, j), value in cells.items():
+            self.assertAlmostEqual(value, covariance[i - 1, j - 1], delta=1e-15)
 
 
 if __name__ == "__main__":

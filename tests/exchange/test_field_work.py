@@ -62,7 +62,9 @@ class OutAndBack(TempFolder):
         root = ElementTree.parse(xml).getroot()
         shot = next(e for e in root.iter() if e.tag.endswith("RawObservation"))
         self.assertEqual(shot.get("slopeDistance"), "312.47420")
-        for path, is_book in ((book, True), (xml, True), (self.write("one.csv", "target,hz_deg\n"), False)):
+        none = ("target,hz_deg\n", "station,height\n", "setup,height\n")
+        others = [(self.write(f"{k}.csv", head), False) for k, head in enumerate(none)]
+        for path, is_book in ((book, True), (xml, True), *others):
             self.assertIs(is_field_book(path), is_book)
 
     def test_units_and_notations(self) -> None:

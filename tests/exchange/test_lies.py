@@ -9,6 +9,7 @@ import unittest
 from collections.abc import Callable
 
 import ezdxf
+import numpy as np
 import openpyxl
 
 from fenwind.errors import FenwindError, FormatError, FrameError
@@ -121,6 +122,9 @@ class Lies(TempFolder):
             with self.subTest(text=text):
                 self.write("a.pgw", text)
                 self.refused(lambda p: read_backdrop(p), self.path("a.png"), "no extent")
+        self.write("a.pgw", "2.0\n0.5\n-0.6\n-3.0\n1000\n2000\n")  # turned: its corner from its first middle
+        corner = (1000 - 0.5 * (2.0 - 0.6), 2.0, -0.6, 2000 - 0.5 * (0.5 - 3.0), 0.5, -3.0)
+        np.testing.assert_allclose(read_backdrop(self.path("a.png")).place, corner)
 
     def test_systems(self) -> None:
         for text in ("+proj=tmerc +R=1e-300 +units=m", "+proj=nothing", "x" * 100_000):

@@ -80,6 +80,10 @@ class Finding(unittest.TestCase):
             [s.code for s in search("nairobi", place=TARNHOLT)], [s.code for s in search("nairobi")]
         )
         self.assertEqual(town_in("utm 32"), (None, "utm 32"))
+        for text in ("arc utm nairobi", "nairobi arc utm"):
+            town, words = town_in(text)
+            self.assertEqual((town.lat < 0.0 if town else None, words), (True, "arc utm"))
+        self.assertEqual({bool(w.area) for w in operations("EPSG:4230", "EPSG:4258")}, {True})
 
     def test_by_states_and_by_places(self) -> None:
         """Tennessee's zone on NAD83(2011) is EPSG:6575 (metres) and 6576 (feet); Arc 1960 / UTM zone 37S

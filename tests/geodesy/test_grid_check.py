@@ -9,6 +9,25 @@ from fenwind.geodesy.grid_check import check_grid
 from tests.support import DATA, TempFolder
 
 
+def as_big_tiff(data: bytes) -> bytes:
+    """A little-endian TIFF with its first directory as a BigTIFF has it (libtiff's BigTIFF design, from
+    memory): 8 bytes for numbers and places."""
+    sizes = {1: 1, 2: 1, 3: 2, 4: 4, 5: 8, 12: 8}
+    (place,) = struct.unpack_from("<I", data, 4)
+    (count,) = struct.unpack_from("<H", data, place)
+    head, values = b"", data
+    for at in range(place + 2, place + 2 + 12 * count, 12):
+        tag, kind, number = struct.unpack_from("<HHI", data, at)
+        length = sizes[kind] * number
+        where = at + 8 if length <= 4 else struct.unpack_from("<I", data, at + 8)[0]
+        raw = data[where : where + length]
+        if length > 8:
+            raw, values = struct.pack("<Q", 16 + len(values)), values + raw
+        head += struct.pack("<HHQ", tag, kind, number) + raw.ljust(8, b"\0")
+    start = struct.pack("<2sHHHQ", b"II", 43, 8, 0, 16 + len(values))
+    return start + values + struct.pack("<Q", count) + head + struct.pack("<Q", 0)
+
+
 class Headers(TempFolder):
     def test_whole_grids_pass(self) -> None:
         for name in ("egm96_15.gtx", "test_vgrid_deflate.tif"):
@@ -30,6 +49,20 @@ class Headers(TempFolder):
             with self.subTest(bad), self.assertRaisesRegex(FrameError, words):
                 GeoidGrid(path)
         check_grid(Path(self.write("good.gtx", struct.pack(">ddddii", *good) + b"\0" * 4 * 35)))
+
+    def test_big_tiff(self) -> None:
+        small = (DATA / "test_vgrid_deflate.tif").read_bytes()
+        big = as_big_tiff(small)
+        check_grid(Path(self.write("big.tif", big)))
+        (place,) = struct.unpack_from("<Q", big, 8)
+        for at, value, words in (
+            (place, 0, "no length"), (place, 513, "no length"), (8, len(big), "past the end"),
+            (len(big) - 8, place, "circle"),
+        ):  # fmt: skip
+            bad = bytearray(big)
+            struct.pack_into("<Q", bad, at, value)
+            with self.subTest(words), self.assertRaisesRegex(FrameError, words):
+                check_grid(Path(self.write("bad.tif", bytes(bad))))
 
     def test_tiff(self) -> None:
         """Values of a tag's entry made absurd, one at a time."""

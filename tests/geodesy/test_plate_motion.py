@@ -73,8 +73,21 @@ class PlateMotion(unittest.TestCase):
             with self.assertRaises(FrameError) as caught:
                 find_plate(text, "WGS 84")
             self.assertIn(word, str(caught.exception) + caught.exception.hint)
-        for name, place in (("EURA", (49, 8)), ("AUST", (-35, 149)), ("SOAM", (-15, -47))):
-            self.assertEqual(likely_plate(*np.radians(place)).name, name)
+
+    def test_the_plate_that_a_town_is_on(self) -> None:
+        """Towns well inside their plate, near every place that it is told by; from memory."""
+        for name, places in (
+            ("EURA", ((49, 8), (39, -6), (57, 90), (63, 13), (34, 109), (47, 42))),
+            ("NOAM", ((41, -96), (57, -94), (33, -84), (76, -42), (25, -104))),
+            ("SOAM", ((-15, -47), (-32, -64), (-47, -70), (4, -58), (-8, -60))),
+            ("NUBI", ((12, 8), (0, 16), (-22, 17), (30, 19))), ("SOMA", ((2, 45), (-19, 47))),
+            ("ARAB", ((24.5, 46.5), (33, 44))), ("INDI", ((17, 78), (13, 80))),
+            ("AUST", ((-35, 149), (-26, 134), (-32, 116), (-37, 175), (-6, 141))),
+            ("ANTA", ((-78, 15), (-78, 110), (-78, -110))),
+            ("PCFC", ((20, -157), (-17, -149), (32, -145), (-14, -171))), ("NAZC", ((-19, -84),)),
+        ):  # fmt: skip
+            for place in places:
+                self.assertEqual(likely_plate(*np.radians(place)).name, name, place)
 
     def test_command(self) -> None:
         with TemporaryDirectory() as folder:

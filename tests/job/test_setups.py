@@ -347,6 +347,16 @@ class Demo(DemoCase):
         turn = found.reduced.direction - plain.reduced.direction
         np.testing.assert_allclose(turn, lines.arc_to_chord, atol=1e-9)
         self.assertGreater(float(np.abs(turn).max()), 1e-8)
+        # Ten kilometres to the east the geoid is another: its height is that halfway.
+        far = axis + np.array([[10_000.0], [0.0], [0.0]])
+        half = axis + np.array([[5_000.0], [0.0], [0.0]])
+        lat, lon = frame.inverse(half[0], half[1])
+        above = half[2] + frame.geoid_height(lat, lon)
+        places = (frame.inverse(p[0], p[1]) for p in (axis, half, far))
+        scale = [float(frame.point_scale(*place)[0][0]) for place in places]
+        mean = (scale[0] + 4.0 * scale[1] + scale[2]) / 6.0
+        wanted = mean * float(frame.elevation_factor(lat, above)[0])
+        self.assertAlmostEqual(float(grid_lines(frame, axis, far).factor[0]), wanted, delta=2e-9)
         self.job.record(*change(self.setup_of("setup-2"), "x", grid=True, height_m=101.593))
         higher = self.found("setup-2").reduced.hd / found.reduced.hd
         np.testing.assert_allclose(higher, 1.0 - 100.0 / 6.39e6, atol=1e-7)

@@ -223,6 +223,7 @@ class Doubts(unittest.TestCase):
                 for doubt in found:
                     self.assertIn(f"A moves {doubt.value:.0f} mm a year against ", doubt.text)
                     self.assertGreater(doubt.value, 20.0)
+                    self.assertEqual((doubt.limit, doubt.unit), (20.0, "mm a year"))
 
 
 class Command(unittest.TestCase):

@@ -85,7 +85,7 @@ class Areas(TempFolder):
         tags[33550], tags[33922] = (step, step, 0.0), (0.0, 0.0, 0.0, *corner, 0.0)
         for tag in (33550, 33922):
             tags.tagtype[tag] = 12
-        keys = [key, 0, 1, code, 1025, 0, 1, 2 if point else 1]
+        keys = [1025, 0, 1, 2 if point else 1, key, 0, 1, code]
         tags[34735] = (1, 1, 0, len(keys) // 4, *keys)
         tags.tagtype[34735] = 3
         if void:

@@ -8,6 +8,7 @@ import numpy as np
 
 from fenwind.geodesy.geocentric import enu_axes, from_xyz, to_xyz
 from fenwind.procedures.network import covariances_of, solve
+from fenwind.procedures.network_case import NetworkJoint
 from fenwind.procedures.network_model import (
     Ends,
     Given,
@@ -157,6 +158,20 @@ class Solved(unittest.TestCase):
         for group in found.found.groups:
             self.assertGreater(group.cofactors.size, 0)
         np.testing.assert_allclose(covariances_of(found, columns), before, rtol=1e-9, atol=1e-18)
+        # Between marks, the first unknown among them: what the whole matrix has, turned.
+        turn = np.repeat(
+            np.array([[0.0, 1.0, 0.0], [-1.0, 0.0, 0.0], [0.0, 0.0, 1.0]])[:, :, None], 5, axis=2
+        )
+        joint = NetworkJoint(result=found, unknowns=found.setup.unknowns, turn=turn)
+        whole = np.zeros((15, 15))
+        rows = found.setup.unknowns.T.ravel()
+        free = np.flatnonzero(rows >= 0)
+        whole[np.ix_(free, free)] = found.found.factor.cofactors()[np.ix_(rows[free], rows[free])]
+        first, second = np.repeat(np.arange(5), 5), np.tile(np.arange(5), 5)
+        for a, b, block in zip(first, second, joint.between(first, second).transpose(2, 0, 1), strict=True):
+            t = turn[:, :, 0]
+            wanted = t @ whole[3 * a : 3 * a + 3, 3 * b : 3 * b + 3] @ t.T
+            np.testing.assert_allclose(block, wanted, atol=1e-15)
 
     def test_a_distance_serves_from_either_end(self) -> None:
         """Azimuths and distances lead from mark to mark whichever end each was measured at."""
