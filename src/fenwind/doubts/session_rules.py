@@ -6,8 +6,10 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
+from functools import lru_cache
 from itertools import pairwise
 from typing import Any, NamedTuple
+from weakref import WeakKeyDictionary
 
 import numpy as np
 from numpy.typing import NDArray
@@ -128,12 +130,12 @@ def occupations(state: JobState, derived: Derived) -> Iterator[Doubt]:
     rover, known = rover_of(derived), known_of(derived)
     rows = [o for o in state.of(Occupation).values() if o.active and o.mark in state.marks]
     explained: set[str] = set()
-    apart = _Apart(rover)
+    apart = _APART.setdefault(rover, _Apart(rover.each))
     for doubt in _heights(state, rows, apart, known):
         explained.add(doubt.names[0])
         yield doubt
     yield from _checks(state, rows, rover, known, explained)
-    yield from _spreads(state, apart, explained)
+    yield from _spreads(state, rover, apart, explained)
     yield from _too_near(state, rows)
     for one in rows:
         if _of_note(one):
@@ -193,18 +195,23 @@ def _from_others(points: Sequence[Point]) -> _Off:
 
 
 class _Apart:
-    """How far occupations lie from the mean of the others at their mark, worked out once for each group."""
+    """How far occupations, each a point by its id, lie from the mean of the others at their mark, worked out
+    once for each group."""
 
-    def __init__(self, rover: RoverMarks) -> None:
-        self.rover = rover
+    def __init__(self, each: Mapping[str, Point]) -> None:
+        self.each = each
         self._known: dict[tuple[str, ...], _Off] = {}
 
     def of(self, ids: Sequence[str]) -> _Off:
         """See `_from_others`."""
         key = tuple(ids)
         if key not in self._known:
-            self._known[key] = _from_others([self.rover.each[i] for i in ids])
+            self._known[key] = _from_others([self.each[i] for i in ids])
         return self._known[key]
+
+
+#: Of marks measured by rovers, as long as they are those of the job: most changes leave them as they are.
+_APART: WeakKeyDictionary[RoverMarks, _Apart] = WeakKeyDictionary()
 
 
 def _by_mark(rows: Iterable[Occupation]) -> dict[str, list[Occupation]]:
@@ -233,7 +240,7 @@ def _heights(
     for mark, there in _by_mark(rows).items():
         if len(there) == 1 and mark not in known:
             continue  # nothing to hold it against
-        placed = [one for one in there if one.id in apart.rover.each]
+        placed = [one for one in there if one.id in apart.each]
         for suspect in _suspects(placed, apart, known.get(mark), models, heights):
             yield _about_height(suspect, state.mark_name(mark))
 
@@ -248,7 +255,7 @@ def _suspects(
     """Those of a mark that depart, from where it is known to be, else from the mean of the others: a wrong
     one makes all others depart from a mean that it is in, so they go one at a time, the farthest first; one
     that departs in plan as well goes untold here."""
-    each = apart.rover.each
+    each = apart.each
     if known is not None:
         for one in placed:
             yield from _held_against([one], _from_reference(each[one.id], known), models)
@@ -353,8 +360,8 @@ def _checks(
             )  # fmt: skip
 
 
-def _spreads(state: JobState, apart: _Apart, explained: set[str]) -> Iterator[Doubt]:
-    for mark, ids in apart.rover.used.items():
+def _spreads(state: JobState, rover: RoverMarks, apart: _Apart, explained: set[str]) -> Iterator[Doubt]:
+    for mark, ids in rover.used.items():
         if len(ids) < 2 or explained & set(ids):
             continue
         off = apart.of(ids)
@@ -391,6 +398,7 @@ def _too_near(state: JobState, rows: list[Occupation]) -> Iterator[Doubt]:
             )
 
 
+@lru_cache(maxsize=10_000)
 def _time(text: str) -> datetime:
     return datetime.fromisoformat(text)
 
