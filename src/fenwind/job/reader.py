@@ -29,6 +29,8 @@ from fenwind.records.network import ObservationSet
 from fenwind.records.records import FrameRecord, Record
 
 R = TypeVar("R", bound=Record)
+#: Records that a column is made of at a time.
+PIECE = 4000
 #: What tells one answer from another: a digest of its contents, or, for a single record, that record itself.
 Digest = Any
 
@@ -97,13 +99,14 @@ def _dtype(kind: type, name: str) -> type:
 
 
 def _column(kind: type, name: str, records: list[Record]) -> NDArray[Any]:
-    values = list(map(attrgetter(name), records))
-    dtype = _dtype(kind, name)
-    if dtype is object:
-        out = np.empty(len(values), dtype=object)
-        out[:] = values
-        return out
-    return np.array(values, dtype=dtype)  # None becomes nan
+    dtype, read = _dtype(kind, name), attrgetter(name)
+    out: NDArray[Any] = np.empty(len(records), dtype=dtype)
+    # Neither what reads nor what fills an array lets anybody else have a turn before it is done.
+    for begin in range(0, len(records), PIECE):
+        breathe()
+        values = list(map(read, records[begin : begin + PIECE]))
+        out[begin : begin + PIECE] = values if dtype is object else np.array(values, dtype=dtype)
+    return out  # None is nan
 
 
 class Shelf:
@@ -142,12 +145,12 @@ class Shelf:
                     for n, c in columns.items()
                 }
             else:
-                places, columns = {key: i for i, key in enumerate(records)}, {}
+                breathe()
+                places, columns = dict(zip(records, range(len(records)), strict=True)), {}
             self._held[kind] = (state.stamp(kind), places, columns)
         lacking = [name for name in ("id", *names) if name not in columns]
         every = list(records.values()) if lacking else []
         for name in lacking:
-            breathe()
             columns[name] = _column(kind, name, every)
         return columns
 
