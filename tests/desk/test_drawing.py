@@ -8,13 +8,14 @@ from PySide6.QtGui import QImage
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QLabel
 
+from fenwind.desk.cells import Column
 from fenwind.desk.plan import Plan
 from fenwind.desk.plan_scene import Scene
 from fenwind.desk.plan_symbols import CROSS, DOT, RING, SQUARE, TRIANGLE
 from fenwind.desk.rail import Rail
 from fenwind.desk.scene import build_scene
 from fenwind.desk.sky_charts import ScatterChart, SkyChart
-from fenwind.desk.table import Column, RecordTable
+from fenwind.desk.table import RecordTable
 from fenwind.desk.theme import colour
 from fenwind.job.steps.fit import fit_node
 from fenwind.quantities.lengths import METRE, US_SURVEY_FOOT, LengthUnit

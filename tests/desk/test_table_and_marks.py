@@ -16,6 +16,7 @@ from PySide6.QtGui import QFontMetrics, QGuiApplication
 from PySide6.QtTest import QAbstractItemModelTester, QTest
 from PySide6.QtWidgets import QApplication, QLabel, QPushButton, QWidget
 
+from fenwind.desk.cells import Column, shortened
 from fenwind.desk.finder import Found, matching
 from fenwind.desk.flow import Flow
 from fenwind.desk.plan import Plan
@@ -24,7 +25,7 @@ from fenwind.desk.plan_symbols import RING, SQUARE, TRIANGLE
 from fenwind.desk.scene import error_ellipses
 from fenwind.desk.shell import Shell
 from fenwind.desk.statement import Statement
-from fenwind.desk.table import Column, RecordTable, plain_tip, shortened
+from fenwind.desk.table import RecordTable, plain_tip
 from fenwind.desk.tasks import AT_WORK, PATIENCE_S, Task
 from fenwind.desk.theme import DAY, MEDIUM, NIGHT, font
 from fenwind.desk.trail import broken
@@ -37,6 +38,7 @@ from fenwind.records.entries import Gesture, amend
 from fenwind.records.records import Mark
 from fenwind.reports.statement import Part
 from tests.desk.qt_case import QtTestCase
+from tests.desk.test_drawing import pixels
 
 
 class Tables(QtTestCase):
@@ -149,6 +151,69 @@ class Tables(QtTestCase):
                 pictures.append(table.viewport().grab(QRect(0, 0, width, 30)).toImage())
             self.assertEqual(pictures[0] != pictures[1], differ, width)
 
+    def test_cells_are_painted_where_they_are(self) -> None:
+        """A part is painted as in the whole, scrolled or not; what is chosen and where one is are painted in
+        their cells; of rows kept back none is painted, and the others in their order."""
+        table = self.table()
+        rows = [{"name": f"M-{k:02d}", "e": 1000.0 - k, "held": k % 3 == 0} for k in range(30)]
+        table.records.set_rows(rows)
+        table.resize(300, 240)
+        table.show()
+        for down, right in ((0, 0), (37, 20), (10_000, 10_000)):
+            table.verticalScrollBar().setValue(down)
+            table.horizontalScrollBar().setValue(right)
+            table.setCurrentIndex(table.indexAt(QPoint(60, 70)))
+            view = table.viewport()
+            whole = view.grab().toImage()
+            for box in (
+                QRect(0, 0, 90, 23),
+                QRect(41, 60, 150, 61),
+                QRect(0, view.height() - 9, view.width(), 9),
+            ):
+                self.assertEqual(view.grab(box).toImage(), whole.copy(box), (down, right, box))
+        table.verticalScrollBar().setValue(0)
+        table.horizontalScrollBar().setValue(0)
+        table.setCurrentIndex(table.proxy.index(2, 1))
+        rect = table.visualRect(table.proxy.index(2, 1))
+        blue = pixels(table.viewport().grab().toImage(), "chosen", 6)
+        self.assertGreater(blue.shape[1], 500)
+        corners = QRect(QPoint(*blue.min(axis=1).tolist()), QPoint(*blue.max(axis=1).tolist()))
+        self.assertTrue(rect.contains(corners), (rect, corners))
+        with mock.patch.object(table, "hasFocus", return_value=True):
+            ring = pixels(table.viewport().grab().toImage(), "water", 20)
+        np.testing.assert_array_equal(ring.min(axis=1), [rect.left(), rect.top()])
+        table.look_for("M-1")
+        table.sortByColumn(1, Qt.SortOrder.AscendingOrder)
+        table.verticalScrollBar().setValue(0)
+        with mock.patch("fenwind.desk.cells._paint") as painted:
+            table.viewport().grab()
+        seen = list(dict.fromkeys(call.args[3]["name"] for call in painted.call_args_list))
+        self.assertEqual(seen[:3], ["M-19", "M-18", "M-17"])
+        self.assertTrue(all(name.startswith("M-1") for name in seen))
+
+    def test_rows_that_come_after_others_leave_those_as_they_are(self) -> None:
+        """What is equal is not told of anew; the others are, each run of them at once."""
+        table = self.table()
+        QAbstractItemModelTester(table.records, QAbstractItemModelTester.FailureReportingMode.Fatal, table)
+        table.records.set_rows([{"name": f"M-{k}", "e": float(k), "held": False} for k in range(12)])
+        table.setCurrentIndex(table.proxy.index(5, 1))
+        told: list[tuple[int, int]] = []
+        table.records.dataChanged.connect(lambda a, b: told.append((a.row(), b.row())))
+        resets: list[int] = []
+        table.records.modelReset.connect(lambda: resets.append(1))
+        changed = {0, 3, 4, 5, 9, 11}
+        rows = [dict(row, e=row["e"] + (k in changed)) for k, row in enumerate(table.records.rows)]
+        rows += [{"name": "new", "e": 0.0, "held": True}]
+        table.records.update_rows(rows)
+        self.assertEqual(told, [(0, 0), (3, 5), (9, 9), (11, 11)])
+        self.assertEqual((table.proxy.rowCount(), table.currentIndex().row(), resets), (13, 5, []))
+        self.assertEqual(table.records.rows[12]["name"], "new")
+        table.records.update_rows([dict(rows[0], name="other"), *rows[1:]])
+        self.assertEqual(told[4:], [(0, 0)])
+        self.assertEqual(table.records.rows[0]["name"], "other")
+        table.records.update_rows(rows[:3])
+        self.assertEqual((table.proxy.rowCount(), resets), (3, [1]))
+
     def test_what_does_not_fit_ends_in_an_ellipsis(self) -> None:
         table = self.table()
         table.records.set_rows([{"name": "a name that is far too long for it", "e": 1.0, "held": True}])
@@ -156,7 +221,7 @@ class Tables(QtTestCase):
         table.show()
         for wide, short in ((60, True), (600, False)):
             table.setColumnWidth(0, wide)
-            with mock.patch("fenwind.desk.table.shortened", side_effect=shortened) as asked:
+            with mock.patch("fenwind.desk.cells.shortened", side_effect=shortened) as asked:
                 table.grab()
             found = [call.args[0] for call in asked.call_args_list if call.args[2] < wide]
             self.assertEqual(any(text.startswith("a name") for text in found), short, wide)

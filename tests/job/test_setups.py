@@ -347,9 +347,9 @@ class Demo(DemoCase):
         turn = found.reduced.direction - plain.reduced.direction
         np.testing.assert_allclose(turn, lines.arc_to_chord, atol=1e-9)
         self.assertGreater(float(np.abs(turn).max()), 1e-8)
-        # Ten kilometres to the east the geoid is another: its height is that halfway.
-        far = axis + np.array([[10_000.0], [0.0], [0.0]])
-        half = axis + np.array([[5_000.0], [0.0], [0.0]])
+        # Kilometres away and higher, where the geoid is another: its height and the line's are those halfway.
+        half = axis + np.array([[5_000.0], [6_000.0], [20.0]])
+        far = 2.0 * half - axis
         lat, lon = frame.inverse(half[0], half[1])
         above = half[2] + frame.geoid_height(lat, lon)
         places = (frame.inverse(p[0], p[1]) for p in (axis, half, far))

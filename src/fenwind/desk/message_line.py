@@ -7,8 +7,9 @@ from dataclasses import dataclass
 
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
+from fenwind.desk.cells import Column
 from fenwind.desk.shell import PlainLabel, look, show_look
-from fenwind.desk.table import Column, RecordTable
+from fenwind.desk.table import RecordTable
 from fenwind.desk.theme import scaled
 from fenwind.job.moved import Moved
 from fenwind.reports.fit_report import mm

@@ -7,7 +7,6 @@ import html
 import math
 import re
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from typing import Any
 
 from PySide6.QtCore import (
@@ -18,7 +17,6 @@ from PySide6.QtCore import (
     QPersistentModelIndex,
     QPoint,
     QRect,
-    QRectF,
     QRegularExpression,
     QSize,
     QSortFilterProxyModel,
@@ -26,7 +24,6 @@ from PySide6.QtCore import (
     Signal,
 )
 from PySide6.QtGui import (
-    QColor,
     QContextMenuEvent,
     QFontMetrics,
     QGuiApplication,
@@ -34,19 +31,20 @@ from PySide6.QtGui import (
     QKeySequence,
     QMouseEvent,
     QPainter,
+    QPaintEvent,
     QPen,
 )
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QHeaderView,
-    QStyle,
     QStyledItemDelegate,
     QStyleOptionViewItem,
     QTableView,
     QWidget,
 )
 
-from fenwind.desk.theme import MEDIUM, NORMAL, SEMIBOLD, colour, font, scaled
+from fenwind.desk.cells import Column, paint_cells, shortened
+from fenwind.desk.theme import MEDIUM, SEMIBOLD, colour, font, scaled
 
 Index = QModelIndex | QPersistentModelIndex
 _WHOLE_ROW = QItemSelectionModel.SelectionFlag.ClearAndSelect | QItemSelectionModel.SelectionFlag.Rows
@@ -56,32 +54,6 @@ CopyRole = Qt.ItemDataRole.UserRole + 1
 FilterRole = Qt.ItemDataRole.UserRole + 2
 #: Rows whose numbers decide how wide a column is.
 LOOKED_AT = 64
-
-
-@dataclass(frozen=True, kw_only=True)
-class Column:
-    """One column. text and value take a row; value is for sorting and full-precision copying, text when None.
-
-    edit(row, text): puts a typed text into the job and returns whether that went well. box(row): True, False
-    or "dashed" draws a box to click, toggle(row) is what a click does. bar(row): size against the tolerance,
-    1 at it. tone(row): "", faint, bold, doubt, reed. whole: a name, which the column grows to like numbers.
-    """
-
-    key: str
-    title: str
-    unit: str = ""
-    text: Callable[[Any], str] = lambda row: ""
-    value: Callable[[Any], Any] | None = None
-    edit: Callable[[Any, str], bool] | None = None
-    editable: Callable[[Any], bool] = lambda row: True
-    box: Callable[[Any], Any] | None = None
-    toggle: Callable[[Any], object] | None = None
-    bar: Callable[[Any], float] | None = None
-    tone: Callable[[Any], str] = lambda row: ""
-    right: bool = False
-    whole: bool = False
-    width: int = 80
-    tip: str = ""
 
 
 class RecordTableModel(QAbstractTableModel):
@@ -259,12 +231,6 @@ _PARTS = re.compile(r"(\d{1,18})|(\D+|\d)")
 #: Put together once: of a whole screen every cell is asked.
 _SHOWN = Qt.ItemFlag.ItemIsEnabled | Qt.ItemFlag.ItemIsSelectable
 _EDITED = _SHOWN | Qt.ItemFlag.ItemIsEditable
-_SELECTED, _FOCUS = QStyle.StateFlag.State_Selected.value, QStyle.StateFlag.State_HasFocus.value
-#: Colours and weights of tones, where they are not those of plain text.
-_INK = {"faint": "faint", "off": "off_text", "doubt": "flare", "reed": "reed", "sun": "sun"}
-_WEIGHT = {"bold": SEMIBOLD, "doubt": SEMIBOLD, "reed": MEDIUM, "sun": MEDIUM}
-_RIGHT = int(Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight)
-_LEFT = int(Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft)
 
 
 def plain_tip(text: str) -> str:
@@ -272,75 +238,8 @@ def plain_tip(text: str) -> str:
     return f"<span>{html.escape(text)}</span>" if "<" in text or "&" in text else text
 
 
-def shortened(text: str, metrics: QFontMetrics, width: int) -> str:
-    """A text as it fits: whole, or with an ellipsis at its end. A number that lost its first digits would be
-    another number."""
-    if metrics.horizontalAdvance(text) <= width:
-        return text
-    return metrics.elidedText(text, Qt.TextElideMode.ElideRight, width)
-
-
-class CellDelegate(QStyledItemDelegate):
-    """Paints cells: figures, boxes, bars under residuals, thin rules between rows."""
-
-    def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: Index) -> None:
-        painter.save()
-        rect: QRect = option.rect
-        state = option.state.value
-        if state & _SELECTED:
-            painter.fillRect(rect, colour("chosen"))
-        painter.fillRect(rect.left(), rect.bottom(), rect.width(), 1, colour("rule"))
-        # One look-up instead of a question per role: a screen has hundreds of cells.
-        model = index.model()
-        assert isinstance(model, QSortFilterProxyModel)
-        source = model.mapToSource(index)
-        records = model.sourceModel()
-        assert isinstance(records, RecordTableModel)
-        column, row = records.columns[source.column()], records.rows[source.row()]
-        tone = column.tone(row)
-        if column.box is not None:
-            self._paint_box(painter, rect, column.box(row), tone)
-        else:
-            self._paint_text(painter, rect, column, row, tone, option.widget)
-        if state & _FOCUS:
-            painter.setBrush(Qt.BrushStyle.NoBrush)
-            painter.setPen(QPen(colour("water"), 1))
-            painter.drawRect(rect.adjusted(0, 0, -1, -2))
-        painter.restore()
-
-    def _paint_box(self, painter: QPainter, rect: QRect, box: Any, tone: str) -> None:
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        square = QRectF(rect.left() + 9.5, rect.center().y() - 6.5, 14, 14)
-        ink = colour("off") if tone == "faint" else colour("ink")
-        pen = QPen(ink, 1.2)
-        if box == "dashed":
-            pen.setDashPattern([2.2, 2.0])
-        painter.setPen(pen)
-        painter.setBrush(ink if box is True else QColor(0, 0, 0, 0))
-        painter.drawRoundedRect(square, 2.5, 2.5)
-
-    def _paint_text(
-        self, painter: QPainter, rect: QRect, column: Column, row: Any, tone: str, view: Any
-    ) -> None:
-        bar = column.bar(row) if column.bar is not None else math.nan
-        has_bar = not math.isnan(bar)
-        painter.setPen(colour(_INK.get(tone, "ink")))
-        face = font(13, _WEIGHT.get(tone, NORMAL))
-        painter.setFont(face)
-        inner = rect.adjusted(9, 0, -9, -6 if has_bar else 0)
-        text = column.text(row)
-        if len(text) * face.pixelSize() > inner.width():  # no letter is wider than its face is high
-            text = shortened(text, painter.fontMetrics(), inner.width())
-        edge = view.viewport().width() if isinstance(view, QTableView) else rect.right() + 1
-        if column.right and text and (rect.left() < 0 or rect.right() >= edge):
-            begins = inner.right() - painter.fontMetrics().horizontalAdvance(text)
-            if begins < 0 or inner.right() >= edge:  # some of its digits would be out of sight
-                text, inner = "…", rect.intersected(QRect(0, rect.top(), edge, rect.height()))
-        painter.drawText(inner, _RIGHT if column.right else _LEFT, text)
-        if has_bar:
-            width = max(round(32 * min(abs(bar), 1.6)), 1 if bar else 0)
-            role = "off" if tone == "off" else "reed" if abs(bar) <= 1.0 else "flare"
-            painter.fillRect(rect.right() - 8 - width, rect.bottom() - 6, width, 3, colour(role))
+class _Cells(QStyledItemDelegate):
+    """How high rows are and where editors lie; cells are painted by the table (`cells`)."""
 
     def sizeHint(self, option: QStyleOptionViewItem, index: Index) -> QSize:
         return QSize(40, scaled(30))
@@ -412,7 +311,7 @@ class RecordTable(QTableView):
         self.proxy = SortFilter(self) if filtered else QSortFilterProxyModel(self)
         self.proxy.setSourceModel(self.records)
         self.setModel(self.proxy)
-        self.setItemDelegate(CellDelegate(self))
+        self.setItemDelegate(_Cells(self))
         self.setHorizontalHeader(_Header(self))
         self.verticalHeader().hide()
         self.verticalHeader().setDefaultSectionSize(scaled(30))
@@ -446,6 +345,10 @@ class RecordTable(QTableView):
                 needed = max(map(metrics.horizontalAdvance, long), default=0) + 20
                 if needed > self.columnWidth(place):
                     self.setColumnWidth(place, needed)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        with QPainter(self.viewport()) as painter:
+            paint_cells(painter, self, event.rect())
 
     def _on_row(self, current: QModelIndex, _previous: QModelIndex) -> None:
         row = self.row_at(current)

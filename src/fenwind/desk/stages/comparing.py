@@ -12,11 +12,12 @@ from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QMenu, QPushButton, QWidget
 
 from fenwind.desk.bridge import JobBridge
+from fenwind.desk.cells import Column
 from fenwind.desk.shell import PlainLabel, look
 from fenwind.desk.stage_table import Stage
 from fenwind.desk.stages.sheet import Sheet
 from fenwind.desk.statement import choice
-from fenwind.desk.table import Column, RecordTable
+from fenwind.desk.table import RecordTable
 from fenwind.desk.tasks import Task, TaskRunner
 from fenwind.errors import FenwindError, ProcedureError
 from fenwind.exchange.formats import read_table

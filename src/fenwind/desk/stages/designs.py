@@ -15,6 +15,7 @@ from PySide6.QtWidgets import QApplication, QMenu, QPushButton, QWidget
 
 from fenwind.desk.actions import ActionSpec
 from fenwind.desk.bridge import JobBridge
+from fenwind.desk.cells import Column
 from fenwind.desk.flow import Flow
 from fenwind.desk.plan_scene import Scene
 from fenwind.desk.plan_symbols import RING
@@ -24,7 +25,7 @@ from fenwind.desk.stage_table import Stage
 from fenwind.desk.stages.network import LITTLE
 from fenwind.desk.stages.sheet import RecordSheet
 from fenwind.desk.statement import choice
-from fenwind.desk.table import Column, RecordTable
+from fenwind.desk.table import RecordTable
 from fenwind.errors import FenwindError, ParseError
 from fenwind.estimation.distributions import plan_reach
 from fenwind.job import design_gestures as gestures

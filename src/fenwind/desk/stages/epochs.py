@@ -14,11 +14,12 @@ from PySide6.QtWidgets import QMenu, QPushButton, QWidget
 
 from fenwind.desk.actions import ActionSpec
 from fenwind.desk.bridge import JobBridge
+from fenwind.desk.cells import Column
 from fenwind.desk.shell import PlainLabel, WholeLabel, look
 from fenwind.desk.stage_table import Stage
 from fenwind.desk.stages.sheet import RecordSheet
 from fenwind.desk.statement import choice
-from fenwind.desk.table import Column, RecordTable
+from fenwind.desk.table import RecordTable
 from fenwind.errors import FenwindError
 from fenwind.estimation.distributions import normal_quantile, plan_reach
 from fenwind.job.design_gestures import change, compare_epochs

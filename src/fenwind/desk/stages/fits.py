@@ -12,13 +12,14 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QHBoxLayout, QMenu, QPushButton, QWidget
 
 from fenwind.desk.bridge import JobBridge
+from fenwind.desk.cells import Column
 from fenwind.desk.shell import PlainLabel, WholeLabel, look
 from fenwind.desk.stage_table import Stage
 from fenwind.desk.stages.fit_widgets import ModelCard, ParameterStrip
 from fenwind.desk.stages.pair_rows import PairRow, pair_rows
 from fenwind.desk.stages.sheet import Sheet
 from fenwind.desk.statement import choice
-from fenwind.desk.table import Column, RecordTable
+from fenwind.desk.table import RecordTable
 from fenwind.errors import FenwindError
 from fenwind.geodesy.frames import HeightReference, working_frame_spec
 from fenwind.job import gestures

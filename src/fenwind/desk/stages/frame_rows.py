@@ -7,7 +7,7 @@ from contextlib import suppress
 from dataclasses import dataclass
 
 from fenwind.desk.bridge import JobBridge
-from fenwind.desk.table import Column
+from fenwind.desk.cells import Column
 from fenwind.errors import FrameError
 from fenwind.geodesy.axes import parts_of
 from fenwind.geodesy.frames import (

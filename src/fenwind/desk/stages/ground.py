@@ -14,6 +14,7 @@ from PySide6.QtWidgets import QHBoxLayout, QMenu, QProgressBar, QPushButton, QWi
 
 from fenwind.desk.actions import ActionSpec
 from fenwind.desk.bridge import JobBridge
+from fenwind.desk.cells import Column
 from fenwind.desk.distortion_layer import DistortionLayer
 from fenwind.desk.plan_scene import Scene
 from fenwind.desk.shell import PlainLabel, WholeLabel, look
@@ -40,7 +41,7 @@ from fenwind.desk.stages.ground_systems import SystemsView, ViewRow, systems_of
 from fenwind.desk.stages.quarrels import Quarrels
 from fenwind.desk.stages.sheet import Sheet
 from fenwind.desk.statement import choice
-from fenwind.desk.table import Column, RecordTable
+from fenwind.desk.table import RecordTable
 from fenwind.desk.tasks import Task, TaskRunner
 from fenwind.doubts.ground_rules import ground_doubts
 from fenwind.errors import FenwindError, ParseError

@@ -10,9 +10,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fenwind.desk.bridge import JobBridge
+from fenwind.desk.cells import Column
 from fenwind.desk.distortion_layer import DistortionLayer
 from fenwind.desk.stages.ground_area import Wanted
-from fenwind.desk.table import Column
 from fenwind.geodesy.axes import ShownAxis
 from fenwind.geodesy.frames import Frame, FrameSpec
 from fenwind.job.distortion_map import carried, distortion_map, valid_radius

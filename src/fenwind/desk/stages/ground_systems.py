@@ -16,11 +16,12 @@ from PySide6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from fenwind.desk.askline import AskLine
 from fenwind.desk.bridge import JobBridge
+from fenwind.desk.cells import Column
 from fenwind.desk.flow import Flow
 from fenwind.desk.shell import PlainLabel, look
 from fenwind.desk.stages.ground_area import LIMITS_PPM
 from fenwind.desk.stages.ground_rows import KIND_WORDS, Draft
-from fenwind.desk.table import Column, RecordTable
+from fenwind.desk.table import RecordTable
 from fenwind.desk.theme import colour, font, scaled
 from fenwind.errors import FenwindError
 from fenwind.geodesy.frames import Frame

@@ -11,7 +11,7 @@ from typing import Any, overload
 import numpy as np
 from numpy.typing import NDArray
 
-from fenwind.desk.table import Column
+from fenwind.desk.cells import Column
 from fenwind.exchange.point_list import ColumnMatch, PointList, RowProblem
 from fenwind.exchange.raw_table import RawTable
 from fenwind.job.incoming import Against, IncomingPoints

@@ -14,11 +14,12 @@ from PySide6.QtWidgets import QFileDialog, QMenu, QPushButton, QWidget
 
 from fenwind.desk.actions import ActionSpec
 from fenwind.desk.bridge import JobBridge
+from fenwind.desk.cells import Column
 from fenwind.desk.shell import PlainLabel, WholeLabel, look
 from fenwind.desk.stage_table import Stage
 from fenwind.desk.stages.sheet import RecordSheet
 from fenwind.desk.statement import choice
-from fenwind.desk.table import Column, RecordTable
+from fenwind.desk.table import RecordTable
 from fenwind.errors import FenwindError, ParseError
 from fenwind.exchange.line_csv import read_runs, runs_record
 from fenwind.job.line_gestures import change, set_cell, set_runs_off, take_levelling

@@ -9,10 +9,11 @@ from PySide6.QtCore import Signal
 from PySide6.QtGui import QCursor
 from PySide6.QtWidgets import QMenu, QVBoxLayout, QWidget
 
+from fenwind.desk.cells import Column
 from fenwind.desk.stages.incoming_rows import MEANING_WORDS
 from fenwind.desk.stages.meaning_drag import HeadDrop, MeaningChips
 from fenwind.desk.statement import choice
-from fenwind.desk.table import Column, RecordTable, column_width
+from fenwind.desk.table import RecordTable, column_width
 from fenwind.exchange.point_list import MEANINGS, ColumnMatch
 
 #: Meanings that cannot stand beside one.

@@ -10,13 +10,14 @@ import numpy as np
 from PySide6.QtWidgets import QWidget
 
 from fenwind.desk.bridge import JobBridge
+from fenwind.desk.cells import Column
 from fenwind.desk.plan_extras import Coming
 from fenwind.desk.plan_scene import Scene
 from fenwind.desk.shell import PlainLabel, WholeLabel, look
 from fenwind.desk.stage_table import Stage
 from fenwind.desk.stages.network import NetworkSheet
 from fenwind.desk.stages.sheet import Sheet
-from fenwind.desk.table import Column, RecordTable
+from fenwind.desk.table import RecordTable
 from fenwind.errors import FenwindError, ParseError
 from fenwind.job.network_gestures import change
 from fenwind.job.steps.loops import Closed

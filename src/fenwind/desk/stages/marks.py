@@ -21,12 +21,13 @@ from PySide6.QtWidgets import (
 )
 
 from fenwind.desk.bridge import JobBridge
+from fenwind.desk.cells import Column
 from fenwind.desk.shell import PlainLabel, look
 from fenwind.desk.stage_table import Stage
 from fenwind.desk.stages.centres import ask_centre
 from fenwind.desk.stages.sheet import Sheet
 from fenwind.desk.statement import choice
-from fenwind.desk.table import Column, RecordTable
+from fenwind.desk.table import RecordTable
 from fenwind.desk.theme import scaled
 from fenwind.errors import FenwindError
 from fenwind.geodesy.frames import height_words

@@ -10,9 +10,9 @@ from functools import partial
 import numpy as np
 
 from fenwind.desk.bridge import JobBridge
+from fenwind.desk.cells import Column
 from fenwind.desk.plan_extras import Coming
 from fenwind.desk.stages.incoming_rows import MEANING_WORDS
-from fenwind.desk.table import Column
 from fenwind.exchange.backdrop import read_line_work
 from fenwind.exchange.dxf_move import MovedDrawing, move_drawing, preview
 from fenwind.exchange.files import write_text

@@ -15,12 +15,13 @@ from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QMenu, QPushButton, QWid
 
 from fenwind.desk.actions import ActionSpec
 from fenwind.desk.bridge import JobBridge
+from fenwind.desk.cells import Column
 from fenwind.desk.shell import PlainLabel, WholeLabel, look
 from fenwind.desk.stage_table import Stage
 from fenwind.desk.stages.network_options import NetworkOptions, TestBars, option_parts
 from fenwind.desk.stages.sheet import RecordSheet
 from fenwind.desk.statement import choice
-from fenwind.desk.table import Column, RecordTable
+from fenwind.desk.table import RecordTable
 from fenwind.errors import FenwindError, ParseError
 from fenwind.estimation.distributions import normal_quantile
 from fenwind.exchange.landxml_survey import read_observations

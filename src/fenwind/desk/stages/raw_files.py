@@ -11,9 +11,10 @@ from typing import Any
 
 from PySide6.QtWidgets import QHBoxLayout, QProgressBar, QPushButton, QVBoxLayout, QWidget
 
+from fenwind.desk.cells import Column
 from fenwind.desk.receivers import Receivers
 from fenwind.desk.shell import WholeLabel, look
-from fenwind.desk.table import Column, RecordTable
+from fenwind.desk.table import RecordTable
 from fenwind.desk.tasks import Task, TaskRunner
 from fenwind.devices import raw_files
 from fenwind.devices.raw_files import RawFile, Status

@@ -14,6 +14,7 @@ from PySide6.QtWidgets import QFileDialog, QMenu, QPushButton, QWidget
 
 from fenwind.desk.actions import ActionSpec
 from fenwind.desk.bridge import JobBridge
+from fenwind.desk.cells import Column
 from fenwind.desk.receivers import Receivers
 from fenwind.desk.shell import PlainLabel, look
 from fenwind.desk.stage_table import Stage
@@ -24,7 +25,7 @@ from fenwind.desk.stages.rover_panel import RoverPanel
 from fenwind.desk.stages.sheet import Sheet
 from fenwind.desk.standin_panel import StandinPanel
 from fenwind.desk.statement import choice
-from fenwind.desk.table import Column, RecordTable
+from fenwind.desk.table import RecordTable
 from fenwind.errors import FenwindError
 from fenwind.exchange.files import write_text
 from fenwind.exchange.rover_list import read_rover_list, rover_list_csv

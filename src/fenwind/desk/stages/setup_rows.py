@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from fenwind.desk.bridge import JobBridge
-from fenwind.desk.table import Column
+from fenwind.desk.cells import Column
 from fenwind.geodesy.axes import ShownAxis
 from fenwind.quantities.angles import RAD_PER_SECOND, format_angle, usual_decimals
 from fenwind.quantities.numbers import format_fixed

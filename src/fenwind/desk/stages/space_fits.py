@@ -14,11 +14,12 @@ from PySide6.QtWidgets import QApplication, QHBoxLayout, QMenu, QPushButton, QWi
 
 from fenwind.desk.actions import ActionSpec
 from fenwind.desk.bridge import JobBridge
+from fenwind.desk.cells import Column
 from fenwind.desk.shell import WholeLabel, look
 from fenwind.desk.stage_table import Stage
 from fenwind.desk.stages.sheet import RecordSheet
 from fenwind.desk.statement import choice
-from fenwind.desk.table import Column, RecordTable
+from fenwind.desk.table import RecordTable
 from fenwind.errors import FenwindError
 from fenwind.geodesy.axes import geodetic_of
 from fenwind.geodesy.frames import find_crs, open_frame

@@ -9,8 +9,9 @@ from collections.abc import Callable
 from PySide6.QtCore import Qt, QTimer
 from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
+from fenwind.desk.cells import Column
 from fenwind.desk.shell import PlainLabel, look
-from fenwind.desk.table import Column, RecordTable
+from fenwind.desk.table import RecordTable
 from fenwind.geodesy.catalogue import System, SystemKind, search, town_in, typed_place
 
 

@@ -9,7 +9,7 @@ from functools import partial
 from typing import Any
 
 from fenwind.desk.bridge import JobBridge
-from fenwind.desk.table import Column
+from fenwind.desk.cells import Column
 from fenwind.errors import FenwindError
 from fenwind.job.state import JobState
 from fenwind.job.steps.traverse import Walked
