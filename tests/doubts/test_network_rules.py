@@ -44,3 +44,5 @@ class Levelled(unittest.TestCase):
             for part, rule in ((2.0, "adjust.sign"), (2.019, "adjust.sign"), (2.021, None), (-2.0, None)):
                 doubt = _told(levelled("A", "B", value), 0, part * value)
                 self.assertEqual(doubt.rule == "adjust.sign", rule is not None, (value, part))
+                if rule is not None:
+                    self.assertEqual(doubt.text, "The sign of the height difference A – B is reversed.")

@@ -56,8 +56,8 @@ class Headers(TempFolder):
         check_grid(Path(self.write("big.tif", big)))
         (place,) = struct.unpack_from("<Q", big, 8)
         for at, value, words in (
-            (place, 0, "no length"), (place, 513, "no length"), (8, len(big), "past the end"),
-            (len(big) - 8, place, "circle"),
+            (place, 0, "no length"), (place, 1, "size is none"), (place, 513, "no length"),
+            (8, len(big), "past the end"), (len(big) - 8, place, "circle"),
         ):  # fmt: skip
             bad = bytearray(big)
             struct.pack_into("<Q", bad, at, value)

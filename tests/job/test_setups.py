@@ -348,7 +348,7 @@ class Demo(DemoCase):
         np.testing.assert_allclose(turn, lines.arc_to_chord, atol=1e-9)
         self.assertGreater(float(np.abs(turn).max()), 1e-8)
         # Kilometres away and higher, where the geoid is another: its height and the line's are those halfway.
-        half = axis + np.array([[5_000.0], [6_000.0], [20.0]])
+        half = axis + np.array([[15_000.0], [16_000.0], [20.0]])
         far = 2.0 * half - axis
         lat, lon = frame.inverse(half[0], half[1])
         above = half[2] + frame.geoid_height(lat, lon)

@@ -188,6 +188,25 @@ class Solved(unittest.TestCase):
         order = [marks.index[f"P{k}"] for k in range(4)]
         np.testing.assert_allclose(marks.place[:2, order], truth[:2], rtol=0.0, atol=1e-8)
 
+    def test_what_hangs_between_two_marks_is_turned_onto_them(self) -> None:
+        """A walk from P0 to P4 by directions and distances, none of which leads from a known line: placed in
+        a system of its own, then turned."""
+        truth = np.array([[0.0, 300.0, 500.0, 650.0, 900.0], [0.0, 200.0, -100.0, 250.0, 50.0], [0.0] * 5])
+        net, none, rows = Network(rows=(), control={}, dimensions=2, plane=True), np.zeros(1), []
+        for at in range(5):
+            for to in {max(at - 1, 0), min(at + 1, 4)} - {at}:
+                ends = truth[:, [at]], truth[:, [to]], truth[:, [to]]
+                for kind, turn in (("direction", 0.7 * at), ("distance", 0.0)):
+                    rows.append(Row(kind=kind, at=f"P{at}", to=f"P{to}", set="1", covariance=np.eye(1),
+                                    value=computed(net, kind, *ends, none, none)[0] - turn))  # fmt: skip
+        given = {
+            f"P{k}": Given(first=float(truth[0, k]), second=float(truth[1, k]), h=math.nan) for k in (0, 4)
+        }
+        marks, lost = starting_marks(replace(net, rows=tuple(rows), control=given))
+        self.assertEqual(lost, ())
+        order = [marks.index[f"P{k}"] for k in range(5)]
+        np.testing.assert_allclose(marks.place[:2, order], truth[:2], rtol=0.0, atol=1e-6)
+
     def test_vectors_lead_everywhere_whichever_way_they_go(self) -> None:
         rng = np.random.default_rng(7)
         truth = rng.uniform(-2000.0, 2000.0, (3, 60))

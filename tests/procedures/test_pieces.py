@@ -20,7 +20,7 @@ from fenwind.procedures.network_weights import CONTROL, scaled
 from fenwind.procedures.own_projection import Area
 from fenwind.procedures.positions import positions
 from fenwind.procedures.resection import _faces
-from fenwind.procedures.similarity import turn_covariance
+from fenwind.procedures.similarity import _ratio, turn_covariance
 from fenwind.procedures.to_plane import _require, to_plane
 from fenwind.procedures.unseen import Unseen, unseen_words
 from tests.support import made_up_pairs
@@ -55,9 +55,16 @@ class Parts(unittest.TestCase):
             self.assertIn("span 25%", judged["coverage.spread"].text)
 
     def test_how_many_marks_lie_outside(self) -> None:
-        for bad, words in ((1, "^D lies outside"), (3, "^B and 2 more lies outside")):
+        for bad, words in ((1, "^D lies"), (2, "^C and 1 more lies"), (3, "^B and 2 more lies")):
             with self.assertRaisesRegex(ProcedureError, words):
                 _require(np.arange(4) < 4 - bad, ("A", "B", "C", "D"), "lies outside", "x")
+
+    def test_where_a_turn_and_a_scale_begin(self) -> None:
+        """Exact pairs that lie in any way: wide, high, on a line."""
+        pairs, ratio = made_up_pairs(k=4).case().pairs, complex(0.8, -0.6) * 1.5
+        for places in ((0.0, 100.0, 300.0, 1j), (0.0, 100j, 300j, 1.0), (0.0, 1j, 2j, 5j)):
+            source = np.array(places, dtype=complex)
+            self.assertAlmostEqual(_ratio(pairs, source, source * ratio), ratio)
 
     def test_faces_of_which_some_lack_a_zenith_angle(self) -> None:
         """A collimation of 4 and an index of 3 milliradians; one of two rounds has no zenith angle."""
