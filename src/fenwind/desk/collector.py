@@ -27,6 +27,8 @@ class Collector(QObject):
         super().__init__(parent)
         self._thresholds = gc.get_threshold()
         gc.disable()
+        #: Whether something was; to count what is would take as long as to look at it.
+        self._aside = False
         self._timer = QTimer(self)
         self._timer.timeout.connect(self.collect)
         self._timer.start(interval_ms)
@@ -40,8 +42,9 @@ class Collector(QObject):
         if counts[0] > MUCH:
             self.set_aside()
             return
-        if gc.get_freeze_count() and due[-1] == 2 and _nobody_looks():
+        if self._aside and due[-1] == 2 and _nobody_looks():
             gc.unfreeze()
+            self._aside = False
         started = time.perf_counter()
         gc.collect(due[-1])
         if time.perf_counter() - started > LONG_S:
@@ -50,6 +53,7 @@ class Collector(QObject):
     def set_aside(self) -> None:
         """Look no more at what there is now."""
         gc.freeze()
+        self._aside = True
 
 
 def _nobody_looks() -> bool:
