@@ -1,12 +1,15 @@
 """The pieces of a fit against algebra written apart: turned covariances, rms, levels, departures,
 majorities."""
 
+import gc
 import math
 import unittest
+import weakref
 from dataclasses import replace
 
 import numpy as np
 
+from fenwind.doubts.rules import doubts_about_fit
 from fenwind.errors import ProcedureError
 from fenwind.geodesy.frames import FrameSpec, open_frame
 from fenwind.procedures.average import average
@@ -28,6 +31,20 @@ from tests.support import made_up_pairs
 
 class Parts(unittest.TestCase):
     """Small parts of procedures, each by a case worked by hand."""
+
+    def test_a_case_goes_with_who_holds_it(self) -> None:
+        """Nothing of it holds the case itself: a day of work would else keep every fit of the day."""
+        case = made_up_pairs().case()
+        self.assertIs(case.in_plan, case)
+        self.assertTrue(case.in_plan.in_plan.pairs.names)
+        list(doubts_about_fit(case))
+        watched = weakref.ref(case)
+        gc.disable()
+        try:
+            del case
+            self.assertIsNone(watched())
+        finally:
+            gc.enable()
 
     def test_what_could_hide_in_words(self) -> None:
         none = np.zeros(0)

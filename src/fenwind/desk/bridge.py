@@ -10,7 +10,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from functools import partial
 
-from PySide6.QtCore import QObject, Signal
+from PySide6.QtCore import QObject, QTimer, Signal
 
 from fenwind.desk.tasks import AT_WORK, Task, TaskRunner
 from fenwind.doubts.of_job import Findings, Judge
@@ -242,10 +242,10 @@ class JobBridge(QObject):
     def _on_kept(self, kept: Kept, then: Callable[[], object]) -> None:
         self._keeping = ""
         self.job.accept(kept)
-        then()
         self._revision, self._ahead = self._revision + 1, None
         if self._task is None:
             self._start()
+        QTimer.singleShot(0, self, then)  # what arrives meanwhile has its turn first
 
     def _on_not_kept(self, error: Exception) -> None:
         self._keeping = ""

@@ -45,13 +45,18 @@ class FitCase:
         """Combined factor at the mean of the measured marks, None without a datum."""
         return self.place.combined if self.place is not None else None
 
-    @cached_property
+    @property
     def in_plan(self) -> FitCase:
         """The same without the pairs that are known by their height alone."""
+        return self._placed or self
+
+    @cached_property
+    def _placed(self) -> FitCase | None:
+        """That, None where it is the same: what held itself would stay until somebody looks for garbage."""
         k = self.result.pairs.known_rows
         placed = np.isfinite(self.known.e_m[k] + self.known.n_m[k])
         if placed.all():
-            return self
+            return None
         return replace(self, result=replace(self.result, pairs=self.result.pairs.where(placed)))
 
     @cached_property
