@@ -133,6 +133,7 @@ class Tables(QtTestCase):
         for top in range(0, links.height() - 40, 37):
             box = QRect(0, top, links.width(), 23)
             self.assertEqual(links.grab(box).toImage(), whole.copy(box), top)
+        self.wait_for(lambda: links.width() > 200)  # the window has been laid out
         tall = links.minimumHeight()
         w.trail_pane.setFixedWidth(150)
         self.wait_for(lambda: links.minimumHeight() > tall)  # notes take more lines where it is narrow
