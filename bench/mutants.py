@@ -53,7 +53,7 @@ TESTS = {
     "reports": ("tests/reports", "tests/commands"),
     "desk": ("tests/desk",),
 }
-DRAWING = ("plan.py", "scene.py", "plan_symbols.py", "rail.py", "table.py")
+DRAWING = ("plan.py", "scene.py", "plan_symbols.py", "rail.py", "table.py", "cells.py")
 #: Seconds of tests, as they took with nothing put in, after which a fault counts as not noticed.
 ENOUGH_S = 120.0
 #: Seconds after which a mutant that hangs counts as noticed: well over what its tests may take.
@@ -359,7 +359,7 @@ def noticed(path: Path, wanted: int, tests: list[str]) -> bool:
     def act(tell) -> int:
         sys.meta_path.insert(0, _Faulty(path, wanted))
         if _is_compiled(path):  # what was compiled without the fault is not taken for it
-            os.environ["NUMBA_CACHE_DIR"] = tempfile.mkdtemp()
+            os.environ["NUMBA_CACHE_DIR"] = folder
         loader = unittest.TestLoader()
         for name in tests:
             result = unittest.TestResult()
@@ -368,7 +368,8 @@ def noticed(path: Path, wanted: int, tests: list[str]) -> bool:
                 return 1
         return 0
 
-    code, _ = in_child(act, PATIENCE)
+    with tempfile.TemporaryDirectory() as folder:
+        code, _ = in_child(act, PATIENCE)
     return code != 0
 
 

@@ -1,9 +1,11 @@
 """The Sessions stage through the window: a base tied, an antenna height put right, an occupation left out."""
 
+import os
 from dataclasses import replace
 
 import numpy as np
 
+from fenwind.commands.standin import GIVES_WAY
 from fenwind.desk.sky_charts import ScatterChart, SkyChart
 from fenwind.desk.stages.antennas import take_file
 from fenwind.desk.stages.sessions import SessionsSheet
@@ -116,6 +118,8 @@ class Live(QtTestCase):
         panel.start.click()
         self.addCleanup(panel.stop)
         self.wait_for(lambda: panel.ports)
+        theirs, own = (os.getpriority(os.PRIO_PROCESS, i) for i in (panel._process.processId(), 0))
+        self.assertEqual(theirs, min(own + GIVES_WAY, 19), "it gives way to the window")
 
     def ask(self, widget: object, key: str, text: str) -> None:
         """Click a part and answer the line that asks."""

@@ -69,6 +69,16 @@ class Nmea(unittest.TestCase):
         self.assertEqual(reader.feed((gga + b"%02X\r\n" % checksum(gga[1:-1])) * 2), [])
         self.assertEqual(reader.without_height, 2)
 
+    def test_a_checksum_in_small_letters_and_none(self) -> None:
+        """The first is read; a line without one is counted as not read, whatever it says."""
+        body, now = b"GNGGA,080000.00,3330.0000000,S,07036.0000000,W,4,20,0.5,100.000,M,3.%d,M,1.0,0000", 0
+        while b"%02x" % checksum(body % now) == b"%02X" % checksum(body % now):
+            now += 1
+        reader = NmeaReader()
+        reader.feed(b"$%s*%02x\r\n$%s\r\n" % (body % now, checksum(body % now), body % now))
+        counts = reader.counts
+        self.assertEqual((counts.sentences, counts.wrong, counts.unread), (1, 0, 1))
+
     def test_pieces_and_garbage_change_nothing_that_is_whole(self) -> None:
         data, rng = epochs(20), random.Random(4)
         whole = NmeaReader().feed(data + b"$")
