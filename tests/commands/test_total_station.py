@@ -209,6 +209,10 @@ class Traverse(Command):
                 first = found["doubts"][0]
                 self.assertEqual((first["rule"], first["names"]), (rule, names))
                 self.assertAlmostEqual(first["value"], value, delta=0.05 * abs(value))
+        # Two wrong angles: no single one brings the end to its place, so none is blamed.
+        two = self.book(noise=0.3, angles={"B": 300.0, "D": 400.0})
+        rules = self.rules(self.run_json("traverse", two, *self.START, *self.CLOSE, *closing, code=1))
+        self.assertEqual(rules, ["traverse.angular", "traverse.ratio"])
         found = self.run_json("traverse", self.book(), *self.START, *self.CLOSE, code=1)
         self.assertEqual(self.rules(found), ["traverse.closing-angle"])
         self.assertIn("left out", found["doubts"][0]["text"])
@@ -436,6 +440,15 @@ class Resect(Command):
                 if value is not None:
                     self.assertAlmostEqual(first["value"], value, delta=0.1 * value)
                 self.assertIn("resect.residual", self.rules(found))
+
+    def test_a_prism_is_told_beside_a_scale_that_is_applied(self) -> None:
+        for factor in (0.9994, 1.0006):
+            shots = self.shots("ABCDE", noise=0.3, prism={"C": 0.0344}, factor=factor)
+            told = self.run_json(
+                "resect", shots, self.control(), "--hi", "1.5", "--heights", "--scale", "apply", code=1
+            )
+            self.assertEqual((told["doubts"][0]["rule"], told["doubts"][0]["names"]), ("resect.prism", ["C"]))
+            self.assertAlmostEqual(told["doubts"][0]["value"], 0.0344, delta=0.004)
 
     def test_the_danger_circle(self) -> None:
         """On the circle through A, C and E as computed by its equation."""

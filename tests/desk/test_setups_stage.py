@@ -179,7 +179,7 @@ class SetupsStage(QtTestCase):
         for name in ("work.xml", "work.csv"):
             path = str(self.folder / name)
             self.assertTrue(page.write_to(path))
-            self.assertIn(f"{len(known)} setups are in", self.w.line.text())
+            self.assertIn(f"{len(known)} setups written to", self.w.line.text())
             before = len(b.state.of(Setup))
             page.open_file(path)
             fresh = list(b.state.of(Setup).values())[before:]

@@ -37,8 +37,9 @@ class Follow(unittest.TestCase):
         following.start()
         self.addCleanup(following.stop)
         end = time.monotonic() + 20.0
-        wanted, epochs = spoken.count(b"$"), 0
+        wanted = spoken.count(b"$")
         found = following.take()
+        epochs = len(found.epochs)
         while found.sentences < wanted or found.wrong < 2 or found.corrections.position is None:
             self.assertLess(time.monotonic(), end, found)
             woken.wait(0.05)

@@ -223,7 +223,7 @@ class Reading(TempFolder):
         found = interpret(raw)
         np.testing.assert_allclose(np.degrees(found.values[:2, 0]), [61.3, 8.4])
         np.testing.assert_array_equal(found.values[2], [10.0, math.nan, math.nan])
-        self.assertIn("2 heights are above terrain", raw.remarks[0])
+        self.assertIn("2 heights above terrain", raw.remarks[0])
 
     def test_landxml_in_feet_with_groups_and_references(self) -> None:
         path = self.write("k.xml", LANDXML)

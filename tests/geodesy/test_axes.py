@@ -141,7 +141,7 @@ class Axes(unittest.TestCase):
         alone = convert("EPSG:4230", "EPSG:4326", *spain)
         together = convert("EPSG:4230", "EPSG:4326", *both)
         self.assertEqual((together.first[0], together.second[0]), (alone.first[0], alone.second[0]))
-        self.assertIn("(1 positions)", together.operation)
+        self.assertIn("(1 position)", together.operation)
 
     def test_longitudes_beyond_the_half_turn(self) -> None:
         for lon in (185.0, -175.0, 545.0):

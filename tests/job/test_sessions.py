@@ -51,6 +51,11 @@ class Sessions(TempFolder):
         doubts = {d.rule: d for d in about_sessions(self.job.state, self.derive(self.job))}
         self.assertEqual(doubts["base.untied"].names, ("D2", "B", "C"))
         self.assertAlmostEqual(doubts["base.untied"].value or 0.0, float(np.linalg.norm(JUMP)), 5)
+        self.assertIn("2 marks stand on it; a common mark", doubts["base.untied"].text)
+        for gone, words in (("o3", "1 mark stands on it"), ("o4", "no mark stands on it yet")):
+            self.job.record("out", [amend(self.job.state.of(Occupation)[gone], active=False)])
+            doubts = {d.rule: d for d in about_sessions(self.job.state, self.derive(self.job))}
+            self.assertIn(words, doubts["base.untied"].text)
 
     def test_a_trail_goes_into_the_latest_occupations(self) -> None:
         one = self.job.state.of(Occupation)["o1"]

@@ -17,7 +17,7 @@ from fenwind.quantities.lengths import (
     parse_tolerances,
     unit_named,
 )
-from fenwind.quantities.numbers import format_fixed, parse_number
+from fenwind.quantities.numbers import counted, format_fixed, parse_number
 
 
 class Units(unittest.TestCase):
@@ -96,3 +96,4 @@ class Numbers(unittest.TestCase):
         self.assertEqual(format_fixed(2.0, 1, sign=True), "+2.0")
         self.assertEqual(format_fixed(float("nan"), 1), "")
         self.assertEqual(format_fixed(1234567.8, 1), "1\u2009234\u2009567.8")
+        self.assertEqual([counted(n, "mark") for n in (0, 1, 2)], ["0 marks", "1 mark", "2 marks"])

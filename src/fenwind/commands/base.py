@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 from fenwind.errors import ParseError, ProcedureError
+from fenwind.quantities.numbers import counted
 
 if TYPE_CHECKING:
     from fenwind.commands.session_json import Opened
@@ -182,7 +183,7 @@ def _answer(options: argparse.Namespace, found: Opened, name: str, before: dict[
     }  # fmt: skip
     words = [
         f"base {base.name} ({base.word}): {payload['lat']:.9f}, {payload['lon']:.9f}, {payload['h']:.4f} m",
-        f"moved: {change.marks} marks, at most E {change.de_m:+.3f}, N {change.dn_m:+.3f}, "
+        f"moved: {counted(change.marks, 'mark')}, at most E {change.de_m:+.3f}, N {change.dn_m:+.3f}, "
         f"height {change.dh_m:+.3f} m",
     ]
     return answer(payload, words, options.json)

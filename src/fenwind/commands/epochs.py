@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from fenwind.commands.adjust import add_options
 from fenwind.errors import ParseError, ProcedureError
+from fenwind.quantities.numbers import counted
 
 if TYPE_CHECKING:
     from fenwind.procedures.congruence import Displacement
@@ -92,4 +93,4 @@ def _words(found: Displacement) -> list[str]:
         way = " ".join(f"{v * 1000.0:+8.1f}" for v in found.moves[:, i] if np.isfinite(v))
         said = "stable" if found.stable[i] else "moved" if found.moved[i] else "not more than chance"
         lines.append(f"{name:12} {way} mm   p {found.probability[i]:.4f}   {said}")
-    return [f"{len(found.names)} marks in both; all stable: p {found.before[2]:.4f}", *lines]
+    return [f"{counted(len(found.names), 'mark')} in both; all stable: p {found.before[2]:.4f}", *lines]

@@ -8,6 +8,7 @@ import threading
 from typing import TYPE_CHECKING, Any
 
 from fenwind.errors import ProcedureError
+from fenwind.quantities.numbers import counted
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
@@ -222,7 +223,7 @@ def _answer(options: argparse.Namespace, found: Opened, one: Occupation) -> int:
         "spread": {"e": one.spread_e_m, "n": one.spread_n_m, "u": one.spread_u_m},
         "effective_epochs": one.effective, "check": check, "doubts": doubts_json(doubts),
     }  # fmt: skip
-    words = [f"{mark} from {base}: {one.epochs} epochs, {one.solution}, occupation {one.id}"]
+    words = [f"{mark} from {base}: {counted(one.epochs, 'epoch')}, {one.solution}, occupation {one.id}"]
     if point is not None:
         words.append(f"{payload['lat']:.9f}, {payload['lon']:.9f}, {payload['h']:.4f} m")
     if check is not None:

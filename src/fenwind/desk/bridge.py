@@ -245,7 +245,12 @@ class JobBridge(QObject):
         self._revision, self._ahead = self._revision + 1, None
         if self._task is None:
             self._start()
-        QTimer.singleShot(0, self, then)  # what arrives meanwhile has its turn first
+
+        def shown() -> None:
+            with AT_WORK:
+                then()
+
+        QTimer.singleShot(0, self, shown)  # what arrives meanwhile has its turn first
 
     def _on_not_kept(self, error: Exception) -> None:
         self._keeping = ""

@@ -15,6 +15,7 @@ from fenwind.desk.shell import PlainLabel, ShortLabel, look
 from fenwind.desk.stage_table import stage_of
 from fenwind.desk.theme import SEMIBOLD, colour, font, scaled
 from fenwind.doubts.registry import Doubt
+from fenwind.quantities.numbers import counted
 from fenwind.records.records import Acceptance
 
 
@@ -68,7 +69,7 @@ class DoubtsBar(QWidget):
         doubts = self.bridge.findings.open
         accepted = self.bridge.findings.accepted
         count = len(doubts)
-        self.count.setText(f"{count} doubt{'' if count == 1 else 's'}" if count else "No doubts")
+        self.count.setText(counted(count, "doubt") if count else "No doubts")
         role = "flare" if any(d.grave for d in doubts) else "sun" if doubts else "reed"
         self.count.setStyleSheet(f"color: {colour(role).name()};")
         self._role = "alarm" if doubts else "sheet"

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 import os
-from datetime import date
+import time
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -71,7 +71,7 @@ def open_job(
     if options.job:
         job = Job.open(options.job)
     elif options.empty:
-        path = free_path(folder, f"New job {date.today().isoformat()}")
+        path = free_path(folder, f"New job {time.strftime('%Y-%m-%d')}")
         job = Job.create(path, path.stem)
     else:
         job = _demo(folder, options.demo, options.fresh)
@@ -108,7 +108,7 @@ def _demo(folder: Path, name: str, fresh: bool) -> Job:
     path = folder / DEMOS[name][0]
     tarnholt.write_grid(folder)
     if path.exists() and fresh:
-        path.rename(free_path(folder, f"{path.stem} until {date.today().isoformat()}"))
+        path.rename(free_path(folder, f"{path.stem} until {time.strftime('%Y-%m-%d')}"))
     if path.exists():
         return Job.open(path)
     return {"tarnholt": make_demo, "ketterly": ketterly.make_ketterly}[name](path)

@@ -33,6 +33,7 @@ from fenwind.geodesy.frames import height_words
 from fenwind.job.job import Job
 from fenwind.job.moved import Moved
 from fenwind.quantities.lengths import format_way
+from fenwind.quantities.numbers import counted
 from fenwind.reports.trail import trail
 
 
@@ -210,7 +211,10 @@ class Workspace(QObject):
     def _on_selected(self, name: str) -> None:
         for page in self.pages.values():
             page.select(name)
-        self._show_trail()
+        if self.bridge.in_turns:
+            self._turns.then(self._show_trail)
+        else:
+            self._show_trail()
 
     def say(self, text: str, tone: str = "") -> None:
         """Say something in the line above the doubts; it goes after a while unless it is an error."""
@@ -240,7 +244,7 @@ class Workspace(QObject):
         words = []
         if change.names:
             worst = max(range(len(change.names)), key=lambda i: abs(change.de_m[i]) + abs(change.dn_m[i]))
-            many = f"{len(change.names)} mark{'' if len(change.names) == 1 else 's'}"
+            many = counted(len(change.names), "mark")
             if change.largest_m > 0:
                 way = format_way(change.largest_m)
                 words.append(f"{many} moved in {name}, at most {way} ({change.names[worst]})")
@@ -257,7 +261,7 @@ class Workspace(QObject):
         if not self.page.pick(set(names)):
             self.show_stage("Marks")
             self.page.pick(set(names))
-        self.say(f"{len(names)} mark{'' if len(names) == 1 else 's'} in the window.")
+        self.say(f"{counted(len(names), 'mark')} in the window.")
 
     def _switch_off(self, page: StagePage) -> None:
         """Delete on a selection: what the page leaves out is kept, greyed, and undone like anything else."""

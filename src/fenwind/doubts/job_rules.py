@@ -18,7 +18,7 @@ from fenwind.procedures.near import near_pairs
 from fenwind.procedures.onto_plane import SAME_DATUM
 from fenwind.procedures.positions import Positions
 from fenwind.quantities.lengths import UNITS, format_way
-from fenwind.quantities.numbers import format_fixed
+from fenwind.quantities.numbers import counted, format_fixed
 from fenwind.records.entries import Amend
 from fenwind.records.records import GivenPosition
 
@@ -71,9 +71,9 @@ def not_tied(state: JobState, derived: Derived) -> Iterator[Doubt]:
                 rule="marks.not-tied",
                 subject=key,
                 names=(),
-                text=f"{count} marks have no position in {frame}: they were given in {record.spec.name}, and "
-                f"nothing ties the two ({some}). Measure some of them and tie them by a fit, or say that "
-                f"they were given in {frame}.",
+                text=f"{counted(count, 'mark')} without a position in {frame}: given in {record.spec.name}, "
+                f"and nothing ties the two ({some}). Measure some of what is there and tie it by a fit, or "
+                f"say that it was given in {frame}.",
                 value=count,
                 limit=0,
                 unit="marks",
@@ -223,7 +223,7 @@ def _coarse(frame: str, few: list[tuple[str, int]], usual: int) -> Doubt:
     head = f"The heights of {listed} have" if len(names) > 1 else f"The height of {listed} has"
     most = max(d for _, d in few)
     up_to = "" if all(d == most for _, d in few) else "at most "
-    decimals = f"{up_to}{most} decimal{'' if most == 1 else 's'}"
+    decimals = f"{up_to}{counted(most, 'decimal')}"
     return Doubt(
         rule="marks.coarse-height",
         subject=frame,
@@ -298,10 +298,9 @@ def heights_apart(state: JobState, derived: Derived) -> Iterator[Doubt]:
             rule="frame.heights-apart",
             subject=key,
             names=tuple(names[:1]),
-            text=f"{len(names)} marks have measured heights above the ellipsoid, and heights in "
-            f"{spec.name} are "
-            f"counted from {height_words(spec.height)}: they are kept and not shown beside them. Name a "
-            "geoid or a height system, or fit heights.",
+            text=f"{counted(len(names), 'mark')} with measured heights above the ellipsoid, where heights in "
+            f"{spec.name} are counted from {height_words(spec.height)}: kept, and not shown beside them. "
+            "Name a geoid or a height system, or fit heights.",
             value=len(names),
             limit=0,
             unit="marks",

@@ -27,6 +27,7 @@ from fenwind.procedures.rover import Point, mean
 from fenwind.procedures.shared_errors import shared, shared_by, totals
 from fenwind.progress import breathe
 from fenwind.quantities.lengths import format_way
+from fenwind.quantities.numbers import counted
 from fenwind.records.sessions import Antenna, BaseSetup, Occupation
 
 FloatArray = NDArray[np.float64]
@@ -86,13 +87,14 @@ def _untied(state: JobState, base: BaseSetup, rover: RoverMarks, known: Mapping[
             jumps.append(float(np.linalg.norm(rover.each[one.id].xyz - mean(others).xyz)))
     jump = max(jumps, default=None)
     size = f"; a common mark shows a jump of {format_way(jump)}" if jump is not None else ""
+    stand = "stands" if len(marks) == 1 else "stand"
+    standing = f"{counted(len(marks), 'mark')} {stand} on it" if marks else "no mark stands on it yet"
     return Doubt(
         rule="base.untied",
         subject=base.id,
         names=(base.name, *marks),
         text=f"Base {base.name} was restarted on an autonomous average and is tied to nothing: "
-        f"{len(marks)} marks "
-        f"stand on it{size}. Tie it to a mark, or place it.",
+        f"{standing}{size}. Tie it to a mark, or place it.",
         value=jump,
         limit=0.0,
         grave=True,

@@ -17,6 +17,7 @@ from fenwind.job.network_gestures import set_off
 from fenwind.job.setup_gestures import set_prism
 from fenwind.job.setup_gestures import set_use as use_sightings
 from fenwind.job.state import JobState
+from fenwind.quantities.numbers import counted
 from fenwind.records.entries import Add, Gesture, amend
 from fenwind.records.lines import LevelBook, TraverseBook
 from fenwind.records.network import NetworkStep
@@ -124,7 +125,10 @@ def _given_here(state: JobState, doubt: Doubt) -> Gesture:
     entries = tuple(amend(g, reason=doubt.text, frame=shown) for g in stranded(state, doubt.subject, there))
     if shown not in state.frames or not entries:
         raise ProcedureError("what this doubt speaks of is gone", hint="Look at the doubts again")
-    return Gesture(f"{len(entries)} marks were given in {state.frames[shown].spec.name}", entries)
+    return Gesture(
+        f"Take {counted(len(entries), 'mark')} as given in {state.frames[shown].spec.name}",
+        entries,
+    )
 
 
 def _tie(state: JobState, doubt: Doubt) -> Gesture:

@@ -16,6 +16,7 @@ from fenwind.exchange.files import check_size, foreign_reader, read_bytes, read_
 from fenwind.exchange.outgoing import Outgoing
 from fenwind.exchange.raw_table import RawTable, plain
 from fenwind.quantities.lengths import UNITS
+from fenwind.quantities.numbers import counted
 
 _WRITE_HINT = "Choose another folder or name, or another format"
 _HINT = "Export the points again, or check the file in a geographic information system"
@@ -120,7 +121,7 @@ def _table(
         crs=crs,
         part=name,
         parts=names if len(names) > 1 else (),
-        remarks=(f"{left} features are not points and were left out.",) if left else (),
+        remarks=(f"{counted(left, 'feature')} without a point: left out.",) if left else (),
     )
 
 

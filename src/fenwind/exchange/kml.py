@@ -11,6 +11,7 @@ from fenwind.exchange.files import write_bytes
 from fenwind.exchange.outgoing import Outgoing
 from fenwind.exchange.raw_table import RawTable
 from fenwind.exchange.xml_in import child_text, elements, parse_xml
+from fenwind.quantities.numbers import counted
 
 NAMESPACE = "http://www.opengis.net/kml/2.2"
 
@@ -45,7 +46,7 @@ def read_kml(path: str, part: str = "") -> RawTable:
             "there are no placemarks with a point in it", where=path, hint="Export points, not lines or areas"
         )
     remarks = (
-        (f"{without_height} heights are above terrain, not the ellipsoid, and were left out.",)
+        (f"{counted(without_height, 'height')} above terrain, not the ellipsoid: left out.",)
         if without_height
         else ()
     )

@@ -17,7 +17,7 @@ from fenwind.geodesy.axes import ShownAxis, shown_axes
 from fenwind.progress import NULL_PROGRESS, Progress
 from fenwind.quantities.geographic import parse_latitude, parse_longitude
 from fenwind.quantities.lengths import METRE, UNITS, LengthUnit, unit_named
-from fenwind.quantities.numbers import parse_number
+from fenwind.quantities.numbers import counted, parse_number
 
 #: Coordinates beyond this are absurd on the earth, metres.
 MAX_COORDINATE_M = 1e8
@@ -307,7 +307,7 @@ def _check_columns(table: RawTable, match: ColumnMatch, geographic: bool, height
     needed = ("name",) if placeless else ("name", *axes)
     missing = [m for m in needed if m not in match.columns]
     if missing:
-        found = ", ".join(table.headers) or f"{table.width} columns without a header"
+        found = ", ".join(table.headers) or f"{counted(table.width, 'column')} without a header"
         raise FormatError(
             f"no column for {' and '.join(missing)}; found {found[:300]}",
             where=where,

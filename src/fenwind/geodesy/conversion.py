@@ -24,6 +24,7 @@ from fenwind.geodesy.datum_change import ConversionNote, change_datum
 from fenwind.geodesy.frames import crs_unit_metres, find_crs, is_dynamic
 from fenwind.geodesy.geoid import VerticalRelation
 from fenwind.geodesy.plate_motion import Plate, moved, rates
+from fenwind.quantities.numbers import counted
 
 FloatArray = NDArray[np.float64]
 
@@ -76,7 +77,7 @@ def convert(
         notes.append(ConversionNote(rule="convert.no-epoch", text=text + "epoch was assumed."))
     bad = int((~np.isfinite(out[0])).sum())
     if bad:
-        text = f"{bad} positions lie where the operation is not defined."
+        text = f"{counted(bad, 'position')} outside where the operation is defined."
         notes.append(ConversionNote(rule="convert.outside", text=text))
     return Conversion(
         first=out[0],

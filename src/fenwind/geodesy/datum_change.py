@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from fenwind.errors import FrameError
 from fenwind.geodesy.axes import from_greenwich, to_greenwich
 from fenwind.geodesy.operations import Ways, areas_of, is_assumed, plain_name, stated_accuracy, ways
+from fenwind.quantities.numbers import counted
 
 FloatArray = NDArray[np.float64]
 
@@ -73,7 +74,9 @@ def change_datum(
         lat_rad=out[0],
         lon_rad=out[1],
         h_m=out[2],
-        operation="; ".join(f"{w} ({k} positions)" if len(used) > 1 else w for w, k in used.items()),
+        operation="; ".join(
+            f"{way} ({counted(k, 'position')})" if len(used) > 1 else way for way, k in used.items()
+        ),
         accuracy_m=max(stated) if len(stated) == len(accuracies) else None,
         notes=tuple(notes.values()),
     )

@@ -10,6 +10,7 @@ from fenwind.errors import ProcedureError
 from fenwind.job.gestures import marks_named
 from fenwind.job.job import new_id
 from fenwind.job.state import JobState
+from fenwind.quantities.numbers import counted
 from fenwind.records.entries import Add, Gesture, amend
 from fenwind.records.network import EVERYTHING, NetworkDatum, NetworkStep, ObservationSet, RowKey
 
@@ -29,7 +30,9 @@ def take_observations(state: JobState, found: ObservationSet, frame: str) -> Ges
     )  # fmt: skip
     name = f"Network {len(state.of(NetworkStep)) + 1}"
     step = NetworkStep(id=new_id(), name=name, frame=frame, observations=kept.id)
-    return Gesture(f"Take in {len(kept.kind)} observations", (*entries, Add(record=kept), Add(record=step)))
+    return Gesture(
+        f"Take in {counted(len(kept.kind), 'observation')}", (*entries, Add(record=kept), Add(record=step))
+    )
 
 
 def adjust_everything(state: JobState, frame: str) -> Gesture:

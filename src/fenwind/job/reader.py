@@ -11,9 +11,10 @@ from __future__ import annotations
 import hashlib
 import os
 import stat
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cache, lru_cache
+from itertools import islice
 from operator import attrgetter
 from typing import Any, NamedTuple, TypeVar, cast, get_args, get_type_hints
 
@@ -98,6 +99,16 @@ def _dtype(kind: type, name: str) -> type:
     return float if plain == {float} else bool if plain == {bool} else object
 
 
+def _places(records: Iterable[str]) -> dict[str, int]:
+    """Where each record stands. What fills a dictionary lets nobody else have a turn before it is done."""
+    places: dict[str, int] = {}
+    numbered = ((key, at) for at, key in enumerate(records))
+    while piece := list(islice(numbered, PIECE)):
+        breathe()
+        places.update(piece)
+    return places
+
+
 def _column(kind: type, name: str, records: list[Record]) -> NDArray[Any]:
     dtype, read = _dtype(kind, name), attrgetter(name)
     out: NDArray[Any] = np.empty(len(records), dtype=dtype)
@@ -145,8 +156,7 @@ class Shelf:
                     for n, c in columns.items()
                 }
             else:
-                breathe()
-                places, columns = dict(zip(records, range(len(records)), strict=True)), {}
+                places, columns = _places(records), {}
             self._held[kind] = (state.stamp(kind), places, columns)
         lacking = [name for name in ("id", *names) if name not in columns]
         every = list(records.values()) if lacking else []

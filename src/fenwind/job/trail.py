@@ -13,6 +13,7 @@ from fenwind.job.derive import Derived
 from fenwind.job.session_view import known_of, rover_of
 from fenwind.job.state import JobState
 from fenwind.job.steps.base import antenna_model
+from fenwind.quantities.numbers import counted
 from fenwind.records.sessions import BaseSetup, Occupation
 
 Step = dict[str, Any]
@@ -93,7 +94,7 @@ class _Follow:
         yield {
             "what": "occupation", "names": [one.id, name, base.name], "epochs": one.epochs,
             "effective_epochs": one.effective, "pdop": one.pdop, "age": one.age_s, "start": one.started,
-            "text": f"{one.epochs} epochs, {one.solution}, from {_minute(one.started)}",
+            "text": f"{counted(one.epochs, 'epoch')}, {one.solution}, from {_minute(one.started)}",
         }  # fmt: skip
         yield {
             "what": "vector", "names": [base.name, name], "dx": one.dx_m, "dy": one.dy_m, "dz": one.dz_m,
@@ -127,7 +128,7 @@ class _Follow:
             yield {
                 "what": "average", "names": [base.name], "epochs": base.average_epochs,
                 "sh": base.average_sigma_h_m, "sv": base.average_sigma_v_m,
-                "text": f"mean of {base.average_epochs} epochs of its own solution",
+                "text": f"mean of {counted(base.average_epochs, 'epoch')} of its own solution",
             }  # fmt: skip
         elif base.word == "place":
             yield {

@@ -13,6 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fenwind.procedures.hull import least_rectangle
+from fenwind.quantities.numbers import counted
 
 FloatArray = NDArray[np.float64]
 
@@ -66,7 +67,7 @@ def coverage(targets: FloatArray, check: NDArray[np.bool_], ground: FloatArray) 
         Judgement(
             rule="coverage.count",
             fine=count >= LEAST,
-            text=f"{count} control target{'' if count == 1 else 's'}; at least {LEAST} are needed.",
+            text=f"{counted(count, 'control target')}; at least {LEAST} are needed.",
             value=count,
             limit=LEAST,
         ),
@@ -78,8 +79,7 @@ def coverage(targets: FloatArray, check: NDArray[np.bool_], ground: FloatArray) 
         Judgement(
             rule="coverage.check",
             fine=kept_out >= 1,
-            text=f"{kept_out} check target{'' if kept_out == 1 else 's'}; one or more should be kept out of "
-            "the adjustment.",
+            text=f"{counted(kept_out, 'check target')}; one or more should be kept out of the adjustment.",
             value=kept_out,
             limit=1,
         )

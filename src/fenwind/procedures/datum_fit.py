@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 from fenwind.errors import ProcedureError
 from fenwind.estimation.distributions import f_tail
 from fenwind.estimation.engine import Problem, adjust
+from fenwind.quantities.numbers import counted
 
 FloatArray = NDArray[np.float64]
 
@@ -74,7 +75,8 @@ def datum_fit(source: FloatArray, target: FloatArray, parameters: int = 7) -> Da
     needed = 3 if parameters == 7 else 1
     if count < needed:
         raise ProcedureError(
-            f"{count} pairs found, {parameters} parameters need {needed}", hint="Give more marks in both"
+            f"{counted(count, 'pair')} found, {parameters} parameters need {needed}",
+            hint="Give more marks in both",
         )
     centre = source.mean(axis=1)
     spreads = principal_spreads(source)

@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from fenwind.errors import DatumDefectError, ProcedureError
 from fenwind.estimation.engine import Adjustment, Problem, adjust
+from fenwind.quantities.numbers import counted
 
 FloatArray = NDArray[np.float64]
 NAMES = ("height shift", "slope E", "slope N")
@@ -88,7 +89,8 @@ def estimate(
         result = adjust(problem)
     except DatumDefectError as error:
         raise ProcedureError(
-            f"a tilted plane cannot be found from {e_m.size} pairs held in height: {error.message}",
+            f"a tilted plane cannot be found from {counted(e_m.size, 'pair')} held in height: "
+            f"{error.message}",
             hint="Hold three or more pairs in height that do not lie on one line, or choose one shift",
         ) from error
     x = np.zeros(3)

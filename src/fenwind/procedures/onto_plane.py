@@ -14,6 +14,7 @@ from fenwind.geodesy.datum_change import ConversionNote
 from fenwind.geodesy.frames import Frame, find_crs, is_dynamic
 from fenwind.geodesy.plate_motion import find_plate, likely_plate, moved, rates
 from fenwind.procedures.positions import Positions
+from fenwind.quantities.numbers import counted
 
 FloatArray = NDArray[np.float64]
 
@@ -148,7 +149,7 @@ def _at_epoch(
     placed = np.isfinite(found.lat_rad + found.lon_rad)
     velocity = np.full((3, placed.size), np.nan) if velocities is None else velocities.copy()
     given = np.isfinite(velocity).all(axis=0) & placed
-    words = [f"velocities of {int(given.sum())} mark{'' if given.sum() == 1 else 's'}"] if given.any() else []
+    words = [f"velocities of {counted(int(given.sum()), 'mark')}"] if given.any() else []
     rest, notes = np.flatnonzero(placed & ~given), found.notes
     base, named = target.geodetic_crs, target.spec.plate
     if rest.size and moves and named and named != MARKS_MEAN:

@@ -19,6 +19,7 @@ from fenwind.errors import EstimationError, ProcedureError
 from fenwind.geodesy.refraction import EARTH_RADIUS_M
 from fenwind.procedures.resection_squares import SightingSquares, Solved
 from fenwind.quantities.angles import wrap_all
+from fenwind.quantities.numbers import counted
 
 FloatArray = NDArray[np.float64]
 Scale = Literal["fixed", "show", "apply"]
@@ -369,7 +370,7 @@ def _check_enough(case: Case) -> None:
         return  # the azimuth turns the circle, one mark with a distance or two without one do the rest
     if marks < 2 or (marks < 3 and not distances):
         raise ProcedureError(
-            f"{marks} mark{'s' if marks != 1 else ''} with {'a distance' if distances else 'no distance'} "
+            f"{counted(marks, 'mark')} with {'a distance' if distances else 'no distance'} "
             "cannot place the instrument", hint=HINT_NEEDED,
         )  # fmt: skip
 

@@ -32,6 +32,11 @@ def parse_number(text: str, *, decimal_comma: bool | None = None) -> float:
     return value
 
 
+def counted(count: int, what: str) -> str:
+    """A number of things: "1 mark", "2 marks"."""
+    return f"{count} {what}{'' if count == 1 else 's'}"
+
+
 def format_fixed(value: float | None, decimals: int, *, sign: bool = False, group: bool = True) -> str:
     """Fixed decimals with a true minus sign; thousands kept apart by thin spaces; never "−0.00"; nothing
     for None or nan."""

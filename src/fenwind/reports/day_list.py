@@ -6,6 +6,7 @@ from __future__ import annotations
 from collections.abc import Collection
 
 from fenwind.job.state import JobState
+from fenwind.quantities.numbers import counted
 from fenwind.records.network import DesignStep
 
 
@@ -17,7 +18,7 @@ def day_list(state: JobState, step: DesignStep, done: Collection[int]) -> str:
         for i, (kind, at, to) in enumerate(zip(step.kind, step.at, step.to, strict=True))
         if i not in step.off
     ]
-    lines = [f"{step.name}: {len(rows)} lines, {sum(r[3] for r in rows)} of them observed", ""]
+    lines = [f"{step.name}: {counted(len(rows), 'line')}, {sum(r[3] for r in rows)} of them observed", ""]
     lines += _part("Sessions", [(f"{a} – {b}", ok) for kind, a, b, ok in rows if kind == "vector"])
     stations = dict.fromkeys(a for kind, a, _, _ in rows if kind == "sighting")
     for station in stations:

@@ -15,7 +15,7 @@ from fenwind.procedures.fit import FitResult
 from fenwind.procedures.fit_case import FitCase
 from fenwind.quantities.angles import AngleStyle, format_angle
 from fenwind.quantities.lengths import METRE, LengthUnit, format_way
-from fenwind.quantities.numbers import format_fixed
+from fenwind.quantities.numbers import counted, format_fixed
 from fenwind.records.records import Acceptance
 from fenwind.reports.evidence import doubt_blocks
 from fenwind.reports.figure import fit_figure
@@ -81,7 +81,8 @@ def fit_report(
     )
     return Report(
         title=title,
-        subtitle=subtitle or f"{len(result.pairs.names)} pairs, {len(case.measured)} marks carried",
+        subtitle=subtitle
+        or f"{counted(len(result.pairs.names), 'pair')}, {counted(len(case.measured), 'mark')} carried",
         statement=sentence(parts),
         sections=(
             Section(title="Doubts", blocks=doubt_blocks(doubts, accepted)),

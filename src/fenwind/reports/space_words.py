@@ -9,7 +9,7 @@ import numpy as np
 from fenwind.job.steps.space_fit import Carried
 from fenwind.quantities.angles import RAD_PER_SECOND
 from fenwind.quantities.lengths import format_way
-from fenwind.quantities.numbers import format_fixed
+from fenwind.quantities.numbers import counted, format_fixed
 from fenwind.reports.fit_report import mm
 
 #: Below this the gain of the richer model is not taken for chance (decision 005).
@@ -19,7 +19,7 @@ ALPHA = 0.01
 def verdict_words(found: Carried) -> str:
     """How many pairs, what they leave over, and which model they speak for."""
     used, count = int(found.used.sum()), len(found.pairs)
-    pairs = f"{used} pair{'s' if used != 1 else ''}"
+    pairs = counted(used, "pair")
     if used < count:
         pairs += f", {count - used} compared only"
     sigma = found.fit.sigma0_m

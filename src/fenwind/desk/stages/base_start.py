@@ -29,7 +29,7 @@ from fenwind.job.steps.base import antenna_model
 from fenwind.job.steps.receiver_known import receiver_known
 from fenwind.progress import Progress
 from fenwind.quantities.lengths import format_length
-from fenwind.quantities.numbers import format_fixed
+from fenwind.quantities.numbers import counted, format_fixed
 from fenwind.records.entries import Add
 from fenwind.records.sessions import Antenna, BaseSetup
 from fenwind.reports.fit_report import mm
@@ -151,9 +151,8 @@ class BaseStart(QWidget):
             if d.height_m is None
             else f"{format_length(d.height_m, decimals=4)} {d.method}"
         )
-        on = (
-            f"the known mark {self._known.get(d.mark, '?')}" if d.mark else f"an average of {d.epochs} epochs"
-        )
+        average = f"an average of {counted(d.epochs, 'epoch')}"
+        on = f"the known mark {self._known.get(d.mark, '?')}" if d.mark else average
         parts = [
             Part(text="Start base "), Part(text=d.name, key="name"),
             Part(text=" on "), Part(text=on, key="on"),
@@ -194,8 +193,8 @@ class BaseStart(QWidget):
     # What is done
 
     def _menu_on(self, menu: QMenu) -> None:
-        choice(menu, f"an average of {self.draft.epochs} epochs of its own", partial(self._on_part, "epochs"),
-               checked=not self.draft.mark)  # fmt: skip
+        average = f"an average of {counted(self.draft.epochs, 'epoch')} of its own"
+        choice(menu, average, partial(self._on_part, "epochs"), checked=not self.draft.mark)
         menu.addSeparator()
         for key, name in list(self._known.items())[:30]:
             choice(

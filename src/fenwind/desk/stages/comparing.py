@@ -27,7 +27,7 @@ from fenwind.procedures.compare import Difference, compare
 from fenwind.procedures.positions import Positions, positions
 from fenwind.progress import Progress
 from fenwind.quantities.lengths import UNITS, LengthUnit
-from fenwind.quantities.numbers import format_fixed
+from fenwind.quantities.numbers import counted, format_fixed
 from fenwind.reports.fit_report import mm
 from fenwind.reports.statement import Part
 
@@ -269,7 +269,8 @@ def _of_adopted(adopted: Adopted) -> Positions:
 def _statistics(f: Difference) -> str:
     """Count, means, root mean squares, largest, what is over and what stands in one set only, in words."""
     parts = [
-        f"{len(f.names)} marks in both, {len(f.only_a)} only in the first, {len(f.only_b)} only in the second"
+        f"{counted(len(f.names), 'mark')} in both, "
+        f"{len(f.only_a)} only in the first, {len(f.only_b)} only in the second"
     ]
     if f.names:
         for name, values in (("E", f.de_m), ("N", f.dn_m), ("H", f.dh_m)):

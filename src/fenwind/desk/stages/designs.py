@@ -32,7 +32,7 @@ from fenwind.job import design_gestures as gestures
 from fenwind.job.steps.design import Designed, PlannedFigures, design_node
 from fenwind.job.steps.outcome import Node
 from fenwind.quantities.angles import RAD_PER_SECOND
-from fenwind.quantities.numbers import format_fixed, parse_number
+from fenwind.quantities.numbers import counted, format_fixed, parse_number
 from fenwind.records.network import DesignStep
 from fenwind.reports.day_list import day_list
 from fenwind.reports.fit_report import mm
@@ -201,7 +201,7 @@ class DesignSheet(RecordSheet):
         kinds = [kind for kind in PENS if kind in step.kind] or ["vector"]
         parts = [
             Part(text="Plan "),
-            Part(text=f"{step.name}, {count} line{'' if count == 1 else 's'}", key="lines"),
+            Part(text=f"{step.name}, {counted(count, 'line')}", key="lines"),
             Part(text=f" in {frame.spec.name if frame else '?'}, holding what is given there, "),
             Part(text="no ellipse over "),
             Part(text=f"{mm(step.limit_m)} mm", key="limit"), Part(text=" (95 %)"),

@@ -45,7 +45,7 @@ from fenwind.procedures.frame_meaning import PLACES, FrameMeaning, frame_meaning
 from fenwind.procedures.onto_plane import MARKS_MEAN
 from fenwind.progress import Progress
 from fenwind.quantities.lengths import FOOT, METRE, UNITS, US_SURVEY_FOOT
-from fenwind.quantities.numbers import format_fixed
+from fenwind.quantities.numbers import counted, format_fixed
 from fenwind.records.entries import Gesture
 from fenwind.reports.statement import Part
 
@@ -139,7 +139,7 @@ class FrameSheet(Sheet):
             Part(text="easting first" if spec.axis_order == "EN" else "northing first", key="axes"),
             Part(text=", shown to "),
         ]
-        parts += [Part(text=f"{info.decimals} decimals", key="decimals"), Part(text=".")]
+        parts += [Part(text=counted(info.decimals, "decimal"), key="decimals"), Part(text=".")]
         self.statement.show_parts(parts)
         self._show_meaning()
         self._show_ways()
@@ -543,8 +543,8 @@ class FrameSheet(Sheet):
             checked = self.bridge.state.info.decimals == count
             choice(
                 menu,
-                f"{count} decimals",
-                partial(self._info, f"Show {count} decimals", "decimals", count),
+                counted(count, "decimal"),
+                partial(self._info, f"Show {counted(count, 'decimal')}", "decimals", count),
                 checked=checked,
             )
 

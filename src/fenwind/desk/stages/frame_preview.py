@@ -11,6 +11,7 @@ from fenwind.desk.bridge import JobBridge
 from fenwind.desk.plan_scene import Scene
 from fenwind.job.moved import moved
 from fenwind.quantities.lengths import format_way
+from fenwind.quantities.numbers import counted
 from fenwind.records.entries import Gesture
 
 #: What is looked at before it is taken, metres: less is no change that anybody sees, more is another place.
@@ -50,7 +51,7 @@ def preview_of(bridge: JobBridge, gesture: Gesture) -> FramePreview | None:
     )
     count = len(found.names)
     return FramePreview(
-        words=f"{gesture.what} moves {count} mark{'' if count == 1 else 's'} by up to "
+        words=f"{gesture.what} moves {counted(count, 'mark')} by up to "
         f"{format_way(found.largest_m)}, in the mean {mean}: see the plan.",
         names=found.names, ways=np.stack([found.de_m, found.dn_m]),
     )  # fmt: skip

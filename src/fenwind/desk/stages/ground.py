@@ -53,7 +53,7 @@ from fenwind.job.gestures import add_frame
 from fenwind.procedures.own_projection import Candidate, Lines, by_hand, recommended
 from fenwind.quantities.angles import format_angle, usual_decimals
 from fenwind.quantities.lengths import UNITS, LengthUnit
-from fenwind.quantities.numbers import format_fixed, parse_number
+from fenwind.quantities.numbers import counted, format_fixed, parse_number
 from fenwind.reports.statement import Part
 
 METHODS = ("grid", "factor", "own")
@@ -269,7 +269,7 @@ class GroundSheet(Sheet):
     def _parts(self, found: Found) -> list[Part]:
         d, count = self.draft, len(found.marks.names)
         parts = [
-            Part(text=f"Put {count} mark{'' if count == 1 else 's'} of "),
+            Part(text=f"Put {counted(count, 'mark')} of "),
             Part(text=found.frame.spec.name, key="frame"),
         ]
         if d.method == "grid":

@@ -25,7 +25,7 @@ from fenwind.job.ground_view import Marks, area_at, area_of_marks, designs
 from fenwind.procedures.design_area import along, between_marks, heavier, with_heights, within
 from fenwind.procedures.own_projection import Aim, Area, Candidate, distortions, shares
 from fenwind.quantities.lengths import LengthUnit, parse_length
-from fenwind.quantities.numbers import format_fixed, parse_number
+from fenwind.quantities.numbers import counted, format_fixed, parse_number
 from fenwind.reports.statement import Part
 
 FloatArray = NDArray[np.float64]
@@ -286,7 +286,7 @@ class GroundArea:
         """One more corner was clicked."""
         if self.ask.isVisible():
             self.drawn.append((e_m, n_m))
-            self.ask.edit.setText(f"{len(self.drawn)} corner{'' if len(self.drawn) == 1 else 's'}")
+            self.ask.edit.setText(counted(len(self.drawn), "corner"))
             self.look_for()
 
     def _use_drawn(self, wanted: Wanted) -> bool:

@@ -51,6 +51,7 @@ from fenwind.job.steps.outcome import Node
 from fenwind.paths import free_name
 from fenwind.procedures.coverage import Coverage
 from fenwind.progress import Progress
+from fenwind.quantities.numbers import counted
 from fenwind.records.entries import Add, Gesture
 from fenwind.records.records import Layout
 from fenwind.reports.handover import (
@@ -150,7 +151,7 @@ class HandoverSheet(Sheet):
             ]  # fmt: skip
         which = f"{self.mark_class}, {count}" if self.mark_class else f"every mark, {count}"
         if self.kind == "targets" and not self.mark_class:
-            which = f"{count} targets"
+            which = counted(count, "target")
         parts = [Part(text="Hand over "), Part(text=which, key="class")]
         if frame is not None:
             parts += [Part(text=" in "), Part(text=frame.spec.name, key="frame")]
@@ -170,7 +171,7 @@ class HandoverSheet(Sheet):
         grave = sum(d.grave for d in left)
         if not left:
             return "No doubts open."
-        many = f"{len(left)} doubt{'' if len(left) == 1 else 's'} left open"
+        many = f"{counted(len(left), 'doubt')} left open"
         return f"{many}{f', {grave} grave' if grave else ''}; the report lists them."
 
     def _judge(self, out: Outgoing | None) -> None:

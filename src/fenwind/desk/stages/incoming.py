@@ -32,6 +32,7 @@ from fenwind.job import gestures
 from fenwind.job.incoming import IncomingPoints, take_in
 from fenwind.job.schema import EntryRow
 from fenwind.quantities.lengths import METRE, UNITS
+from fenwind.quantities.numbers import counted
 from fenwind.records.entries import Entry, Gesture
 from fenwind.reports.incoming_trail import incoming_links
 from fenwind.reports.statement import Part
@@ -310,7 +311,7 @@ class IncomingSheet(Sheet):
         assert self._raw is not None and self._list is not None
         self.caption.setText("COMING IN, NOTHING CHANGED YET")
         source = os.path.basename(self._raw.source) if self._path else self._raw.source
-        parts = [Part(text="Take "), Part(text=f"{len(self._raw.rows)} rows from {source}")]
+        parts = [Part(text="Take "), Part(text=f"{counted(len(self._raw.rows), 'row')} from {source}")]
         if self._raw.parts:
             parts += [Part(text=", "), Part(text=self._raw.part or "all of it", key="part")]
         parts += [
@@ -362,7 +363,7 @@ class IncomingSheet(Sheet):
     def _show_count(self) -> None:
         assert self._list is not None
         count = int(self._list.taken().size)
-        self.take.setText(f"Take {count} row{'' if count == 1 else 's'}")
+        self.take.setText(f"Take {counted(count, 'row')}")
         self.take.setEnabled(count > 0 and self._task is None)
 
     def _geographic(self) -> bool:

@@ -123,11 +123,12 @@ class LoopsSheet(Sheet):
             return
         over = sum(loop.over for loop in found.closures)
         limit = found.step.loop_limit
+        count = len(found.closures)
+        loops = "The loop" if count == 1 else f"Each of {count} loops"
         allowed = "3.29 of its sigmas" if limit is None else (
             f"{limit[0] * 1000.0:g} mm + {limit[1] * 1e6:g} ppm")  # fmt: skip
         self.statement.show_parts(
-            [Part(text=f"Each of {len(found.closures)} loops may miss by "), Part(text=allowed, key="limit"),
-             Part(text=".")]
+            [Part(text=f"{loops} may miss by "), Part(text=allowed, key="limit"), Part(text=".")]
         )  # fmt: skip
         self.verdict.setText(
             "Nothing closes: every mark is reached by one way only." if not found.closures

@@ -37,7 +37,7 @@ from fenwind.procedures.positions import Positions
 from fenwind.progress import Progress
 from fenwind.quantities.angles import format_dms
 from fenwind.quantities.lengths import UNITS, LengthUnit
-from fenwind.quantities.numbers import format_fixed
+from fenwind.quantities.numbers import counted, format_fixed
 from fenwind.reports.fit_report import mm
 
 
@@ -195,7 +195,7 @@ def move_task(
     said = ", ".join(
         f"{MEANING_WORDS[m]} from {head!r}" for m, head in columns_said(raw, found.columns).items()
     )
-    lost = [f"{len(found.problems)} rows could not be read and were left out."] if found.problems else []
+    lost = [f"{counted(len(found.problems), 'row')} could not be read: left out."] if found.problems else []
     return int((~done.stayed).sum()), int(done.stayed.sum()), [f"Columns: {said}, in {own.plural}.", *lost]
 
 

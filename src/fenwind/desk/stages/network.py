@@ -42,7 +42,7 @@ from fenwind.job.steps.outcome import Node
 from fenwind.procedures.accuracy_classes import between
 from fenwind.procedures.network_robust import STANDS_OUT
 from fenwind.quantities.angles import RAD_PER_SECOND
-from fenwind.quantities.numbers import format_fixed, parse_number
+from fenwind.quantities.numbers import counted, format_fixed, parse_number
 from fenwind.records.entries import Gesture, amend
 from fenwind.records.network import EVERYTHING, NetworkStep, ObservationSet, RowKey
 from fenwind.records.sessions import BaseSetup
@@ -216,7 +216,8 @@ class NetworkSheet(RecordSheet):
         one = self._observations(step, found)
         frame = state.frames.get(step.frame)
         count = 0 if one is None else sum(one.key(i) not in step.off for i in range(len(one.kind)))
-        what = f"{one.name}, {count} observations" if one is not None else "observations that are gone"
+        many = counted(count, "observation")
+        what = f"{one.name}, {many}" if one is not None else "observations that are gone"
         parts = [Part(text="Adjust "), Part(text=what, key="rows")]
         if isinstance(found, Adjusted):
             parts.append(Part(text=f" {DIMENSIONS[found.result.net.dimensions]}"))

@@ -27,7 +27,7 @@ from fenwind.job.session_gestures import antenna_height
 from fenwind.job.session_view import known_of
 from fenwind.quantities.bearings import format_azimuth
 from fenwind.quantities.lengths import format_length, format_way
-from fenwind.quantities.numbers import format_fixed, parse_number
+from fenwind.quantities.numbers import counted, format_fixed, parse_number
 from fenwind.records.sessions import BaseSetup, Equipment
 from fenwind.reports.fit_report import mm
 from fenwind.reports.statement import Part
@@ -179,8 +179,8 @@ class RoverPanel(QWidget):
             Part(text=", antenna "), Part(text=one.antenna or "without a model", key="antenna"),
             Part(text=" "),
             Part(text=f"{format_length(one.height_m, decimals=3)} {one.method}", key="height"),
-            Part(text=", until "), Part(text=f"{one.epochs} epochs", key="epochs"), Part(text=" count: "),
-            Part(text=one.solution, key="solution"), Part(text=", "),
+            Part(text=", until "), Part(text=counted(one.epochs, "epoch"), key="epochs"),
+            Part(text=" count: "), Part(text=one.solution, key="solution"), Part(text=", "),
             Part(text=_limit_words(one), key="limits"), Part(text="."),
         ]  # fmt: skip
         return parts
@@ -208,7 +208,7 @@ class RoverPanel(QWidget):
         if one is not None:
             rows = one.keeper.rows
             passed = f", {one.passed_by} passed by" if one.passed_by else ""
-            self.progress.setText(f"{len(rows)} of {one.epochs} epochs{passed}")
+            self.progress.setText(f"{len(rows)} of {counted(one.epochs, 'epoch')}{passed}")
             self.scatter.show_ways(one.vectors() if rows else np.zeros((3, 0)))
 
     def _say_live(self) -> None:
@@ -267,7 +267,7 @@ class RoverPanel(QWidget):
             if sent is not None and sent.link.connected and sent.age_s is not None and sent.age_s <= OLD_S:
                 words.append("The base does send: look at the radio, its channel, and what is between.")
         if heard.wrong:
-            words.append(f"{heard.wrong} sentences could not be read.")
+            words.append(f"{counted(heard.wrong, 'sentence')} could not be read.")
         if heard.without_height:
             words, bad = [*words, "The receiver gives no height above the ellipsoid."], True
         if heard.corrections is None:
@@ -283,7 +283,8 @@ class RoverPanel(QWidget):
         if c.position is None:
             return "The corrections do not say where the base is yet.", False
         known = self.devices.known_broadcast()
-        said = f"Corrections arrive: {c.message_set or 'positions only'}, {c.satellites} satellites"
+        many = counted(c.satellites, "satellite")
+        said = f"Corrections arrive: {c.message_set or 'positions only'}, {many}"
         if c.age_s is not None and c.age_s > OLD_S:
             return f"{said}; the last came {c.age_s:.0f} s ago.", True
         if known is None:

@@ -38,7 +38,7 @@ from fenwind.job.state import JobState
 from fenwind.job.steps.base import antenna_model
 from fenwind.procedures.rover import Point
 from fenwind.quantities.lengths import format_length
-from fenwind.quantities.numbers import format_fixed
+from fenwind.quantities.numbers import counted, format_fixed
 from fenwind.records.entries import Gesture
 from fenwind.records.sessions import BaseSetup, Occupation
 from fenwind.reports.fit_report import mm
@@ -268,10 +268,8 @@ class SessionsSheet(Sheet):
         if base is None:
             return
         if base.average_lat_rad is not None:
-            choice(
-                menu, f"the average of {base.average_epochs} epochs", partial(self._stand, base, "average"),
-                checked=base.word == "average",
-            )  # fmt: skip
+            average = f"the average of {counted(base.average_epochs, 'epoch')}"
+            choice(menu, average, partial(self._stand, base, "average"), checked=base.word == "average")
         ties = dict.fromkeys(o.mark for o in state.of(Occupation).values() if o.base == base.id and o.active)
         for key in ties:
             if key in state.marks:
@@ -346,7 +344,7 @@ class SessionsSheet(Sheet):
         done = self.bridge.attempt(make)
         if taken:
             again = f"; {taken[0].there} were in the job already" if taken[0].there else ""
-            self.bridge.told.emit(f"Taken in: {_occupations(taken[0].new)}{again}.", "")
+            self.bridge.told.emit(f"Taken in: {counted(taken[0].new, 'occupation')}{again}.", "")
         return done
 
     def _write_list(self) -> None:
@@ -364,7 +362,7 @@ class SessionsSheet(Sheet):
         except FenwindError as error:
             self.bridge.tell_error(error)
             return False
-        self.bridge.told.emit(f"Written: {_occupations(len(rows))} to {path}.", "")
+        self.bridge.told.emit(f"Written: {counted(len(rows), 'occupation')} to {path}.", "")
         return True
 
     # What the desk asks
@@ -443,18 +441,14 @@ class SessionsSheet(Sheet):
 def _many(count: int) -> str:
     if not count:
         return "nothing follows yet"
-    return f"{_occupations(count)} follow{'s' if count == 1 else ''}"
-
-
-def _occupations(count: int) -> str:
-    return f"{count} occupation{'' if count == 1 else 's'}"
+    return f"{counted(count, 'occupation')} follow{'s' if count == 1 else ''}"
 
 
 def _word(state: JobState, base: BaseSetup) -> str:
     name = state.marks[base.mark].name if base.mark in state.marks else "a mark that is gone"
     return {
         "known": f"the known mark {name}",
-        "average": f"the average of {base.average_epochs} epochs",
+        "average": f"the average of {counted(base.average_epochs, 'epoch')}",
         "tie": f"a tie to {name}",
         "place": "a place that was typed",
     }[base.word]

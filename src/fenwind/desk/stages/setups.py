@@ -40,7 +40,7 @@ from fenwind.procedures.setup_figure import largest_gap, plan_sigma, with_one_mo
 from fenwind.quantities.angles import RAD_PER_SECOND, format_angle
 from fenwind.quantities.bearings import parse_bearing
 from fenwind.quantities.lengths import format_length, parse_length
-from fenwind.quantities.numbers import format_fixed
+from fenwind.quantities.numbers import counted, format_fixed
 from fenwind.records.entries import Gesture
 from fenwind.records.setups import Air, Setup, ShotUse
 from fenwind.reports.fit_report import mm
@@ -307,7 +307,7 @@ class SetupsSheet(RecordSheet):
         except FenwindError as error:
             self.bridge.tell_error(error)
             return False
-        self.bridge.told.emit(f"{len(setups)} setups are in {path}.", "")
+        self.bridge.told.emit(f"{counted(len(setups), 'setup')} written to {path}.", "")
         return True
 
     def ask_station(self, path: str) -> None:

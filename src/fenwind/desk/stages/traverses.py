@@ -180,8 +180,9 @@ class TraverseSheet(RecordSheet):
         r, said, unit = found.found, both_ways(found), self.bridge.unit
         length = f"{format_fixed(r.length / unit.metres, 3)} {unit.key}"
         if not math.isnan(r.angular):
+            many = "The angle misses" if r.angles == 1 else f"{r.angles} angles miss"
             said.append(
-                f"{r.angles} angles miss by {format_fixed(r.angular / RAD_PER_SECOND, 1, sign=True)}″, "
+                f"{many} by {format_fixed(r.angular / RAD_PER_SECOND, 1, sign=True)}″, "
                 f"{format_fixed(found.angle_limit / RAD_PER_SECOND, 1)}″ is allowed."
             )
         if found.work.ends.close is None:

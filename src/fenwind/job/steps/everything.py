@@ -19,6 +19,7 @@ from fenwind.job.steps.sightings import faces_of, sightings_of
 from fenwind.job.steps.vectors import antennas_of, vectors_node
 from fenwind.procedures.onto_plane import in_space
 from fenwind.quantities.angles import RAD_PER_SECOND
+from fenwind.quantities.numbers import counted
 from fenwind.records.lines import LevelBook, TraverseBook
 from fenwind.records.network import EVERYTHING, NetworkStep, ObservationSet
 from fenwind.records.sessions import BaseSetup
@@ -56,7 +57,7 @@ def everything(reader: Reader, frame: str, space: bool) -> tuple[ObservationSet,
     missing: list[str] = []
     vectors = list(_vectors(reader))
     if vectors and not space:
-        missing.append(f"{_many(len(vectors), 'rover vector')}, which have no direction in a frame without "
+        missing.append(f"{counted(len(vectors), 'rover vector')}, which have no direction in a frame without "
                        "a datum and heights tied to it")  # fmt: skip
     rows = [
         *(vectors if space else ()), *_setups(reader, missing), *_levelling(reader),
@@ -68,10 +69,6 @@ def everything(reader: Reader, frame: str, space: bool) -> tuple[ObservationSet,
         raise ProcedureError(f"nothing is observed in this job{said}", hint="Take in field work first")
     n = len(rows)
     return _as_set(rows, n), tuple(missing)
-
-
-def _many(count: int, what: str) -> str:
-    return f"{count} {what}{'' if count == 1 else 's'}"
 
 
 def _as_set(rows: list[_Seen], n: int) -> ObservationSet:
@@ -110,7 +107,7 @@ def _placed(rows: list[_Seen], missing: list[str]) -> list[_Seen]:
     alone = all(r.kind == "height_difference" for r in rows)
     kept = [r for r in rows if alone or r.kind != "height_difference" or {r.at, r.to} <= seen]
     if len(kept) < len(rows):
-        runs = _many(len(rows) - len(kept), "levelled difference")
+        runs = counted(len(rows) - len(kept), "levelled difference")
         missing.append(f"{runs} to marks that nothing else reaches")
     return kept
 

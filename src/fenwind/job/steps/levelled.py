@@ -17,6 +17,7 @@ from fenwind.job.steps.outcome import CandidateSet, Drawing, Figures, Node, OfRe
 from fenwind.procedures.levelling import Levelling, LevelResult, level
 from fenwind.procedures.positions import Positions
 from fenwind.progress import Progress
+from fenwind.quantities.numbers import counted
 from fenwind.records.lines import LevelBook
 
 
@@ -100,7 +101,7 @@ class LevellingKind(OfRecord):
         if row is not None:
             height, sigma = float(result.new.height_m[row]), float(result.new.sigma_v_m[row])
             runs = sum(mark in ends for ends in zip(result.book.first, result.book.second, strict=True))
-            note = f"by {runs} run{'s' if runs > 1 else ''} of {result.book.name}"
+            note = f"by {counted(runs, 'run')} of {result.book.name}"
             note += f"; height ± {sigma * 1000:.1f} mm"
             figures = (Figures(kind="position", values=(np.nan, np.nan, height)),)
             yield TrailStep(title="Levelled", note=note, figures=figures)

@@ -40,6 +40,7 @@ from fenwind.procedures.network_whole import bearing_on, bias_figures
 from fenwind.procedures.onto_plane import in_space
 from fenwind.procedures.positions import Positions
 from fenwind.progress import Progress
+from fenwind.quantities.numbers import counted
 from fenwind.records.network import NetworkStep, ObservationSet
 from fenwind.records.records import FrameRecord
 
@@ -197,7 +198,7 @@ class NetworkKind(OfRecord):
         for r in touching:
             kind = result.observations.kind[r].replace("_", " ")
             kinds[kind] = kinds.get(kind, 0) + 1
-        note = ", ".join(f"{count} {kind}{'s' if count > 1 else ''}" for kind, count in kinds.items())
+        note = ", ".join(counted(count, kind) for kind, count in kinds.items())
         note += _most(result, name)
         figures = place_figures(p, row)
         yield TrailStep(title=f"Observed at {name}", note=note or "held", figures=figures)

@@ -40,6 +40,7 @@ from fenwind.procedures.resection import (
 )
 from fenwind.procedures.side_shots import SideShots, oriented, side_shots
 from fenwind.progress import Progress
+from fenwind.quantities.numbers import counted
 from fenwind.records.setups import Setup
 
 FloatArray = NDArray[np.float64]
@@ -128,9 +129,7 @@ class SetupKind(OfRecord):
         else:
             count = result.setup.target.count(mark)
             title = "Sighted"
-            note = (
-                f"{count} time{'s' if count > 1 else ''} from {result.names.get(result.setup.station, '?')}"
-            )
+            note = f"{counted(count, 'time')} from {result.names.get(result.setup.station, '?')}"
         if mark != result.setup.station:
             yield from _readings(result, mark)
         yield TrailStep(title=title, note=note, figures=figures)
