@@ -2,10 +2,13 @@
 
 import os
 from dataclasses import replace
+from functools import partial
+from unittest import mock
 
 import numpy as np
 
 from fenwind.commands.standin import GIVES_WAY
+from fenwind.desk.bridge import JobBridge
 from fenwind.desk.sky_charts import ScatterChart, SkyChart
 from fenwind.desk.stages.antennas import take_file
 from fenwind.desk.stages.sessions import SessionsSheet
@@ -15,6 +18,7 @@ from fenwind.geodesy.geocentric import from_xyz, to_xyz
 from fenwind.job.live_place import LivePlane, ground_xyz
 from fenwind.job.session_view import enu_between, rover_of
 from fenwind.procedures.rover import Point
+from fenwind.quantities.lengths import US_SURVEY_FOOT
 from fenwind.records.sessions import Antenna, BaseSetup, Occupation
 from tests.desk.qt_case import QtTestCase
 from tests.session_job import arp, place, session_job
@@ -154,9 +158,11 @@ class Live(QtTestCase):
         self.assertRegex(rover.to_mark.text(), r"^To C: E \+1.39\d\.\d{3}   N \+1.55\d\.\d{3}   H −18\.\d")
         self.assertRegex(rover.to_mark.text(), r" 2.08\d\.\d{3} m at 46\.6 gon$")
         page.standins.say("rover", do="go", mark="C")
+        self._new_mark()
         self.assertIn("Measure C as a further occupation from base D3", rover.statement.text())
         self.wait_for(lambda: self._there() and page.devices.epoch.solution == "fixed")
         self.assertIn("The stream says the base where the job has it", rover.links.text())
+        self._in_feet()
         self.assertRegex(
             rover.to_mark.text(), r"^To C: E .?0\.0\d\d   N .?0\.0\d\d   H .?0\.0\d\d   0\.0\d\d m at "
         )
@@ -264,6 +270,18 @@ class Live(QtTestCase):
         devices.epoch = replace(devices.epoch, solution="autonomous")
         self.assertGreater(float(np.linalg.norm(devices.ground() - to_xyz(*place("C")))), 3.0)
 
+    def _new_mark(self) -> None:
+        """A mark is new until its first occupation ends, though it is in the job from the first epoch on."""
+        rover = self.page.rover
+        rover.look_at("NEW")
+        rover.measure.click()
+        self.wait_for(lambda: self.b.state.mark_named("NEW") is not None)
+        rover.refresh()
+        self.assertIn("Measure NEW as a new mark", rover.statement.text())
+        rover.leave.click()
+        self.assertIn("Measure NEW as a further occupation", rover.statement.text())
+        rover.look_at("C")
+
     def _there(self) -> bool:
         ground = self.page.devices.ground()
         return ground is not None and float(np.linalg.norm(ground - to_xyz(*place("C")))) < 0.1
@@ -276,7 +294,10 @@ class Live(QtTestCase):
             rover.measure.click()
             self.wait_for(lambda: page.devices.measuring.keeper.rows)
             if leave:
+                here = page.devices.measuring.keeper.occupation.id
+                self.wait_for(partial(self._is_told, here, "measuring", False))
                 rover.leave.click()
+                self.wait_for(partial(self._is_told, here, "unfinished", True))
             else:
                 rover.early.click()
                 page.ask.ok.click()
@@ -288,6 +309,23 @@ class Live(QtTestCase):
         self.assertFalse(last.finished)
         self.wait_for(lambda: not self.b.deriving)
         self.assertIn("occupation.unfinished", [d.rule for d in self.b.findings.open])
+
+    def _is_told(self, key: str, state: str, doubted: bool) -> bool:
+        """Whether the table says an occupation's state, and the doubts that it is not finished."""
+        shown = [r.part for r in self.page.table.records.rows if r.one.id == key] == [state]
+        told = [d.rule for d in self.b.findings.open if d.subject == key and "unfinished" in d.rule]
+        return not self.b.deriving and shown and bool(told) == doubted
+
+    def _in_feet(self) -> None:
+        """The base's distance is in the unit of the frame, as what is under it."""
+        rover, away = self.page.rover, self.page.devices.base_away_m()
+        with mock.patch.object(JobBridge, "unit", US_SURVEY_FOOT):
+            rover.refresh()
+            header, figure = self.w.shell.header.kept.text(), rover.figures["from base"].text()
+        rover.refresh()
+        feet = f"{away * 3937 / 1200:,.3f} ftUS".replace(",", "\u2009")
+        self.assertEqual(figure, feet)
+        self.assertIn(f"base D3, {feet}", header)
 
     def _raw(self) -> None:
         raw = self.page.raw

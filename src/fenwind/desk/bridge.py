@@ -104,6 +104,8 @@ class JobBridge(QObject):
         self._ahead: Outcome | None = None
         #: The step that is looked at, of which a worker tells before it goes on with the rest.
         self.looked_at: Callable[[], Node | None] = lambda: None
+        #: The occupation that a device is at; that it is not finished is nothing to doubt.
+        self.under_way: Callable[[], str] = lambda: ""
         self.long_s = LONG_S
         self._in_hurry: dict[str, bool] = {}  # who, and whether everything is derived apart
         self.selection = ""
@@ -118,7 +120,11 @@ class JobBridge(QObject):
     @property
     def findings(self) -> Findings:
         """Doubts, open and accepted."""
-        return self._results.findings
+        found, here = self._results.findings, self.under_way()
+        if not here:
+            return found
+        left = (d for d in found.open if (d.rule, d.subject) != ("occupation.unfinished", here))
+        return replace(found, open=tuple(left))
 
     @property
     def derive_seconds(self) -> float:

@@ -39,10 +39,10 @@ LEAST_S = 0.06
 
 
 class Measurement:
-    """An occupation under way on the desk."""
+    """An occupation under way on the desk. new: the mark was not in the job before."""
 
-    def __init__(self, keeper: Keeper, limits: Limits, epochs: int) -> None:
-        self.keeper, self.limits, self.epochs = keeper, limits, epochs
+    def __init__(self, keeper: Keeper, limits: Limits, epochs: int, new: bool) -> None:
+        self.keeper, self.limits, self.epochs, self.new = keeper, limits, epochs, new
         self.passed_by = 0
 
     def vectors(self) -> FloatArray:
@@ -70,6 +70,7 @@ class Receivers(QObject):
         self.epoch: Epoch | None = None
         self.broadcast: FloatArray | None = None
         self.measuring: Measurement | None = None
+        bridge.under_way = lambda: self.measuring.keeper.occupation.id if self.measuring else ""
         self.base_id = ""
         self._following: Following | None = None
         self._timer = QTimer(self)
@@ -214,7 +215,8 @@ class Receivers(QObject):
         limits = Limits(
             solution=one.solution, sigma_h_m=one.max_sigma_h_m, sigma_v_m=one.max_sigma_v_m, pdop=one.max_pdop
         )
-        self.measuring = Measurement(keeper, limits, one.epochs)
+        new = self.bridge.state.mark_named(keeper.mark) is None
+        self.measuring = Measurement(keeper, limits, one.epochs, new)
         self.changed.emit()
         return True
 
@@ -289,6 +291,7 @@ class Receivers(QObject):
             except FenwindError as error:
                 self.bridge.tell_error(error)
             self.changed.emit()
+            self.bridge.changed.emit()  # that it is not finished is a doubt from now on
 
 
 class _OnDesk:

@@ -169,8 +169,8 @@ class RoverPanel(QWidget):
         name = self.mark or "a mark to name"
         parts = [Part(text="Measure "), Part(text=name, key="mark")]
         if self.mark:
-            state = self.bridge.state
-            if state.mark_named(self.mark) is None:
+            now = self.devices.measuring
+            if now.new if now is not None else self.bridge.state.mark_named(self.mark) is None:
                 parts.append(Part(text=" as a new mark"))
             else:
                 parts += [Part(text=" as "), Part(text=self._role(), key="role")]
@@ -223,7 +223,11 @@ class RoverPanel(QWidget):
                 "" if epoch.sigma is None else f" · ±{mm(math.hypot(*epoch.sigma[:2]) / math.sqrt(2.0))} mm"
             )
             away, base = r.base_away_m(), r.base
-            far = "" if away is None or base is None else f"base {base.name}, {format_way(away)}"
+            far = (
+                ""
+                if away is None or base is None
+                else f"base {base.name}, {format_length(away, self.bridge.unit)}"
+            )
             self.live_said.emit(f"Rover {epoch.solution} · {epoch.satellites} sat{plan}", far)
 
     def _show_figures(self) -> None:
@@ -240,7 +244,7 @@ class RoverPanel(QWidget):
             "sigma plan": f"{mm(plan)} mm" if plan is not None else "not said",
             "sigma height": f"{mm(sigma[2])} mm" if sigma is not None else "not said",
             "corrections": _age_words(epoch),
-            "from base": format_way(away) if away is not None else "not known",
+            "from base": format_length(away, self.bridge.unit) if away is not None else "not known",
             "heard": f"{heard.sentences} sentences" if heard is not None else "",
         }
         for name, text in texts.items():

@@ -37,7 +37,7 @@ from fenwind.job.session_view import known_of, rover_of, ways_between
 from fenwind.job.state import JobState
 from fenwind.job.steps.base import antenna_model
 from fenwind.procedures.rover import Point
-from fenwind.quantities.lengths import format_length
+from fenwind.quantities.lengths import format_length, format_way
 from fenwind.quantities.numbers import counted, format_fixed
 from fenwind.records.entries import Gesture
 from fenwind.records.sessions import BaseSetup, Occupation
@@ -128,7 +128,7 @@ class SessionsSheet(Sheet):
                 tip="As it was measured: a number and vertical, slant or mount",
             ),
             Column(
-                key="part", title="state", text=lambda r: r.part, width=74,
+                key="part", title="state", text=lambda r: r.part, width=92,
                 tone=lambda r: "doubt" if r.part == "unfinished" else "" if r.part == "used" else "faint",
             ),
             Column(
@@ -207,8 +207,8 @@ class SessionsSheet(Sheet):
         e, n, u = (math.sqrt(max(v, 0.0)) for v in placed.ground.covariance().diagonal())
         day = base.started[:16].replace("T", " ")
         return (
-            f"Started {day} UTC. {words} Its mark is known to {mm(math.hypot(e, n) / math.sqrt(2.0))} mm in "
-            f"plan and {mm(u)} mm in height (one sigma)."
+            f"Started {day} UTC. {words} Its mark is known to {format_way(math.hypot(e, n) / math.sqrt(2.0))}"
+            f" in plan and {format_way(u)} in height (one sigma)."
         )
 
     def _rows(self) -> list[_Row]:
@@ -218,7 +218,7 @@ class SessionsSheet(Sheet):
             (o for o in state.of(Occupation).values() if o.mark in marks and o.base in bases),
             key=lambda o: o.started,
         )
-        used = {key for ids in rover.used.values() for key in ids}
+        used, here = {key for ids in rover.used.values() for key in ids}, self.bridge.under_way()
         compared: dict[str, tuple[Point, Point]] = {}
         for one in shown:
             point, mean = rover.each.get(one.id), rover.marks.get(one.mark)
@@ -233,7 +233,7 @@ class SessionsSheet(Sheet):
         return [
             _Row(
                 one=one, mark=marks[one.mark].name, base=bases[one.base].name,
-                away=tuple(away.get(one.id, nowhere)), part=_part(one, one.id in used),
+                away=tuple(away.get(one.id, nowhere)), part=_part(one, one.id in used, here),
             )
             for one in shown
         ]  # fmt: skip
@@ -454,9 +454,9 @@ def _word(state: JobState, base: BaseSetup) -> str:
     }[base.word]
 
 
-def _part(one: Occupation, used: bool) -> str:
+def _part(one: Occupation, used: bool, here: str) -> str:
     if not one.finished:
-        return "unfinished"
+        return "measuring" if one.id == here else "unfinished"
     if not one.active:
         return "left out"
     return "check" if one.check else "used" if used else "not used"
