@@ -439,7 +439,10 @@ class Resect(Command):
                 self.assertEqual((first["rule"], sorted(first["names"])), (rule, names))
                 if value is not None:
                     self.assertAlmostEqual(first["value"], value, delta=0.1 * value)
-                self.assertIn("resect.residual", self.rules(found))
+                left = next(d for d in found["doubts"] if d["rule"] == "resect.residual")
+                size = r"(?:direction to \w is left over by −?[\d\u2009]+\.\d s|(?:distance|height) to \w is "
+                size += r"left over by −?(?:\d{1,3}\.\d mm|[\d\u2009]+\.\d{3} m))"
+                self.assertRegex(left["text"], rf"^The {size}, {left['value']:.1f} sigmas\.$")
 
     def test_a_prism_is_told_beside_a_scale_that_is_applied(self) -> None:
         for factor in (0.9994, 1.0006):

@@ -3,13 +3,14 @@
 import math
 
 import numpy as np
-from PySide6.QtCore import QPointF
+from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QImage
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QLabel
 
 from fenwind.desk.cells import Column
 from fenwind.desk.plan import Plan
+from fenwind.desk.plan_extras import Coming
 from fenwind.desk.plan_scene import Scene
 from fenwind.desk.plan_symbols import CROSS, DOT, RING, SQUARE, TRIANGLE
 from fenwind.desk.rail import Rail
@@ -194,8 +195,41 @@ class Places(PlanCase):
         np.testing.assert_allclose(back, [200.0, 200.0])
         self.assertEqual(plan.name_at(QPointF(float(x[1]) - 5, float(y[2]))), "C")
         self.assertEqual(plan.name_at(QPointF(230, 230)), "")
+        self._clicked(plan)
         gap = self.plan(gaps=np.array([[100.0], [100.0]]))
         self.assertGreater(self.around_middle(gap, "sun", reach=26).shape[1], 10)
+
+    def _clicked(self, plan: Plan) -> None:
+        """A click takes the place it is at where one is asked for, a drag moves the plan and takes none;
+        what was moved by hand is not fitted to the window again."""
+        places: list[tuple[float, float]] = []
+        plan.place_picked.connect(lambda e, n: places.append((e, n)))
+        plan.picking = True
+        QTest.mousePress(plan, Qt.MouseButton.LeftButton, pos=QPoint(200, 200))
+        QTest.mouseMove(plan, QPoint(229, 200))
+        QTest.mouseRelease(plan, Qt.MouseButton.LeftButton, pos=QPoint(229, 200))
+        self.assertEqual((places, plan.picking), ([], True))
+        QTest.mouseClick(plan, Qt.MouseButton.LeftButton, pos=QPoint(229, 171))
+        self.assertEqual(plan.picking, False)
+        np.testing.assert_allclose(places, [(100.0, 120.0)], atol=1.0)
+        for again, wide in ((False, 145.0), (True, 217.5)):  # pixels of 100 m
+            if again:
+                plan.fit_all()
+            plan.resize(400, 400)
+            plan.resize(545, 545)
+            x, _ = plan.to_pixels(np.array([0.0, 100.0]), np.zeros(2))
+            self.assertAlmostEqual(float(x[1] - x[0]), wide, delta=1.0)
+
+    def test_a_plan_without_marks_says_so_unless_some_come_in(self) -> None:
+        plan = Plan()
+        plan.resize(400, 400)
+        plan.show_scene(Scene())
+        self.assertGreater(pixels(plan.grab().toImage(), "faint", near=150).shape[1], 100)
+        ends = np.array([[0.0, 100.0], [0.0, 100.0]])
+        coming = Coming(names=("X", "Y"), at=ends, now=np.full((2, 2), np.nan))
+        plan.show_scene(Scene(coming=coming))
+        middle = pixels(plan.grab().toImage(), "faint", near=150)
+        self.assertLess(np.count_nonzero(np.abs(middle[1] - 200) < 12), 20)
 
     def test_scale_bar_and_coordinates_in_the_unit(self) -> None:
         """290 px show 200 m: 110 px are 75.9 m or 249 ftUS, so bars of 50 m (72.5 px) and 200 ftUS (88.4

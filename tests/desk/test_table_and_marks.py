@@ -214,6 +214,11 @@ class Tables(QtTestCase):
         self.assertEqual(table.records.rows[0]["name"], "other")
         table.records.update_rows(rows[:3])
         self.assertEqual((table.proxy.rowCount(), resets), (3, [1]))
+        table.setCurrentIndex(table.proxy.index(2, 1))
+        table.records.set_rows(rows[3:6])  # as many: what is selected stays so
+        self.assertEqual((table.currentIndex().row(), resets, told[5:]), (2, [1], [(0, 2)]))
+        table.records.set_rows(rows[:4])
+        self.assertEqual((table.proxy.rowCount(), resets), (4, [1, 1]))
 
     def test_what_does_not_fit_ends_in_an_ellipsis(self) -> None:
         table = self.table()

@@ -134,6 +134,9 @@ class Fires(unittest.TestCase):
         lon[3] = math.radians(15.0)
         self.check(found(pairs, "fit.outside-area", area=AREA, lat=lat, lon=lon), ("T-04",), "area of use")
         self.assertIsNone(found(pairs, "fit.longitude-sign", area=AREA, lat=lat, lon=lon))
+        across = (math.radians(-6.0), *AREA[1:])  # inside with either sign
+        lon[:] = math.radians(5.0)
+        self.assertIsNone(found(pairs, "fit.longitude-sign", area=across, lat=lat, lon=lon))
 
     def test_height_plane(self) -> None:
         tilted = made_up_pairs()

@@ -5,6 +5,8 @@ import math
 import unittest
 from collections.abc import Callable
 from dataclasses import replace
+from types import SimpleNamespace
+from typing import Any
 
 import numpy as np
 
@@ -14,6 +16,7 @@ from fenwind.doubts.resect_rules import Looked, _causes
 from fenwind.doubts.rules import doubts_about_fit, doubts_about_job
 from fenwind.doubts.session_rules import _from_others, _from_reference
 from fenwind.doubts.settling import accept, settle
+from fenwind.doubts.setup_job import _checks
 from fenwind.geodesy.geocentric import to_xyz
 from fenwind.procedures.resection import solve
 from fenwind.procedures.rover import Point, mean
@@ -24,6 +27,12 @@ from fenwind.records.records import GivenPosition, Mark
 from tests.procedures.test_resection_squares import case_of
 from tests.support import Pairs, TempFolder, made_up_pairs
 
+#: A check from a setup, ways east, north and up, and what is told: too much in plan comes first.
+CHECKS = (
+    ((0.012, 0.0089, 0.0), None), ((0.012, 0.0091, 0.0), (0.01506, 0.015, "plan")),
+    ((0.0, 0.0, -0.0199), None), ((0.0, 0.0, -0.0201), (0.0201, 0.020, "height")),
+    ((0.0, -0.3, 0.5), (0.3, 0.015, "plan")),
+)  # fmt: skip
 ALL_CHECK = frozenset(["T-04"])
 
 
@@ -115,6 +124,22 @@ FITS: tuple[Case, ...] = (
         (2.6, 0.0),
     ),
 )
+
+
+class SetupChecks(unittest.TestCase):
+    def test_in_plan_and_in_height(self) -> None:
+        at = np.array([10.0, 20.0, 5.0])
+        for away, told in CHECKS:
+            with self.subTest(away):
+                placed: Any = SimpleNamespace(
+                    part=("used", "check"), setup=SimpleNamespace(id="s", name="S1", target=("u", "t")),
+                    shots=SimpleNamespace(position=np.stack([np.ones(3), at + away], axis=1)),
+                    known={"t": SimpleNamespace(at=at)}, names={"t": "T"},
+                )  # fmt: skip
+                found = [
+                    (round(d.value or 0.0, 5), d.limit, d.text.split()[-1][:-1]) for d in _checks(placed)
+                ]
+                self.assertEqual(found, [told] if told else [])
 
 
 class OfFits(unittest.TestCase):

@@ -80,6 +80,7 @@ class Typed(unittest.TestCase):
     def test_carry(self) -> None:
         self.assertEqual(format_dms((59 / 60 + 59.96 / 3600) * D, 1), "1°00'00.0\"")
         self.assertEqual(format_dms(-0.00000001 * D, 1), "0°00'00.0\"")
+        self.assertEqual(format_dms(-0.1 / 3600 * D, 1), "−0°00'00.1\"")
         self.assertEqual(format_dms(-D / 2, 0), "−0°30'00\"")
 
 
