@@ -444,6 +444,20 @@ class Resect(Command):
                 size += r"left over by −?(?:\d{1,3}\.\d mm|[\d\u2009]+\.\d{3} m))"
                 self.assertRegex(left["text"], rf"^The {size}, {left['value']:.1f} sigmas\.$")
 
+    def test_two_marks_in_nearly_one_direction(self) -> None:
+        """Told where less than 15° lie between them, or between one and what is opposite the other."""
+        (ae, an, _), (ee, en, _) = MARKS["A"], MARKS["E"]
+        for along, across, weak in ((1.8, 0.1, True), (0.5, 0.03, True), (1.8, 0.6, False)):
+            east = ae + along * (ee - ae) + across * (en - an)
+            north = an + along * (en - an) - across * (ee - ae)
+            self.STATION = (east, north, 53.2)
+            sharp = ("--sigma-distance", "1,0", "--sigma-direction", "1")
+            found = self.run_json("resect", self.shots("AE"), self.control(), "--hi", "1.5", *sharp)
+            told = [d["value"] for d in found["doubts"] if d["rule"] == "resect.weak"]
+            turn = math.atan2(ae - east, an - north) - math.atan2(ee - east, en - north)
+            between = abs(math.degrees(math.remainder(turn, 2.0 * math.pi)))
+            np.testing.assert_allclose(told, [between] if weak else [], atol=1e-3)
+
     def test_a_prism_is_told_beside_a_scale_that_is_applied(self) -> None:
         for factor in (0.9994, 1.0006):
             shots = self.shots("ABCDE", noise=0.3, prism={"C": 0.0344}, factor=factor)

@@ -20,7 +20,7 @@ from fenwind.procedures.move import turn_between
 from fenwind.procedures.network_case import determined
 from fenwind.procedures.network_model import Given, Network, Row, computed
 from fenwind.procedures.network_weights import CONTROL, scaled
-from fenwind.procedures.own_projection import Area
+from fenwind.procedures.own_projection import Area, Lines, _rounded
 from fenwind.procedures.positions import positions
 from fenwind.procedures.resection import _faces
 from fenwind.procedures.similarity import _ratio, turn_covariance
@@ -50,6 +50,11 @@ class Parts(unittest.TestCase):
         none = np.zeros(0)
         both = Unseen(scale=17.2e-6, turn_rad=math.radians(3.1 / 3600.0), outside_m=none, effect_m=none)
         self.assertEqual(unseen_words(both), "A scale of up to 17.2 ppm and a turn of up to 3.1 seconds")
+
+    def test_a_rounded_meridian_stays_within_half_a_turn(self) -> None:
+        for lon, wanted in ((180.2, -179.75), (-180.2, 179.75), (179.8, 179.75), (-12.1, -12.0)):
+            found = _rounded(Lines(kind="om", lat=-40.13, lon=lon, azimuth=-95.0), 4.0)
+            self.assertEqual((found.lat, found.lon, found.azimuth), (-40.25, wanted, 85.0))
 
     def test_the_middle_of_an_area(self) -> None:
         """Halfway between its edges, wherever most of it lies; across 180 degrees as well."""

@@ -1,8 +1,10 @@
 """Sentences, roles and trails: every word that depends on the job, for each of its cases."""
 
+import math
 import unittest
 from dataclasses import replace
 from types import SimpleNamespace
+from typing import Any
 
 import numpy as np
 
@@ -18,7 +20,7 @@ from fenwind.reports.handover import checks_of
 from fenwind.reports.model import Table
 from fenwind.reports.network_words import between_words
 from fenwind.reports.setup_words import checks_words, grid_words, treated_words
-from fenwind.reports.space_words import _three
+from fenwind.reports.space_words import _three, parameters_words
 from fenwind.reports.statement import further_words, sentence, statement_of_fit
 from fenwind.reports.trail import trail
 from tests.support import TempFolder, made_up_pairs
@@ -55,6 +57,23 @@ class InSpace(unittest.TestCase):
         self.assertEqual(
             _three(values, np.full(3, 1e-7), 1e-6, 1, ""), f"X +2.0 ± 0.1, Y {minus}4.0 ± 0.1, Z 0.0 ± 0.1"
         )
+
+    def test_the_turn_in_both_signs_that_are_in_use(self) -> None:
+        turn = np.array([1.0, -2.0, 0.5]) * math.pi / 648000.0
+        fit = SimpleNamespace(
+            shift_at_centre=np.array([1.0, -2.0, 3.0]), shift=np.array([100.5, -20.25, 0.0]), rotation=turn,
+            scale=-1.5e-6, covariance=None,
+        )  # fmt: skip
+        for count, more in ((3, ""), (7, (
+            " Turn, position vector: X +1.000000, Y −2.000000, Z +0.500000″; coordinate frame: X −1.000000, "
+            "Y +2.000000, Z −0.500000″. Scale −1.50000 ppm."
+        ))):  # fmt: skip
+            found: Any = SimpleNamespace(fit=fit, step=SimpleNamespace(parameters=count))
+            self.assertEqual(
+                parameters_words(found),
+                "At the middle of the pairs: shift X +1.0000, Y −2.0000, Z +3.0000 m. At the geocentre: "
+                f"shift X 100.5000, Y −20.2500, Z 0.0000 m.{more}",
+            )
 
 
 class Between(unittest.TestCase):
