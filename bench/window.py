@@ -213,7 +213,7 @@ def network_on_screen() -> None:
             loop.exec()
             return shown[0] - begin if shown else math.inf, time.perf_counter() - begin
 
-        change(0)  # the first time everything is done at once
+        change(0)
         ahead, rest = np.array([change(row) for row in range(1, 10)]).T
         say(
             "an observation of 1,000 stations: its figures on screen",

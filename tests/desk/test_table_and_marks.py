@@ -16,6 +16,7 @@ from PySide6.QtGui import QFontMetrics, QGuiApplication
 from PySide6.QtTest import QAbstractItemModelTester, QTest
 from PySide6.QtWidgets import QApplication, QLabel, QPushButton, QWidget
 
+from fenwind.desk.bridge import JobBridge
 from fenwind.desk.cells import Column, shortened
 from fenwind.desk.finder import Found, matching
 from fenwind.desk.flow import Flow
@@ -35,6 +36,7 @@ from fenwind.job.job import Job
 from fenwind.procedures.hull import convex_hull
 from fenwind.progress import breathe, in_pieces
 from fenwind.records.entries import Gesture, amend
+from fenwind.records.network import ObservationSet
 from fenwind.records.records import Mark
 from fenwind.reports.statement import Part
 from tests.desk.qt_case import QtTestCase
@@ -617,6 +619,21 @@ class LongWork(QtTestCase):
             self.assertIn("F5", w.line.text())
         w.actions.run("edit.derive")
         self.wait_for(lambda: "T-06" not in b.derived.fits[b.fit.id].case.result.options.off)
+
+    def test_the_first_change_of_a_large_job_goes_to_a_worker(self) -> None:
+        """Before it is known how long one takes: by its marks, or by the observations of its network."""
+        job = self.open().bridge.job
+        many, few = len(job.state.marks), {"MANY_MARKS": 10**6, "MANY_OBSERVATIONS": 10**6}
+        rows = max(len(one.kind) for one in job.state.of(ObservationSet).values())
+        for limits, apart in (
+            ({}, False), ({"MANY_MARKS": many}, False), ({"MANY_MARKS": many - 1}, True),
+            ({"MANY_OBSERVATIONS": rows}, False), ({"MANY_OBSERVATIONS": rows - 1}, True),
+        ):  # fmt: skip
+            with self.subTest(limits), mock.patch.multiple("fenwind.desk.bridge", **(few | limits)):
+                bridge = JobBridge(job)
+                self.addCleanup(bridge._runner.shut_down)
+                bridge.rederive()
+                self.assertEqual(bridge.deriving, apart)
 
     def test_short_work_is_not_shown_as_work(self) -> None:
         header = self.open().shell.header

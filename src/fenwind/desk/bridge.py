@@ -30,12 +30,13 @@ from fenwind.progress import NULL_PROGRESS, Progress
 from fenwind.quantities.angles import AngleStyle
 from fenwind.quantities.lengths import METRE, UNITS, LengthUnit
 from fenwind.records.entries import Entry, Gesture
+from fenwind.records.network import ObservationSet
 from fenwind.records.records import FitStep, FrameRecord, Mark
 
 #: Derivations that took longer than this go to a worker from then on, seconds.
 LONG_S = 0.12
-#: With more marks than this the first change already goes to a worker.
-MANY_MARKS = 5000
+#: With more marks, or more observations in one network, the first change already goes to a worker.
+MANY_MARKS, MANY_OBSERVATIONS = 5000, 2000
 
 
 @dataclass(frozen=True)
@@ -46,6 +47,11 @@ class Results:
     derived: Derived
     findings: Findings
     seconds: float
+
+
+def _takes_long(state: JobState) -> bool:
+    most = max((len(one.kind) for one in state.of(ObservationSet).values()), default=0)
+    return len(state.marks) > MANY_MARKS or most > MANY_OBSERVATIONS
 
 
 class Thinker:
@@ -96,7 +102,7 @@ class JobBridge(QObject):
         self._thinker, self._aside = thinker or Thinker(self.folder), Thinker(self.folder)
         results = results or self._thinker.think(job.state)
         # The first time also opens systems and grids, so it says little about the next.
-        self._results = replace(results, seconds=math.inf if len(job.state.marks) > MANY_MARKS else 0.0)
+        self._results = replace(results, seconds=math.inf if _takes_long(job.state) else 0.0)
         self._runner, self._files = TaskRunner(self), TaskRunner(self, "files")
         self._keeping = ""  # the long gesture that is on its way into the file
         self._task: Task | None = None
