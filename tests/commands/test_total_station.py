@@ -138,7 +138,8 @@ class Traverse(Command):
         self.assertEqual(
             [d["names"] for d in found["doubts"][:2]], [["Q", "R"], ["T", "P"]],
         )  # fmt: skip
-        self.assertEqual(self.rules(found)[-1], "traverse.ratio")
+        last = found["doubts"][-1]
+        self.assertEqual((last["rule"], last["names"]), ("traverse.ratio", ["P"]))
 
     def test_balanced_angles(self) -> None:
         """10 seconds over in the closing angle, 5 angles: 2 seconds each."""

@@ -89,7 +89,9 @@ class OutAndBack(TempFolder):
                 self.assertAlmostEqual(float(z.value[0]), math.radians(zenith), 10)
                 self.assertAlmostEqual(float(distance.value[0]), 100.0, 9)
                 self.assertAlmostEqual(distance.hi, 1.5, 9)
-                self.assertEqual(slope.hi, 0.0)  # reduced ones go from mark to mark
+                reduced = [one for o in (azimuth, slope, rise) for one in (o.hi, o.ht)]
+                self.assertEqual(reduced, [0.0] * 6)  # they go from mark to mark
+                self.assertEqual([o.line for o in (direction, z, distance)], [1, 1, 1])
                 self.assertAlmostEqual(float(azimuth.value[0]), math.radians(angle), 10)
                 self.assertAlmostEqual(float(slope.value[0]), math.hypot(100.0, 1.5), 9)
                 self.assertAlmostEqual(float(rise.value[0]), -1.5, 9)

@@ -130,6 +130,9 @@ class Place(TempFolder):
         self.assertTrue(np.isfinite(derived.measured["site"].plane.height_m).all(), "a fit still has them")
         told = [d for d in doubts_about_job(job.state, derived) if d.rule == "frame.heights-apart"]
         self.assertIn("old bench", told[0].text)
+        count = int(derived.measured["site"].loose.sum())
+        self.assertEqual((told[0].value, len(told[0].names)), (count, 1))
+        self.assertTrue(told[0].text.startswith(f"{count} marks with measured heights"))
 
     def test_one_mark_astray_takes_nothing_from_the_others(self) -> None:
         job = self.demo()

@@ -154,6 +154,9 @@ class Gestures(unittest.TestCase):
         state = job()
         state = applied(state, *type_velocity(state, "new", "A, 14.2, -15.1, 0.4").entries)
         state = applied(state, *type_velocity(state, "new", "B, 14, -16").entries)
+        for names, what in (("A", "Velocity of A"), ("AB", "Velocities of 2 marks")):
+            values = {name: np.zeros(3) for name in names}
+            self.assertEqual(give_velocities(state, "new", values, "test").what, what)
         found = velocities_in(state, "new")
         self.assertEqual(as_typed(found["a"], "A"), "A, 14.2, -15.1, 0.4")
         self.assertEqual((found["b"].east_m, found["b"].north_m, found["b"].up_m), (0.014, -0.016, 0.0))

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from fenwind.errors import ParseError, ProcedureError
 from fenwind.job.job import new_id
 from fenwind.job.state import JobState
-from fenwind.quantities.numbers import counted, format_fixed, parse_number
+from fenwind.quantities.numbers import format_fixed, parse_number
 from fenwind.records.entries import Add, Entry, Gesture, amend
 from fenwind.records.velocities import FASTEST_M, MarkVelocity
 
@@ -60,8 +60,7 @@ def velocity_words(state: JobState, frame: str) -> str:
     if len(found) == 1:
         return f"{state.mark_name(found[0].mark)} moves {mean} mm a year."
     most = format_fixed(float(np.ptp(values, axis=0).max()), 1)
-    have = "has a velocity" if len(found) == 1 else "have velocities"
-    return f"{counted(len(found), 'mark')} {have}: {mean} mm a year in the mean, up to {most} apart."
+    return f"{len(found)} marks have velocities: {mean} mm a year in the mean, up to {most} apart."
 
 
 def give_velocities(state: JobState, frame: str, values: Mapping[str, FloatArray], source: str) -> Gesture:
