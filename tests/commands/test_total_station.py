@@ -241,6 +241,19 @@ class Traverse(Command):
             book = self.write("b.csv", f"{head}\nA,B,azimuth,45,{cells}\n")
             self.assertIn(words, self.run_json("traverse", book, "--start", "A,0,0", code=2))
 
+    def test_a_side_shot_turned_from_a_line(self) -> None:
+        """From a later station from the leg that led there; from the first only where its line is given."""
+        head = "from,to,direction_kind,direction_dms,distance"
+        rows = ["A,B,azimuth,90,100", "B,S,right,90,50", "B,C,right,180,100"]
+        book = self.write("b.csv", "\n".join([head, *rows]))
+        found = self.run_json("traverse", book, "--start", "A,0,0")
+        self.assertEqual([round(found["side_shots"][0][k], 9) for k in "en"], [100.0, 50.0])
+        book = self.write("b.csv", "\n".join([head, "A,T,right,90,50", *rows]))
+        said = self.run_json("traverse", book, "--start", "A,0,0", code=2)
+        self.assertIn("the side shot from A has no start line", said)
+        found = self.run_json("traverse", book, "--start", "A,0,0", "--backsight", "X,0,10")
+        self.assertEqual([round(found["side_shots"][0][k], 9) for k in "en"], [50.0, 0.0])
+
     def test_bad_input(self) -> None:
         head = "from,to,direction_kind,direction_dms,distance"
         for text, words in (
