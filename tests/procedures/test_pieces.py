@@ -46,6 +46,16 @@ class Parts(unittest.TestCase):
         finally:
             gc.enable()
 
+    def test_a_majority_allows_for_what_its_pairs_are_known_to(self) -> None:
+        """Three times 1.5 sigmas of 40 mm, where that is more than three tolerances of 10 mm."""
+        for sigma, off, agrees in ((0.040, 0.17, True), (0.040, 0.19, False), (0.004, 0.04, False)):
+            pairs = made_up_pairs(noise=0.0)
+            pairs.sigma_h = sigma
+            pairs.known[0, 3] += off
+            majority = pairs.case().majority
+            assert majority is not None
+            self.assertEqual((majority.agrees[3], majority.agrees.sum()), (agrees, 7 + agrees))
+
     def test_what_could_hide_in_words(self) -> None:
         none = np.zeros(0)
         both = Unseen(scale=17.2e-6, turn_rad=math.radians(3.1 / 3600.0), outside_m=none, effect_m=none)
