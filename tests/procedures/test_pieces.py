@@ -6,6 +6,7 @@ import math
 import unittest
 import weakref
 from dataclasses import replace
+from unittest import mock
 
 import numpy as np
 
@@ -20,7 +21,7 @@ from fenwind.procedures.move import turn_between
 from fenwind.procedures.network_case import determined
 from fenwind.procedures.network_model import Given, Network, Row, computed
 from fenwind.procedures.network_weights import CONTROL, scaled
-from fenwind.procedures.own_projection import Area, Lines, _rounded
+from fenwind.procedures.own_projection import Area, Lines, _rounded, design
 from fenwind.procedures.positions import positions
 from fenwind.procedures.resection import _faces
 from fenwind.procedures.similarity import _ratio, turn_covariance
@@ -60,6 +61,20 @@ class Parts(unittest.TestCase):
         none = np.zeros(0)
         both = Unseen(scale=17.2e-6, turn_rad=math.radians(3.1 / 3600.0), outside_m=none, effect_m=none)
         self.assertEqual(unseen_words(both), "A scale of up to 17.2 ppm and a turn of up to 3.1 seconds")
+
+    def test_a_projection_looked_for_at_some_places_serves_all(self) -> None:
+        """The worst of 1,500 places of a valley with a peak and a pit, from a look at 30 and at all of them."""
+        rng = np.random.default_rng(4)
+        lat, lon = np.radians(46.0 + 0.3 * rng.random(1500)), np.radians(9.0 + 0.5 * rng.random(1500))
+        h = 400.0 + 5e4 * np.abs(lon - math.radians(9.3))
+        h[700], h[300] = h[700] + 900.0, h[300] - 1500.0
+        area = Area(lat=lat, lon=lon, h=h, weight=np.ones(1500), a=6378137.0, b=6356752.314)
+        for kind in ("tm", "lcc"):
+            largest = []
+            for count in (30, 2000):
+                with mock.patch("fenwind.procedures.own_projection.SEARCHED", count):
+                    largest.append(design(area, kind).figures.largest)
+            self.assertLess(largest[0], largest[1] + 0.2e-6)
 
     def test_a_rounded_meridian_stays_within_half_a_turn(self) -> None:
         for lon, wanted in ((180.2, -179.75), (-180.2, 179.75), (179.8, 179.75), (-12.1, -12.0)):
