@@ -11,6 +11,7 @@ import numpy as np
 from pyproj import CRS, Geod, Transformer
 from scipy.optimize import least_squares
 
+from fenwind.exchange.line_csv import read_runs, runs_record
 from tests.standins.test_station import read, station
 from tests.support import CommandCase
 
@@ -408,6 +409,8 @@ class Resect(Command):
             with self.subTest(collimation=collimation, more=more):
                 shots = self.shots("ABCE", faces=collimation > 0.0, c=collimation)
                 found = self.run_json("resect", shots, self.control(), "--hi", "1.5", *more)
+                if rule == "resect.faces":
+                    self.assertIn("differ by an error of 31 s: adjust it", found["doubts"][0]["text"])
                 rules = [r for r in self.rules(found) if r != "resect.unchecked"]
                 self.assertEqual(rules, [rule] if rule else [])
 
@@ -629,6 +632,11 @@ class Level(Command):
         sigma = {m["name"]: m["sigma"] for m in found["heights"]}
         self.assertAlmostEqual(sigma["B"], 0.001 * math.sqrt(1.0 * 5.0 / 6.0), 9)
         self.assertEqual(sigma["A"], 0.0)
+
+    def test_lengths_are_kilometres_or_set_ups(self) -> None:
+        for head, kind in (("distance_km", "km"), ("setups", "setups")):
+            path = self.write("r.csv", f"from,to,dh,{head}\nA,B,1.5,4\n")
+            self.assertEqual(runs_record(read_runs(path), "r").length_kind, kind)
 
     def test_a_line_between_control_and_a_repeated_run(self) -> None:
         found = self.level(f"{self.HEAD}\nA,B,1,1\nB,C,1.002,1\nB,A,-1.001,1\n", "name,h\nA,10\nC,12\n")

@@ -75,6 +75,21 @@ class InSpace(unittest.TestCase):
                 f"shift X 100.5000, Y −20.2500, Z 0.0000 m.{more}",
             )
 
+    def test_sigmas_of_what_was_found(self) -> None:
+        arc, variances = math.pi / 648000.0, [0.01, 0.02, 0.03, 1.0, 2.0, 3.0, 4e-7]
+        variances[3:6] = [v * arc for v in variances[3:6]]
+        fit = SimpleNamespace(
+            shift_at_centre=np.ones(3), shift=np.ones(3), rotation=np.full(3, arc), scale=1e-6,
+            covariance=np.diag(np.square(variances)),
+        )  # fmt: skip
+        words = parameters_words(SimpleNamespace(fit=fit, step=SimpleNamespace(parameters=7)))  # type: ignore
+        self.assertIn("shift X +1.0000 ± 0.0100, Y +1.0000 ± 0.0200, Z +1.0000 ± 0.0300 m.", words)
+        vector = (
+            "X +1.000000 ± 1.000000, Y +1.000000 ± 2.000000, Z +1.000000 ± 3.000000″; coordinate frame: X "
+        )
+        self.assertIn(f"position vector: {vector}", words)
+        self.assertTrue(words.endswith("Scale +1.00000 ± 0.40000 ppm."))
+
 
 class Between(unittest.TestCase):
     def test_two_marks_in_feet(self) -> None:
