@@ -10,7 +10,7 @@ from typing import Any
 
 import numpy as np
 
-from fenwind.doubts.of_job import Judge
+from fenwind.doubts.of_job import Judge, _grown
 from fenwind.doubts.registry import Doubt, Remedy
 from fenwind.doubts.resect_rules import Looked, _causes
 from fenwind.doubts.rules import doubts_about_fit, doubts_about_job
@@ -241,6 +241,13 @@ class OfJobs(TempFolder):
         self.assertNotIn("marks.coarse-height", self.told(amend(known, height_m=1239.71)))
         found = self.told(amend(known, height_m=1239.7))["marks.coarse-height"]
         self.assertEqual((found.value, found.limit, found.names), (1, 2, ("T-02",)))
+
+    def test_what_grows_to_either_side_has_grown(self) -> None:
+        for now, then, grown in (
+            (-1.2, -1.0, True), (-1.05, -1.0, False), (1.2, -1.0, True), (-1.2, 1.0, True), (None, 1.0, False),
+            (5.0, None, False),
+        ):  # fmt: skip
+            self.assertEqual(_grown(now, then), grown, (now, then))
 
     def test_an_acceptance_holds_to_a_tenth_more_and_ends_when_withdrawn(self) -> None:
         state, judge = self.job.state, Judge()

@@ -122,6 +122,7 @@ class Details(TempFolder):
         move = replace(move_of(result, target), heights=True)
         for insunits, default, metres in (
             (2, METRE, 0.3048),
+            (21, METRE, 1200.0 / 3937.0),
             (0, FOOT, 0.3048),
             (6, FOOT, 1.0),
             (0, None, 1.0),

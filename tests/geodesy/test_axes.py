@@ -156,6 +156,7 @@ class Axes(unittest.TestCase):
         for code, titles, signs in (
             ("EPSG:2048", ("Y", "X"), (-1.0, -1.0)),
             ("EPSG:5513", ("X", "Y"), (-1.0, -1.0)),
+            ("EPSG:2218", ("Y", "X"), (1.0, -1.0)),  # Greenland zone 5 east: northing Y, westing X
             ("EPSG:25832", ("E", "N"), (1.0, 1.0)),
         ):
             spec = FrameSpec(name="f", crs=code)

@@ -13,6 +13,7 @@ from fenwind.geodesy.geocentric import enu_axes, to_xyz
 from fenwind.job import session_gestures as gestures
 from fenwind.job.job import Job
 from fenwind.job.session_view import between, enu_between, moved, places, rover_of, summary
+from fenwind.job.steps.vectors import vectors_node
 from fenwind.job.trail import session_trail
 from fenwind.procedures.rover import Point, mean_of_epochs
 from fenwind.records.entries import Add, amend
@@ -56,6 +57,14 @@ class Sessions(TempFolder):
             self.job.record("out", [amend(self.job.state.of(Occupation)[gone], active=False)])
             doubts = {d.rule: d for d in about_sessions(self.job.state, self.derive(self.job))}
             self.assertIn(words, doubts["base.untied"].text)
+
+    def test_covariances_keep_their_order(self) -> None:
+        one = self.job.state.of(Occupation)["o1"]
+        named = dict(cee_m2=4e-6, cen_m2=1e-6, ceu_m2=2e-6, cnn_m2=5e-6, cnu_m2=3e-6, cuu_m2=9e-6)
+        self.job.record("whole", [Add(record=replace(one, id="whole", **named))])
+        rows = self.derive(self.job).outcomes[vectors_node()].result
+        found = next(row.measured.covariance for row in rows if row.measured.id == "whole")
+        np.testing.assert_allclose(found, np.array([[4, 1, 2], [1, 5, 3], [2, 3, 9]]) * 1e-6)
 
     def test_a_trail_goes_into_the_latest_occupations(self) -> None:
         one = self.job.state.of(Occupation)["o1"]
