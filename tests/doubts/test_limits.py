@@ -244,8 +244,8 @@ class OfJobs(TempFolder):
 
     def test_what_grows_to_either_side_has_grown(self) -> None:
         for now, then, grown in (
-            (-1.2, -1.0, True), (-1.05, -1.0, False), (1.2, -1.0, True), (-1.2, 1.0, True), (None, 1.0, False),
-            (5.0, None, False),
+            (-1.2, -1.0, True), (-1.05, -1.0, False), (1.2, -1.0, True), (-1.2, 1.0, True),
+            (None, 1.0, False), (5.0, None, False),
         ):  # fmt: skip
             self.assertEqual(_grown(now, then), grown, (now, then))
 
