@@ -211,6 +211,14 @@ class Traverse(Command):
                 first = found["doubts"][0]
                 self.assertEqual((first["rule"], first["names"]), (rule, names))
                 self.assertAlmostEqual(first["value"], value, delta=0.05 * abs(value))
+        for factor, words in (
+            (1 / 0.3048, "The distances are in feet."),
+            (0.3048, "The coordinates are in feet."),
+            (3937 / 1200, "The distances are in feet."),
+        ):
+            book = self.book(factor=factor)
+            found = self.run_json("traverse", book, *self.START, *self.CLOSE, *closing, code=1)
+            self.assertEqual(found["doubts"][0]["text"], words)
         # Two wrong angles: no single one brings the end to its place, so none is blamed.
         two = self.book(noise=0.3, angles={"B": 300.0, "D": 400.0})
         rules = self.rules(self.run_json("traverse", two, *self.START, *self.CLOSE, *closing, code=1))

@@ -166,6 +166,11 @@ class Everything(DemoCase):
             figures = found.figures[found.rows[i]]
             unit = RAD_PER_SECOND if found.observations.kind[i] == "angle" else 1e-3
             self.assertLess(abs(float(figures.residual[0])) / unit, 0.05, found.observations.kind[i])
+        # 5 s of angle, the same of the length in height, 3 mm and 2 ppm of it along it.
+        arc = 5.0 * RAD_PER_SECOND
+        sigmas = [s for d in flat for s in (arc, arc * d, 0.003 + 2e-6 * d)]
+        known = [math.sqrt(found.observations.covariance[i][0]) for i in mine]
+        np.testing.assert_allclose(known, sigmas, rtol=1e-12)
         self.assertNotIn("Traverse 9, ", missing_words(found))
         for changes, why in (
             ({"frame": "dam"}, "belongs to another frame"),
