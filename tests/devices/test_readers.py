@@ -29,6 +29,11 @@ def epochs(count: int, part: str = "rover") -> bytes:
     return b"".join(second(simulation)[part] for _ in range(count))
 
 
+def spoken(*bodies: str) -> bytes:
+    """Sentences as a receiver says them."""
+    return b"".join(b"$%s*%02X\r\n" % (body.encode(), checksum(body.encode())) for body in bodies)
+
+
 class Nmea(unittest.TestCase):
     """Epochs out of sentences."""
 
@@ -55,6 +60,25 @@ class Nmea(unittest.TestCase):
         self.assertEqual(found.sigma, (0.022, 0.011, 0.033))
         self.assertAlmostEqual(found.h, 94.5)
         self.assertEqual(found.decimals, (7, 3))
+
+    def test_the_sky_is_shown_whole(self) -> None:
+        """Wherever a piece ends: never half of what is being told, nor nothing; with the satellites before
+        the sentence that ends an epoch, and after it. What has set is gone."""
+        gga = "GNGGA,080000.00,3330.0,S,07036.0,W,4,20,0.5,100.0,M,-5.5,M,1.0,0000"
+        rmc = "GNRMC,080000.00,A,3330.0,S,07036.0,W,0.0,0.0,040526,,,A"
+        first = ["GPGSV,1,1,02,03,40,083,46,17,30,120,40", "GAGSV,1,1,01,05,72,300,49"]
+        then = ["GPGSV,1,1,01,03,41,084,46", "GAGSV,1,1,00"]
+        skies = [{"GP03": (40, 83, 46), "GP17": (30, 120, 40), "GA05": (72, 300, 49)}, {"GP03": (41, 84, 46)}]
+        for order in ([gga, *first, rmc, gga, *then, rmc, gga], [gga, rmc, *first, gga, rmc, *then, gga]):
+            data = spoken(*order)
+            reader, seen = NmeaReader(), []
+            for k in range(len(data)):
+                reader.feed(data[k : k + 1])
+                if reader.satellites not in seen:
+                    seen.append(dict(reader.satellites))
+            self.assertEqual(seen, [{}, *skies])
+            reader.feed(spoken(gga, "GPGSV,1,1,00", rmc))
+            self.assertEqual(reader.satellites, {}, "under a roof")
 
     def test_midnight_is_a_new_day(self) -> None:
         simulation = Simulation(world(), 7, START.replace(hour=23, minute=59, second=57))

@@ -48,16 +48,18 @@ class Counts:
 
 @dataclass
 class NmeaReader:
-    """Feed it bytes; it gives whole epochs: an epoch is done when the next begins, or RMC ends it."""
+    """Feed it bytes; it gives whole epochs: an epoch is done when the next begins, or RMC ends it.
+
+    satellites: name to elevation, azimuth, C/N0 of the last sky that was told whole.
+    """
 
     counts: Counts = field(default_factory=Counts)
-    satellites: dict[str, tuple[int, int, int]] = field(
-        default_factory=dict
-    )  # name: elevation, azimuth, C/N0
+    satellites: dict[str, tuple[int, int, int]] = field(default_factory=dict)
     without_height: int = 0
     _buffer: bytes = b""
     _date: date | None = None
     _open: Epoch | None = None
+    _sky: dict[str, tuple[int, int, int]] | None = None  # as it is being told
 
     def feed(self, data: bytes) -> list[Epoch]:
         """Epochs that are whole by now."""
@@ -112,13 +114,16 @@ class NmeaReader:
         return self._finish() if kind == "RMC" else []
 
     def _gsv(self, talker: str, cells: list[str]) -> None:
+        self._sky = {} if self._sky is None else self._sky
         for k in range(4, len(cells) - 3, 4):
             if cells[k]:
                 elevation, azimuth, strength = (int(c or 0) for c in cells[k + 1 : k + 4])
-                self.satellites[f"{talker}{cells[k]}"] = (elevation, azimuth, strength)
+                self._sky[f"{talker}{cells[k]}"] = (elevation, azimuth, strength)
 
     def _finish(self) -> list[Epoch]:
         done, self._open = self._open, None
+        if self._sky is not None:
+            self.satellites, self._sky = self._sky, None
         return [done] if done is not None else []
 
     def _gga(self, cells: list[str]) -> None:
@@ -128,7 +133,6 @@ class NmeaReader:
         if not cells[9] or not cells[11]:
             self.without_height += 1  # no height above the ellipsoid, no epoch
             return
-        self.satellites = {}
         lat, lon = _angle(cells[2], 2), _angle(cells[4], 3)
         decimals = len(cells[2].partition(".")[2]), len(cells[9].partition(".")[2])
         h = float(cells[9]) + float(cells[11])
