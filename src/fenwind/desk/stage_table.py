@@ -5,9 +5,8 @@ Sheets are named and not imported, so that the shell can paint the rail before a
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from importlib import import_module
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 if TYPE_CHECKING:
     from fenwind.desk.bridge import JobBridge
@@ -16,8 +15,7 @@ if TYPE_CHECKING:
     from fenwind.job.state import JobState
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Stage:
+class Stage(NamedTuple):
     """One stage: its name, the page as module:class below desk/stages, the families of doubt rules it
     answers for, and the kinds of record that such doubts are about; `empty` says what belongs there while
     there is nothing."""

@@ -3,16 +3,15 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
+from typing import NamedTuple
 
 from PySide6.QtGui import QColor, QFont, QFontDatabase, QPalette
 from PySide6.QtWidgets import QApplication
 
 
-@dataclass(frozen=True, slots=True)
-class Roles:
+class Roles(NamedTuple):
     """A chart on good paper: what each colour is for."""
 
     paper: str = "#FAF8F3"
