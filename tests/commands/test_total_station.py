@@ -465,8 +465,10 @@ class Resect(Command):
                 if value is not None:
                     self.assertAlmostEqual(first["value"], value, delta=0.1 * value)
                 left = next(d for d in found["doubts"] if d["rule"] == "resect.residual")
-                size = r"(?:direction to \w is left over by −?[\d\u2009]+\.\d s|(?:distance|height) to \w is "
-                size += r"left over by −?(?:\d{1,3}\.\d mm|[\d\u2009]+\.\d{3} m))"
+                size = r"(?:direction to \w is left over by −?[\d\u2009]+\.\d s|"
+                size += (
+                    r"(?:distance|height) to \w is left over by −?(?:\d{1,3}\.\d mm|[\d\u2009]+\.\d{3} m))"
+                )
                 self.assertRegex(left["text"], rf"^The {size}, {left['value']:.1f} sigmas\.$")
 
     def test_two_marks_in_nearly_one_direction(self) -> None:

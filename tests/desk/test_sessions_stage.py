@@ -14,6 +14,7 @@ from fenwind.desk.stages.antennas import take_file
 from fenwind.desk.stages.sessions import SessionsSheet
 from fenwind.devices.control import command
 from fenwind.devices.transport import address
+from fenwind.errors import FenwindError
 from fenwind.geodesy.geocentric import from_xyz, to_xyz
 from fenwind.job.live_place import LivePlane, ground_xyz
 from fenwind.job.session_view import enu_between, rover_of
@@ -290,14 +291,20 @@ class Live(QtTestCase):
         """Too few epochs are kept for a reason only; what is left stays unfinished."""
         page, rover = self.page, self.page.rover
         self.ask(rover, "epochs", "100000")
-        for leave in (False, True):
+        for how in ("early", "refused", "lost", "left"):
             rover.measure.click()
             self.wait_for(lambda: page.devices.measuring.keeper.rows)
-            if leave:
-                here = page.devices.measuring.keeper.occupation.id
-                self.wait_for(partial(self._is_told, here, "measuring", False))
+            here = page.devices.measuring.keeper.occupation.id
+            self.wait_for(partial(self._is_told, here, "measuring", False))
+            if how == "left":
                 rover.leave.click()
-                self.wait_for(partial(self._is_told, here, "unfinished", True))
+            elif how == "refused":
+                with mock.patch.object(JobBridge, "attempt", return_value=False):
+                    page.devices.finish()
+            elif how == "lost":
+                full = FenwindError("the disk is full", hint="Make room")
+                with mock.patch.object(page.devices.measuring.keeper, "take", side_effect=full):
+                    self.wait_for(lambda: page.devices.measuring is None)
             else:
                 rover.early.click()
                 page.ask.ok.click()
@@ -305,6 +312,8 @@ class Live(QtTestCase):
                 page.ask.edit.setText("rain")
                 page.ask.ok.click()
                 self.assertIn("early: rain", self.b.job.undo_text or "")
+            if how != "early":
+                self.wait_for(partial(self._is_told, here, "unfinished", True))
         last = list(self.b.state.of(Occupation).values())[-1]
         self.assertFalse(last.finished)
         self.wait_for(lambda: not self.b.deriving)
@@ -314,7 +323,8 @@ class Live(QtTestCase):
         """Whether the table says an occupation's state, and the doubts that it is not finished."""
         shown = [r.part for r in self.page.table.records.rows if r.one.id == key] == [state]
         told = [d.rule for d in self.b.findings.open if d.subject == key and "unfinished" in d.rule]
-        return not self.b.deriving and shown and bool(told) == doubted
+        count = self.w.doubts.count.text() == f"{len(self.b.findings.open)} doubts"
+        return not self.b.deriving and shown and count and bool(told) == doubted
 
     def _in_feet(self) -> None:
         """The base's distance is in the unit of the frame, as what is under it."""

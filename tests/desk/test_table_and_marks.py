@@ -683,6 +683,17 @@ class InAHurry(QtTestCase):
         b.hurry("instrument")
         self.assertEqual((b.in_turns, b.long_s > 0.0), (True, True))
 
+    def test_a_trail_follows_the_selected_mark_a_turn_later(self) -> None:
+        w = self.open()
+        w.show_stage("Marks")
+        w.bridge.hurry("receivers")
+        w.bridge.select("T-02")
+        self.assertNotEqual(w.trail_pane.links.title, "TRAIL OF T-02", "the mark first")
+        self.wait_for(lambda: w.trail_pane.links.title == "TRAIL OF T-02")
+        w.bridge.take_time("receivers")
+        w.bridge.select("T-03")
+        self.assertEqual(w.trail_pane.links.title, "TRAIL OF T-03")
+
 
 class Collected(QtTestCase):
     def test_what_stays_is_looked_at_once(self) -> None:

@@ -65,8 +65,8 @@ class InSpace(unittest.TestCase):
             scale=-1.5e-6, covariance=None,
         )  # fmt: skip
         for count, more in ((3, ""), (7, (
-            " Turn, position vector: X +1.000000, Y −2.000000, Z +0.500000″; coordinate frame: X −1.000000, "
-            "Y +2.000000, Z −0.500000″. Scale −1.50000 ppm."
+            " Turn, position vector: X +1.000000, Y −2.000000, Z +0.500000″; coordinate frame: "
+            "X −1.000000, Y +2.000000, Z −0.500000″. Scale −1.50000 ppm."
         ))):  # fmt: skip
             found: Any = SimpleNamespace(fit=fit, step=SimpleNamespace(parameters=count))
             self.assertEqual(
@@ -84,9 +84,7 @@ class InSpace(unittest.TestCase):
         )  # fmt: skip
         words = parameters_words(SimpleNamespace(fit=fit, step=SimpleNamespace(parameters=7)))  # type: ignore
         self.assertIn("shift X +1.0000 ± 0.0100, Y +1.0000 ± 0.0200, Z +1.0000 ± 0.0300 m.", words)
-        vector = (
-            "X +1.000000 ± 1.000000, Y +1.000000 ± 2.000000, Z +1.000000 ± 3.000000″; coordinate frame: X "
-        )
+        vector = "X +1.000000 ± 1.000000, Y +1.000000 ± 2.000000, Z +1.000000 ± 3.000000″; coordinate"
         self.assertIn(f"position vector: {vector}", words)
         self.assertTrue(words.endswith("Scale +1.00000 ± 0.40000 ppm."))
 

@@ -253,7 +253,7 @@ class Receivers(QObject):
         except FenwindError as error:
             self.measuring = None
             self.bridge.tell_error(error)
-            self.changed.emit()
+            self._tell_unfinished()
 
     def _keep(self, one: Measurement) -> bool:
         """Keep what came; True when that was all, and everybody was told."""
@@ -279,7 +279,10 @@ class Receivers(QObject):
             return Gesture(what, (settled(self.bridge.state, keeper.done(rows, sent)),))
 
         done = self.bridge.attempt(make)
-        self.changed.emit()
+        if done:
+            self.changed.emit()
+        else:
+            self._tell_unfinished()
         return done
 
     def leave(self) -> None:
@@ -290,8 +293,11 @@ class Receivers(QObject):
                 one.keeper.flush()
             except FenwindError as error:
                 self.bridge.tell_error(error)
-            self.changed.emit()
-            self.bridge.changed.emit()  # that it is not finished is a doubt from now on
+            self._tell_unfinished()
+
+    def _tell_unfinished(self) -> None:
+        self.changed.emit()
+        self.bridge.changed.emit()  # that it is not finished is a doubt from now on
 
 
 class _OnDesk:

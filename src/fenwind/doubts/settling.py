@@ -125,10 +125,8 @@ def _given_here(state: JobState, doubt: Doubt) -> Gesture:
     entries = tuple(amend(g, reason=doubt.text, frame=shown) for g in stranded(state, doubt.subject, there))
     if shown not in state.frames or not entries:
         raise ProcedureError("what this doubt speaks of is gone", hint="Look at the doubts again")
-    return Gesture(
-        f"Take {counted(len(entries), 'mark')} as given in {state.frames[shown].spec.name}",
-        entries,
-    )
+    name = state.frames[shown].spec.name
+    return Gesture(f"Take {counted(len(entries), 'mark')} as given in {name}", entries)
 
 
 def _tie(state: JobState, doubt: Doubt) -> Gesture:

@@ -223,11 +223,9 @@ class RoverPanel(QWidget):
                 "" if epoch.sigma is None else f" · ±{mm(math.hypot(*epoch.sigma[:2]) / math.sqrt(2.0))} mm"
             )
             away, base = r.base_away_m(), r.base
-            far = (
-                ""
-                if away is None or base is None
-                else f"base {base.name}, {format_length(away, self.bridge.unit)}"
-            )
+            far = ""
+            if away is not None and base is not None:
+                far = f"base {base.name}, {format_length(away, self.bridge.unit)}"
             self.live_said.emit(f"Rover {epoch.solution} · {epoch.satellites} sat{plan}", far)
 
     def _show_figures(self) -> None:
