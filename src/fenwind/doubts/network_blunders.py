@@ -234,17 +234,11 @@ def _shared(result: NetworkResult, by_row: Mapping[int, FloatArray]) -> tuple[fl
             cpc += float(c @ weight @ c)
             cpv += float(c @ weight @ group.residuals[:, k])
             np.add.at(right, part.unknowns[:, k], design[:, :, k].T @ weight @ c)
-    constraints = np.zeros(_constraints(result))
-    left = cpc - float(right @ result.found.factor.solve(right, constraints))
+    moved = result.found.factor.solve(right, np.zeros(result.found.constraints))
+    left = cpc - float(right @ moved)
     if left <= 1e-9 * cpc or cpc == 0.0:
         return None
     return result.found.sum_squares - cpv**2 / left, -cpv / left
-
-
-def _constraints(result: NetworkResult) -> int:
-    assert result.found is not None
-    observations = sum(part.observed.size for part in result.parts) + len(result.weighted)
-    return result.found.dof - observations + len(result.setup.names)
 
 
 # Errors of meaning, solved again

@@ -68,6 +68,9 @@ Model = Callable[[FloatArray], tuple[FloatArray, FloatArray]]
 #: After a step whose predicted gain is under this for each unknown (a hundredth of a sigma each) the next is
 #: likely to be negligible, which is worth asking before equations are formed anew.
 SLIGHT = 1e-4
+#: A step whose predicted gain is under this for each unknown is taken whole, and is the last if the one
+#: before was such too: what the sum of squares does under it is the rounding of places far from their origin.
+ROUNDING = 1e-7
 #: After so many iterations steps that lower the sum of squares by less than this part of it are the creep of
 #: a gross blunder, which the place they have come to is good enough to name.
 CREEPS, CREEP = 12, 1e-6
@@ -247,17 +250,18 @@ def adjust(
     dense = None if system.sparse else DenseNormal(system.places, system.n)
     x = np.array(problem.start, dtype=float)
     x, about, gone = _begun(system, x, min(STEPS, max_iterations - 1))
-    before = about.sum_squares
+    before, fine = about.sum_squares, False
     for iteration in range(1 + gone, max_iterations + 1):
         gap, rows = problem.constraints(x) if problem.constraints else (np.zeros(0), np.zeros((0, x.size)))
         normal = dense(about.designs) if dense else sparse_normal(about.designs, system.places, system.n)
         factor = system.solver.factorise(normal, rows, problem.names)
         step = factor.solve(-system.gradient(about), -gap)
         predicted = float(step @ (normal @ step))
-        if problem.linear or predicted <= NEGLIGIBLE + 1e-16 * before:
+        last, fine = fine, predicted <= ROUNDING * x.size
+        if problem.linear or predicted <= NEGLIGIBLE + 1e-16 * before or (fine and last):
             x, about = _refined(system, factor, x + step, system.moved(about, step))
             return _finish(system, factor, rows.shape[0], x, about, iteration)
-        forced = bool(np.abs(gap).max(initial=0.0) > 1e-12)
+        forced = fine or bool(np.abs(gap).max(initial=0.0) > 1e-12)
         x, about = _damped_step(system, x, step, before, forced)
         after = about.sum_squares
         if predicted <= SLIGHT * x.size and problem.constraints is None and iteration < max_iterations:
@@ -347,6 +351,7 @@ def _finish(
         "x": x,
         "sum_squares": about.sum_squares,
         "dof": sum(group.observed.size for group in system.groups) + constraints - x.size,
+        "constraints": constraints,
         "iterations": iterations,
         "factor": factor,
     }

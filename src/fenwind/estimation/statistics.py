@@ -39,12 +39,14 @@ class GlobalTest:
 
 @dataclass(frozen=True, kw_only=True, eq=False)
 class Solution:
-    """An adjustment as a whole: names of the unknowns, x (n,), sum_squares = v^T P v, dof = m + c - n."""
+    """An adjustment as a whole: names of the unknowns, x (n,), sum_squares = v^T P v, dof = m + c - n with
+    c constraints."""
 
     names: tuple[str, ...]
     x: FloatArray
     sum_squares: float
     dof: int
+    constraints: int
     iterations: int
 
     @property

@@ -71,7 +71,7 @@ def determined(net: Network) -> NetworkResult:
         try:
             result = solve(part, start)
         except DatumDefectError as error:
-            found = undetermined(error, start.names)
+            found = undetermined(error, start.names) - set(part.joint.names if part.joint is not None else ())
             if not found:
                 raise
             lost |= found

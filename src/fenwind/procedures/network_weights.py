@@ -22,6 +22,9 @@ from fenwind.procedures.network_model import Network
 CONTROL = "control"
 #: Factors are repeated until all are 1 within this, at most so often.
 SETTLED, ROUNDS = 1e-6, 100
+#: A group whose redundancy falls under this as its sigmas shrink is on its way to having none: it keeps what
+#: was stated, since its residuals say nothing of it.
+LEAST_REDUNDANCY = 0.01
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -48,7 +51,7 @@ def group_factors(result: NetworkResult) -> tuple[GroupFactor, ...]:
         control = result.found.groups[-1]
         sums[CONTROL] = [float(control.redundancy.sum()), float((control.whitened_residuals**2).sum())]
     return tuple(
-        GroupFactor(group=n, redundancy=r, factor=s / r if r > 1e-9 else None) for n, (r, s) in sums.items()
+        GroupFactor(group=n, redundancy=r, factor=s / r if r > 1e-6 else None) for n, (r, s) in sums.items()
     )
 
 
@@ -62,16 +65,19 @@ def scaled(net: Network, factors: Mapping[str, float]) -> Network:
 
 def balanced(net: Network, result: NetworkResult) -> tuple[NetworkResult, tuple[GroupFactor, ...]]:
     """The network solved again with the variances of every group times what its residuals say, until that is
-    1; the factors are products. `result` is what came of it with the sigmas stated."""
+    1; the factors are products, None for groups that keep what was stated. `result` is what came of it with
+    the sigmas stated."""
     factors: dict[str, float] = {}
+    stated: set[str] = set()
     for _ in range(ROUNDS):
         found = group_factors(result)
-        if all(g.factor is None or abs(g.factor - 1.0) < SETTLED for g in found):
+        stated |= {g.group for g in found if g.redundancy < LEAST_REDUNDANCY or not g.factor}
+        moving = {g.group: g.factor for g in found if g.factor and g.group not in stated}
+        if all(abs(f - 1.0) < SETTLED for f in moving.values()) and not stated & set(factors):
             break
-        for group in found:
-            if group.factor:
-                factors[group.group] = factors.get(group.group, 1.0) * group.factor
+        factors = {name: factors.get(name, 1.0) * factor for name, factor in moving.items()}
         result = determined(scaled(net, factors))
     return result, tuple(
-        replace(g, factor=factors.get(g.group, 1.0) * (g.factor or 1.0)) for g in group_factors(result)
+        replace(g, factor=None if g.group in stated else factors.get(g.group, 1.0) * (g.factor or 1.0))
+        for g in group_factors(result)
     )

@@ -136,7 +136,7 @@ def _observations(found: Adjusted) -> Table:
         rows.append(
             (kind, row.at, row.to, shown(float(figures.residual[c]), True),
              format_fixed(float(figures.w[c]), 2, sign=True), format_fixed(float(figures.redundancy[c]), 2),
-             shown(float(figures.mdb[c])), f"{mm(float(figures.external[c]))} mm")
+             shown(float(figures.mdb[c])), shown(float(figures.external[c]), angle=False))
         )  # fmt: skip
     headers = (("kind", ""), ("at", ""), ("to", ""), ("adjusted - observed", ""), ("w", ""),
                ("redundancy", ""), ("smallest error found", ""), ("moves its mark", ""))  # fmt: skip
@@ -244,7 +244,7 @@ def _sightings(state: JobState, found: Placed) -> Table:
         )  # fmt: skip
     headers = (
         ("target", ""), ("part", ""), ("circle", ""), ("zenith angle", ""), ("slope distance", unit.key),
-        ("target height", unit.key), ("prism", "mm"), ("horizontal_distance", unit.key), ("dh", unit.key),
+        ("target height", unit.key), ("prism", "mm"), ("horizontal distance", unit.key), ("dh", unit.key),
         ("left over, direction", ""), ("distance", "mm"), ("height", "mm"),
     )  # fmt: skip
     return Table(headers=headers, rows=tuple(rows), text_columns=2)

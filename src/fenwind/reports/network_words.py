@@ -22,11 +22,11 @@ def weighing_words(found: Adjusted) -> str:
     """What balanced groups and biases came to, sentences that end with a blank; empty where there is none."""
     said = ""
     if found.step.components:
-        factors = [
-            f"{g.group.replace('_', ' ')} × {format_fixed(g.factor**0.5, 2)}"
-            for g in found.factors if g.factor is not None
-        ]  # fmt: skip
-        said = f"Sigmas balanced by group: {', '.join(factors)}. "
+        named = [(g.group.replace("_", " "), g.factor) for g in found.factors]
+        factors = [f"{name} × {format_fixed(f**0.5, 2)}" for name, f in named if f is not None]
+        stated = ", ".join(name for name, f in named if f is None)
+        left = f"; as stated, since too little checks them: {stated}" if stated else ""
+        said = f"Sigmas balanced by group: {', '.join(factors)}{left}. "
     return said + (f"Found as well: {_biases(found)}. " if found.biases else "")
 
 

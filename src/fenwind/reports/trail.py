@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import math
+import re
 from collections.abc import Iterator
 from dataclasses import dataclass
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 
@@ -99,14 +100,14 @@ def _links(state: JobState, derived: Derived, mark: Mark, frame: str, look: _Loo
             note = ", ".join(part for part in (given.source, off) if part)
             values = (triple(given.values, look.unit, look.axes),)
             yield Link(kind="record", title=f"Given in {frame_name}", note=note, values=values)
-            yield from _amendments(state, given)
+            yield from _amendments(state, given, look.unit)
     yield from _steps(state, derived, elsewhere(frame), mark, look)
     nodes = list(_behind(derived, mark, frame))
     used = _occupations(derived, nodes, mark)
     for measured in state.measured.values():
         if measured.mark == mark.id:
             yield _raw(measured, used is None or measured.id in used)
-            yield from _amendments(state, measured)
+            yield from _amendments(state, measured, METRE)
     yield from _session_links(state, derived, mark)
     for node in (*nodes, *(n for n in derived.outcomes if n.kind == "levelling")):
         yield from _steps(state, derived, node, mark, look, frame)
@@ -280,11 +281,26 @@ def _raw(measured: MeasuredPosition, used: bool) -> Link:
     return Link(kind="record", title="Occupation", note=note, values=tuple(v for v in values if v))
 
 
-def _amendments(state: JobState, record: GivenPosition | MeasuredPosition) -> Iterator[Link]:
+def _amendments(
+    state: JobState, record: GivenPosition | MeasuredPosition, unit: LengthUnit
+) -> Iterator[Link]:
     for entry in state.amendments.get(record.id, ()):
         changes = ", ".join(
-            f"{field.removesuffix('_m')} {entry.old[field]} → {entry.new[field]}" for field in entry.new
+            f"{re.sub('_(m|rad)$', '', field).replace('_', ' ')} "
+            f"{_written(field, entry.old[field], unit)} → {_written(field, entry.new[field], unit)}"
+            for field in entry.new
         )
         yield Link(
             kind="amendment", title="Amended", note=entry.reason or "no reason given", values=(changes,)
         )
+
+
+def _written(field: str, value: Any, unit: LengthUnit) -> str:
+    """A value that was amended, with its unit."""
+    if value is None or isinstance(value, bool):
+        return {None: "none", True: "yes", False: "no"}[value]
+    if field.endswith("_m"):
+        return f"{format_fixed(value / unit.metres, 4)} {unit.key}"
+    if field.endswith("_rad"):
+        return format_latitude(value) if field == "lat_rad" else format_longitude(value)
+    return str(value)
