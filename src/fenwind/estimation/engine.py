@@ -261,7 +261,7 @@ def adjust(
         if problem.linear or predicted <= NEGLIGIBLE + 1e-16 * before or (fine and last):
             x, about = _refined(system, factor, x + step, system.moved(about, step))
             return _finish(system, factor, rows.shape[0], x, about, iteration)
-        forced = fine or bool(np.abs(gap).max(initial=0.0) > 1e-12)
+        forced = bool(fine | (np.abs(gap).max(initial=0.0) > 1e-12))
         x, about = _damped_step(system, x, step, before, forced)
         after = about.sum_squares
         if predicted <= SLIGHT * x.size and problem.constraints is None and iteration < max_iterations:
