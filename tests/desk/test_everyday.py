@@ -2,6 +2,8 @@
 who a report is from, marks that are one."""
 
 import struct
+import subprocess
+import sys
 import zlib
 from pathlib import Path
 from unittest import mock
@@ -20,6 +22,27 @@ from fenwind.desk.synonyms import SYNONYMS
 from fenwind.job.steps.outcome import Node
 from tests.desk.qt_case import QtTestCase
 
+#: Shows the window, and when that is painted which enumerations of Qt's namespace and modules there are.
+FIRST_PAINTING = """
+import enum, os, sys
+made, new = set(), enum.EnumType.__new__
+enum.EnumType.__new__ = lambda m, name, *a, **k: (made.add(name), new(m, name, *a, **k))[1]
+from PySide6.QtCore import QTimer
+from PySide6.QtWidgets import QApplication
+from fenwind.desk.launch import Launch, parse_arguments
+from fenwind.desk.theme import apply_theme
+app = QApplication([])
+apply_theme(app)
+launch = Launch(parse_arguments([]))
+def tell():
+    mods = {"dataclasses", "datetime", "numpy"} & set(sys.modules)
+    print(*{"GlobalColor", "AlignmentFlag", "Key"} & made, *mods, "painted", flush=True)
+    os._exit(0)
+launch.shell.first_painted.connect(lambda: QTimer.singleShot(0, tell))
+launch.shell.show()
+app.exec()
+"""
+
 
 class Everyday(QtTestCase):
     def setUp(self) -> None:
@@ -31,6 +54,11 @@ class Everyday(QtTestCase):
         ask = ask or self.w.doubts.ask
         ask.edit.setText(text)
         QTest.keyClick(ask.edit, Qt.Key.Key_Return)
+
+    def test_the_first_painting_needs_little(self) -> None:
+        run = [sys.executable, "-c", FIRST_PAINTING]
+        done = subprocess.run(run, capture_output=True, text=True, check=False)
+        self.assertEqual(done.stdout, "painted\n", done.stderr)
 
     def test_jobs_are_opened_beside_and_remembered(self) -> None:
         commands, settings = self.w.job_commands, self.w.shell.settings

@@ -10,7 +10,7 @@ from __future__ import annotations
 import gc
 import time
 
-from PySide6.QtCore import QObject, Qt, QTimer
+from PySide6.QtCore import QObject, QTimer
 from PySide6.QtGui import QGuiApplication
 
 #: A look that took longer holds up the window, seconds.
@@ -57,4 +57,6 @@ class Collector(QObject):
 
 
 def _nobody_looks() -> bool:
+    from PySide6.QtCore import Qt  # not in the first moments: see the shell
+
     return QGuiApplication.applicationState() != Qt.ApplicationState.ApplicationActive

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtCore import QPointF, QRectF, QSize, Signal
 from PySide6.QtGui import QPainter, QPainterPath, QPaintEvent
 from PySide6.QtWidgets import QAbstractButton, QVBoxLayout, QWidget
 
 from fenwind.desk.icons import paint_icon
 from fenwind.desk.stage_table import STAGES
-from fenwind.desk.theme import MEDIUM, SEMIBOLD, colour, font, scaled
+from fenwind.desk.theme import MEDIUM, SEMIBOLD, colour, fill, font, scaled, write
 
 WIDTH = 88
 
@@ -36,28 +36,24 @@ class _StageButton(QAbstractButton):
         if chosen:
             path = QPainterPath()
             path.addRoundedRect(QRectF(10, 0, self.width() + 12, self.height()), 9, 9)
-            p.fillPath(path, colour("paper"))
+            fill(p, path, "paper")
         elif self.underMouse() or self.hasFocus():
             path = QPainterPath()
             path.addRoundedRect(QRectF(10, 4, self.width() - 20, self.height() - 8), 9, 9)
             p.fillPath(path, colour("ink").lighter(140))
-        ink = colour("ink" if chosen else "rail_text").name()
+        ink = "ink" if chosen else "rail_text"
         middle = self.width() / 2 + (5 if chosen else 0)
-        paint_icon(p, self.text(), QRectF(middle - 12, 10, 24, 24), ink)
-        p.setPen(ink)
+        paint_icon(p, self.text(), QRectF(middle - 12, 10, 24, 24), colour(ink).name())
         p.setFont(font(11, SEMIBOLD if chosen else MEDIUM))
-        p.drawText(
-            QRectF(middle - scaled(40), 38, scaled(80), self.height() - 48),
-            Qt.AlignmentFlag.AlignCenter,
-            self.text(),
-        )
+        room = QRectF(middle - scaled(40), 38, scaled(80), self.height() - 48)
+        write(p, self, room.toRect(), self.text(), ink)
         if self.doubts:
-            p.setBrush(colour("flare"))
-            p.setPen(Qt.PenStyle.NoPen)
-            p.drawEllipse(QPointF(middle + 17, 13), 8, 8)
-            p.setPen(colour("sheet"))
+            circle = QPainterPath()
+            circle.addEllipse(QPointF(middle + 17, 13), 8, 8)
+            fill(p, circle, "flare")
             p.setFont(font(10, SEMIBOLD))
-            p.drawText(QRectF(middle + 9, 5, 16, 16), Qt.AlignmentFlag.AlignCenter, str(min(self.doubts, 99)))
+            count = str(min(self.doubts, 99))
+            write(p, self, QRectF(middle + 9, 5, 16, 16).toRect(), count, "sheet")
 
 
 class Rail(QWidget):
@@ -90,4 +86,6 @@ class Rail(QWidget):
             self.buttons[name].update()
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        QPainter(self).fillRect(self.rect(), colour("rail"))
+        path = QPainterPath()
+        path.addRect(QRectF(self.rect()))
+        fill(QPainter(self), path, "rail")

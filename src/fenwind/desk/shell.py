@@ -1,13 +1,26 @@
-"""The window before there is a job in it: header, rail, empty sheet, plan side, doubts bar. Paints in the
-first moments, so it imports nothing but Qt and the theme."""
+"""The window before there is a job in it: header, rail, empty sheet, plan side, doubts bar.
+
+Paints in the first moments, so it imports nothing but Qt and the theme, and of Qt not its namespace: asked
+for, as by a pen of a colour, that makes a hundred classes of enumerations, a fifth of the time until something
+is seen. Numbers and palettes do instead.
+"""
 
 from __future__ import annotations
 
 from collections.abc import Callable
 from functools import partial
 
-from PySide6.QtCore import QByteArray, QEvent, QSettings, QSize, Qt, QTimer, Signal
-from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QPainter, QPaintEvent, QResizeEvent
+from PySide6.QtCore import QByteArray, QEvent, QRectF, QSettings, QSize, QTimer, Signal
+from PySide6.QtGui import (
+    QCloseEvent,
+    QDragEnterEvent,
+    QDropEvent,
+    QFontMetrics,
+    QPainter,
+    QPainterPath,
+    QPaintEvent,
+    QResizeEvent,
+)
 from PySide6.QtWidgets import (
     QFrame,
     QHBoxLayout,
@@ -17,7 +30,6 @@ from PySide6.QtWidgets import (
     QPushButton,
     QSplitter,
     QStackedWidget,
-    QStyle,
     QStyleOptionButton,
     QVBoxLayout,
     QWidget,
@@ -25,11 +37,15 @@ from PySide6.QtWidgets import (
 
 from fenwind.desk.rail import Rail
 from fenwind.desk.tasks import AT_WORK
-from fenwind.desk.theme import colour, scaled
+from fenwind.desk.theme import CENTRED, colour, fill, scaled
 
 HEADER_HEIGHT = 44
 #: Work that takes less time than this is not shown as work.
 BUSY_MS = 250
+#: Of Qt's namespace: alignment left and right at mid-height, a label's format, a splitter's orientation.
+LEFT, RIGHT, PLAIN_TEXT, VERTICAL = 0x81, 0x82, 0, 2
+#: At least as much as any look has at both sides of a button's text together.
+AROUND = 30
 
 
 def look(widget: QWidget, name: str) -> QWidget:
@@ -43,7 +59,7 @@ class PlainLabel(QLabel):
 
     def __init__(self, text: str = "", parent: QWidget | None = None) -> None:
         super().__init__(text, parent)
-        self.setTextFormat(Qt.TextFormat.PlainText)
+        self.setProperty("textFormat", PLAIN_TEXT)
 
 
 class WholeLabel(PlainLabel):
@@ -75,21 +91,34 @@ class ShortLabel(PlainLabel):
 
     def paintEvent(self, event: QPaintEvent) -> None:
         p = QPainter(self)
-        text = p.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideRight, self.width())
-        p.drawText(self.rect(), int(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter), text)
+        text = _elided(self.text(), p.fontMetrics(), self.width())
+        p.drawText(self.rect(), LEFT, text)
 
 
 class ShortButton(QPushButton):
     """A button whose text ends in an ellipsis where it does not fit; the whole of it is its tip."""
 
     def minimumSizeHint(self) -> QSize:
-        return QSize(60, super().minimumSizeHint().height())
+        least = super().minimumSizeHint()
+        return QSize(min(60, least.width()), least.height())
 
     def initStyleOption(self, option: QStyleOptionButton) -> None:
         super().initStyleOption(option)
-        inside = self.style().subElementRect(QStyle.SubElement.SE_PushButtonContents, option, self)
-        width = inside.width() or self.width()
-        option.text = self.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideRight, width)
+        metrics = self.fontMetrics()
+        if metrics.horizontalAdvance(self.text()) + AROUND > self.width():
+            from PySide6.QtWidgets import QStyle
+
+            inside = self.style().subElementRect(QStyle.SubElement.SE_PushButtonContents, option, self)
+            option.text = _elided(self.text(), metrics, inside.width() or self.width())
+
+
+def _elided(text: str, metrics: QFontMetrics, width: int) -> str:
+    """A text, ended by an ellipsis where it is wider."""
+    if metrics.horizontalAdvance(text) <= width:
+        return text
+    from PySide6.QtCore import Qt
+
+    return metrics.elidedText(text, Qt.TextElideMode.ElideRight, width)
 
 
 def show_look(widget: QWidget, name: str) -> None:
@@ -108,10 +137,11 @@ class _Strip(QWidget):
         self.role, self.edge = role, edge
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        p = QPainter(self)
-        p.fillRect(self.rect(), colour(self.role))
-        y = 0 if self.edge == "top" else self.height() - 1
-        p.fillRect(0, y, self.width(), 1, colour("rule"))
+        p, y = QPainter(self), 0 if self.edge == "top" else self.height() - 1
+        for role, top, height in ((self.role, 0, self.height()), ("rule", y, 1)):
+            path = QPainterPath()
+            path.addRect(QRectF(0, top, self.width(), height))
+            fill(p, path, role)
 
 
 class Header(_Strip):
@@ -166,7 +196,7 @@ class Header(_Strip):
         self._busy.timeout.connect(partial(self._show_work, True))
         self._kept, self._live = ("", ""), None  # type: tuple[str, str], tuple[str, str] | None
         self.kept = QLabel("")
-        self.kept.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+        self.kept.setProperty("alignment", RIGHT)
         self.kept.setStyleSheet(f"font-size: {scaled(11)}px;")
         self.kept.setToolTip("Every change is written to the job file at once; there is nothing to save")
         layout.addWidget(self.kept)
@@ -232,7 +262,7 @@ class Shell(QMainWindow):
         self.pages = QStackedWidget()
         self.pages.setObjectName("sheet")
         self.note = PlainLabel("Opening the job …")
-        self.note.setAlignment(Qt.AlignmentFlag.AlignCenter)
+        self.note.setProperty("alignment", CENTRED)
         self.note.setWordWrap(True)
         look(self.note, "faint")
         self.note_button = QPushButton("")
@@ -242,12 +272,17 @@ class Shell(QMainWindow):
         column = QVBoxLayout(self._note_page)
         column.addStretch(1)
         column.addWidget(self.note)
-        column.addWidget(self.note_button, 0, Qt.AlignmentFlag.AlignHCenter)
+        row = QHBoxLayout()
+        row.addStretch(1)
+        row.addWidget(self.note_button)
+        row.addStretch(1)
+        column.addLayout(row)
         column.addStretch(1)
         self.pages.addWidget(self._note_page)
-        self.side = QSplitter(Qt.Orientation.Vertical)
+        self.side = QSplitter()
+        self.side.setProperty("orientation", VERTICAL)
         self.side.setHandleWidth(1)
-        self.split = QSplitter(Qt.Orientation.Horizontal)
+        self.split = QSplitter()
         self.split.setHandleWidth(1)
         self.split.addWidget(self.pages)
         self.split.addWidget(self.side)

@@ -7,8 +7,9 @@ from functools import cache
 from pathlib import Path
 from typing import NamedTuple
 
-from PySide6.QtGui import QColor, QFont, QFontDatabase, QPalette
-from PySide6.QtWidgets import QApplication
+from PySide6.QtCore import QRect
+from PySide6.QtGui import QColor, QFont, QFontDatabase, QPainter, QPainterPath, QPalette
+from PySide6.QtWidgets import QApplication, QWidget
 
 
 class Roles(NamedTuple):
@@ -101,6 +102,26 @@ def colour(role: str) -> QColor:
 
 
 @cache
+def paint(role: str) -> QPalette:
+    """A palette of one colour; what is painted with it in the first moments needs nothing of Qt's namespace,
+    which pens and brushes of a colour ask for (see the shell). Shared, so do not change it."""
+    palette = QPalette()
+    for part in (QPalette.ColorRole.Window, QPalette.ColorRole.WindowText):
+        palette.setColor(part, colour(role))
+    return palette
+
+
+def fill(p: QPainter, path: QPainterPath, role: str) -> None:
+    """Fill a path with the colour of a role."""
+    p.fillPath(path, paint(role).brush(QPalette.ColorRole.Window))
+
+
+def write(p: QPainter, widget: QWidget, rect: QRect, text: str, role: str) -> None:
+    """Write a text in the middle of a rectangle in the colour of a role."""
+    widget.style().drawItemText(p, rect, CENTRED, paint(role), True, text, QPalette.ColorRole.WindowText)
+
+
+@cache
 def font(px: float = 13, weight: QFont.Weight = QFont.Weight.Normal, spacing: float = 0.0) -> QFont:
     """The shipped font at a pixel size; spacing widens letters by that many pixels. Shared, so do not change
     it."""
@@ -112,6 +133,8 @@ def font(px: float = 13, weight: QFont.Weight = QFont.Weight.Normal, spacing: fl
     return f
 
 
+#: Text in the middle of a box, as Qt counts alignment.
+CENTRED = 0x84
 NORMAL, MEDIUM, SEMIBOLD = QFont.Weight.Normal, QFont.Weight.Medium, QFont.Weight.DemiBold
 
 
@@ -124,6 +147,7 @@ def apply_theme(app: QApplication, night: bool = False) -> None:
     """Load the fonts and set palette and style sheet, by day or by night."""
     _shown["roles"] = NIGHT if night else DAY
     colour.cache_clear()
+    paint.cache_clear()
     for path in sorted((Path(__file__).parent / "fonts").glob("*.ttf")):
         QFontDatabase.addApplicationFont(str(path))
     app.setStyle("Fusion")
