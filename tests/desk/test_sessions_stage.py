@@ -152,7 +152,10 @@ class Live(QtTestCase):
         self.assertTrue(base.read_back)
         sent = np.array([base.broadcast_x_m, base.broadcast_y_m, base.broadcast_z_m])
         np.testing.assert_allclose(sent, arp("A", 1.5), atol=1e-3)
+        part = page.statement.parts["base"]
+        size = (part.height(), part.width())
         rover.listen.click()
+        self.wait_for(lambda: part.height() < size[0] and part.width() < size[1])  # the rover needs room
         self.b.select("C")
         # The rover still is at B, 1.4 km west and 1.6 km south of C.
         self.wait_for(lambda: rover.to_mark.text() and page.devices.epoch.solution == "fixed")
@@ -181,6 +184,7 @@ class Live(QtTestCase):
         self._raw()
         rover.listen.click()
         self.assertIn("all kept", self.w.shell.header.kept.text())
+        self.wait_for(lambda: (part.height(), part.width()) == size)
 
     def test_receivers_are_set(self) -> None:
         """A sentence whose parts reach both receivers, and the job keeps them; nothing is said yes to that is

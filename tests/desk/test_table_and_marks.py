@@ -39,6 +39,7 @@ from fenwind.records.entries import Gesture, amend
 from fenwind.records.network import ObservationSet
 from fenwind.records.records import Mark
 from fenwind.reports.statement import Part
+from fenwind.reports.trail import Link
 from tests.desk.qt_case import QtTestCase
 from tests.desk.test_drawing import pixels
 
@@ -249,6 +250,9 @@ class Tables(QtTestCase):
             links = w.trail_pane.links
             self.assertGreaterEqual(links.minimumHeight(), breadth * 17 * len(links.links))
             self.assertEqual(links.minimumHeight(), links.sizeHint().height())
+        note = "i " * int(0.7 * links.width() / QFontMetrics(font(12)).horizontalAdvance("i "))
+        alone, beside = (Link(kind="record", title="t", note=note, values=v) for v in ((), ("1.0 m",)))
+        self.assertLess(links._one(None, alone, 0.0), links._one(None, beside, 0.0))
         w.doubts.text.setText("A long doubt about a mark. " * 20)
         self.assertLess(w.doubts.text.minimumSizeHint().width(), 100)
 

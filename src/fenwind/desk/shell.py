@@ -1,8 +1,8 @@
 """The window before there is a job in it: header, rail, empty sheet, plan side, doubts bar.
 
 Paints in the first moments, so it imports nothing but Qt and the theme, and of Qt not its namespace: asked
-for, as by a pen of a colour, that makes a hundred classes of enumerations, a fifth of the time until something
-is seen. Numbers and palettes do instead.
+for, as by a pen of a colour, that makes a hundred classes of enumerations, a fifth of the time until
+something is seen. Numbers and palettes do instead.
 """
 
 from __future__ import annotations

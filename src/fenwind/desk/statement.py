@@ -17,12 +17,14 @@ MenuMaker = Callable[[QMenu], None]
 
 
 class Statement(Flow):
-    """Shows parts; a part with a menu maker opens that menu, others emit `part_clicked` with their key."""
+    """Shows parts; a part with a menu maker opens that menu, others emit `part_clicked` with their key.
+    small: the sentence of a panel under a sheet's own."""
 
     part_clicked = Signal(str)
 
-    def __init__(self, parent: QWidget | None = None) -> None:
+    def __init__(self, parent: QWidget | None = None, small: bool = False) -> None:
         super().__init__(least=26, parent=parent)
+        self._small = small
         self._makers: dict[str, MenuMaker] = {}
         self._shown: tuple[Part, ...] = ()
         self._words: list[PlainLabel] = []
@@ -45,7 +47,10 @@ class Statement(Flow):
         for part in parts:
             if part.key:
                 self.parts[part.key] = button = before.pop(part.key, None) or self._new_button(part.key)
-                _set_part(button, part.text)
+                shown = part.text.replace("&", "&&")
+                if button.text() != shown:
+                    button.setText(shown)
+                    self._fit(button)
                 widgets.append(button)
                 continue
             for text, glued in _words(part.text):
@@ -61,21 +66,37 @@ class Statement(Flow):
                 widget.deleteLater()
         self.setAccessibleName(self.text())
 
+    def set_small(self, small: bool) -> None:
+        """In smaller letters, or in its own again."""
+        if small == self._small:
+            return
+        self._small = small
+        for widget in (*self.parts.values(), *self._words):
+            widget.setProperty("small", small)
+            widget.style().unpolish(widget)
+            widget.style().polish(widget)
+        for button in self.parts.values():
+            self._fit(button)
+
     def text(self) -> str:
         """The sentence as plain text."""
         return "".join(part.text for part in self._shown)
 
     def _new_button(self, key: str) -> QPushButton:
         button = QPushButton(self)
-        look(button, "part")
+        look(button, "part").setProperty("small", self._small)
         button.setCursor(Qt.CursorShape.PointingHandCursor)
         button.setToolTip("Click to change")
         button.clicked.connect(lambda: self._open(key))
         return button
 
+    def _fit(self, button: QPushButton) -> None:
+        metrics = QFontMetrics(font(16 if self._small else 19, MEDIUM))
+        button.setFixedWidth(metrics.horizontalAdvance(button.text().replace("&&", "&")) + 12)
+
     def _new_word(self) -> PlainLabel:
         label = PlainLabel("", self)
-        look(label, "statement")
+        look(label, "statement").setProperty("small", self._small)
         return label
 
     def _open(self, key: str) -> None:
@@ -89,13 +110,6 @@ class Statement(Flow):
         button = self.parts[key]
         menu.aboutToHide.connect(menu.deleteLater)
         menu.popup(button.mapToGlobal(button.rect().bottomLeft()))
-
-
-def _set_part(button: QPushButton, text: str) -> None:
-    shown = text.replace("&", "&&")
-    if button.text() != shown:
-        button.setText(shown)
-        button.setFixedWidth(QFontMetrics(font(19, MEDIUM)).horizontalAdvance(text) + 12)
 
 
 def _words(text: str) -> list[tuple[str, bool]]:

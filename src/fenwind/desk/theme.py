@@ -195,6 +195,7 @@ QFrame#finder {{ background: {r.sheet}; border: 1px solid {r.water}; border-radi
 QListWidget[look="found"] {{ border: none; }}
 QListWidget[look="found"]::item {{ padding: 4px 6px; }}
 QLabel[look="statement"] {{ font-size: 19px; color: {r.ink}; }}
+QLabel[look="statement"][small="true"] {{ font-size: 16px; }}
 """
 
 
@@ -203,6 +204,7 @@ def _buttons(r: Roles) -> str:
 QPushButton[look="part"] {{ font-size: 19px; font-weight: 500; color: {r.water}; background: {r.part};
   border: none;
   border-bottom: 2px solid {r.part_rule}; border-radius: 3px; padding: 0px 5px 1px 5px; text-align: left; }}
+QPushButton[look="part"][small="true"] {{ font-size: 16px; }}
 QPushButton[look="part"]:hover, QPushButton[look="part"]:focus {{ background: {r.part_hover};
   border-bottom: 2px solid {r.water}; }}
 QPushButton[look="part"]:disabled {{ color: {r.ink}; background: transparent;

@@ -100,7 +100,7 @@ class _Links(QWidget):
         width = self.width() - 36 - 14
         split = max(width * 0.42, 130.0)
         beside = all(_metrics().horizontalAdvance(v) <= width - split for v in link.values)
-        words = QRectF(36, y, split - 10 if beside else width, 400)
+        words = QRectF(36, y, split - 10 if beside and link.values else width, 400)
         values = [
             (k, part)
             for k, value in enumerate(link.values)

@@ -95,7 +95,7 @@ class BaseStart(QWidget):
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 4, 0, 4)
         column.setSpacing(7)
-        self.statement = Statement()
+        self.statement = Statement(small=True)
         self.statement.set_menus({"on": self._menu_on, "antenna": self._menu_antenna})
         self.statement.part_clicked.connect(self._on_part)
         self.note = WholeLabel("")

@@ -66,7 +66,7 @@ class InstrumentPanel(QWidget):
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 4, 0, 2)
         column.setSpacing(6)
-        self.statement = Statement()
+        self.statement = Statement(small=True)
         self.statement.set_menus({"faces": self._menu_faces, "role": self._menu_role})
         self.statement.part_clicked.connect(self._on_part)
         column.addWidget(self.statement)

@@ -46,7 +46,7 @@ class ReceiverSettings(QWidget):
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 4, 0, 4)
         column.setSpacing(7)
-        self.statement = Statement()
+        self.statement = Statement(small=True)
         self.statement.set_menus({"rate": self._menu_rate, "messages": self._menu_messages})
         self.statement.part_clicked.connect(self._on_part)
         self.note = WholeLabel("")

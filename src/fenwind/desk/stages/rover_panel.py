@@ -53,7 +53,7 @@ class RoverPanel(QWidget):
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 6, 0, 0)
         column.setSpacing(7)
-        self.statement = Statement()
+        self.statement = Statement(small=True)
         self.statement.set_menus(
             {
                 "base": self._menu_base,

@@ -182,6 +182,7 @@ class SessionsSheet(Sheet):
     def _show_note(self) -> None:
         # While a rover is listened to, it needs the room.
         self.note.setVisible(self.base is None or not self.devices.listening)
+        self.statement.set_small(self.base is not None and self.devices.listening)
 
     def _parts(self, base: BaseSetup) -> list[Part]:
         state = self.bridge.state
