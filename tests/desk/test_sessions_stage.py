@@ -6,6 +6,8 @@ from functools import partial
 from unittest import mock
 
 import numpy as np
+from PySide6.QtCore import QEvent, QObject
+from PySide6.QtWidgets import QWidget
 
 from fenwind.commands.standin import GIVES_WAY
 from fenwind.desk.bridge import JobBridge
@@ -23,6 +25,19 @@ from fenwind.quantities.lengths import US_SURVEY_FOOT
 from fenwind.records.sessions import Antenna, BaseSetup, Occupation
 from tests.desk.qt_case import QtTestCase
 from tests.session_job import arp, place, session_job
+
+
+class LaidOut(QObject):
+    """Counts how often something is laid out again."""
+
+    def __init__(self, widget: QWidget) -> None:
+        super().__init__(widget)
+        self.times = 0
+        widget.installEventFilter(self)
+
+    def eventFilter(self, widget: QObject, event: QEvent) -> bool:
+        self.times += event.type() == QEvent.Type.LayoutRequest
+        return False
 
 
 class SessionsStage(QtTestCase):
@@ -171,6 +186,9 @@ class Live(QtTestCase):
             rover.to_mark.text(), r"^To C: E .?0\.0\d\d   N .?0\.0\d\d   H .?0\.0\d\d   0\.0\d\d m at "
         )
         self.assertIn("Rover fixed", self.w.shell.header.kept.text())
+        again, heard = LaidOut(self.w.shell.split), page.devices.heard.sentences
+        self.wait_for(lambda: page.devices.heard.sentences > heard + 400)
+        self.assertLess(again.times, 4)  # not for every epoch
         self.ask(rover, "epochs", "25")
         rover.measure.click()
         self.wait_for(lambda: page.devices.measuring is None)

@@ -10,11 +10,12 @@ from __future__ import annotations
 from collections.abc import Callable
 from functools import partial
 
-from PySide6.QtCore import QByteArray, QEvent, QRectF, QSettings, QSize, QTimer, Signal
+from PySide6.QtCore import QByteArray, QEvent, QRect, QRectF, QSettings, QSize, QTimer, Signal
 from PySide6.QtGui import (
     QCloseEvent,
     QDragEnterEvent,
     QDropEvent,
+    QFont,
     QFontMetrics,
     QPainter,
     QPainterPath,
@@ -37,7 +38,7 @@ from PySide6.QtWidgets import (
 
 from fenwind.desk.rail import Rail
 from fenwind.desk.tasks import AT_WORK
-from fenwind.desk.theme import CENTRED, colour, fill, scaled
+from fenwind.desk.theme import CENTRED, SEMIBOLD, fill, font, scaled, write
 
 HEADER_HEIGHT = 44
 #: Work that takes less time than this is not shown as work.
@@ -144,6 +145,43 @@ class _Strip(QWidget):
             fill(p, path, role)
 
 
+class _Kept(QWidget):
+    """Two short lines at the right that may change many times a second: its width changes in steps, since
+    the window is laid out again for each."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._lines = ("", "")
+        self.setFixedSize(0, scaled(HEADER_HEIGHT))
+
+    def text(self) -> str:
+        """Both lines."""
+        return "\n".join(self._lines)
+
+    def say(self, bold: str, grey: str) -> None:
+        """Show two lines."""
+        if (bold, grey) == self._lines:
+            return
+        self._lines = (bold, grey)
+        wide = max(QFontMetrics(f).horizontalAdvance(t) for f, t in zip(_fonts(), self._lines, strict=True))
+        width = -(-wide // 24) * 24
+        if width != self.minimumWidth():
+            self.setFixedWidth(width)
+        self.setAccessibleName(self.text())
+        self.update()
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        p, line = QPainter(self), scaled(15)
+        top = self.height() // 2 - line
+        for k, (letters, role) in enumerate(zip(_fonts(), ("ink", "faint"), strict=True)):
+            p.setFont(letters)
+            write(p, self, QRect(0, top + k * line, self.width(), line), self._lines[k], role, RIGHT)
+
+
+def _fonts() -> tuple[QFont, QFont]:
+    return font(11, SEMIBOLD), font(11)
+
+
 class Header(_Strip):
     """Job name, frame, heights and units as things to click, the finder, and what is kept."""
 
@@ -195,9 +233,7 @@ class Header(_Strip):
         self._busy.setSingleShot(True)
         self._busy.timeout.connect(partial(self._show_work, True))
         self._kept, self._live = ("", ""), None  # type: tuple[str, str], tuple[str, str] | None
-        self.kept = QLabel("")
-        self.kept.setProperty("alignment", RIGHT)
-        self.kept.setStyleSheet(f"font-size: {scaled(11)}px;")
+        self.kept = _Kept()
         self.kept.setToolTip("Every change is written to the job file at once; there is nothing to save")
         layout.addWidget(self.kept)
 
@@ -231,10 +267,7 @@ class Header(_Strip):
         self._show_words(*(self._live or self._kept))
 
     def _show_words(self, bold: str, grey: str) -> None:
-        faint = colour("faint").name()
-        text = f'<div align="right"><b>{bold}</b><br><span style="color:{faint}">{grey}</span></div>'
-        if text != self.kept.text():
-            self.kept.setText(text)
+        self.kept.say(bold, grey)
 
 
 class Shell(QMainWindow):

@@ -95,6 +95,10 @@ def scaled(px: float) -> int:
     return round(px * _text["scale"])
 
 
+#: Text in the middle of a box, as Qt counts alignment.
+CENTRED = 0x84
+
+
 @cache
 def colour(role: str) -> QColor:
     """The colour of a role; shared, so do not change it."""
@@ -116,9 +120,9 @@ def fill(p: QPainter, path: QPainterPath, role: str) -> None:
     p.fillPath(path, paint(role).brush(QPalette.ColorRole.Window))
 
 
-def write(p: QPainter, widget: QWidget, rect: QRect, text: str, role: str) -> None:
-    """Write a text in the middle of a rectangle in the colour of a role."""
-    widget.style().drawItemText(p, rect, CENTRED, paint(role), True, text, QPalette.ColorRole.WindowText)
+def write(p: QPainter, widget: QWidget, rect: QRect, text: str, role: str, alignment: int = CENTRED) -> None:
+    """Write a text into a rectangle in the colour of a role."""
+    widget.style().drawItemText(p, rect, alignment, paint(role), True, text, QPalette.ColorRole.WindowText)
 
 
 @cache
@@ -133,8 +137,6 @@ def font(px: float = 13, weight: QFont.Weight = QFont.Weight.Normal, spacing: fl
     return f
 
 
-#: Text in the middle of a box, as Qt counts alignment.
-CENTRED = 0x84
 NORMAL, MEDIUM, SEMIBOLD = QFont.Weight.Normal, QFont.Weight.Medium, QFont.Weight.DemiBold
 
 

@@ -13,10 +13,11 @@ from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QMenu, QPushButton, QVBo
 from fenwind.desk.askline import AskLine
 from fenwind.desk.bridge import JobBridge
 from fenwind.desk.receivers import Receivers
-from fenwind.desk.shell import PlainLabel, WholeLabel, look, show_look
+from fenwind.desk.shell import PlainLabel, look, show_look
 from fenwind.desk.sky_charts import ScatterChart, SkyChart
 from fenwind.desk.stages.antennas import fill_antennas
 from fenwind.desk.statement import Statement, choice
+from fenwind.desk.steady import SteadyLabel, SteadyText
 from fenwind.desk.theme import MEDIUM, font
 from fenwind.devices.following import Corrections
 from fenwind.devices.nmea_in import Epoch
@@ -81,7 +82,7 @@ class RoverPanel(QWidget):
         self.early.setToolTip("Keep the occupation with the epochs that came so far; you are asked why")
         self.leave = QPushButton("Leave it")
         self.leave.setToolTip("The epochs so far stay in the job as an unfinished occupation")
-        self.progress = PlainLabel("")
+        self.progress = SteadyLabel("")
         self.progress.setFont(font(13, MEDIUM))
         for button, name in (
             (self.measure, "main"), (self.early, "second"), (self.leave, "second"), (self.listen, "second"),
@@ -106,7 +107,7 @@ class RoverPanel(QWidget):
         grid = QGridLayout()
         grid.setHorizontalSpacing(16)
         grid.setVerticalSpacing(1)
-        self.figures: dict[str, PlainLabel] = {}
+        self.figures: dict[str, SteadyLabel] = {}
         names = (
             "solution",
             "satellites",
@@ -118,7 +119,7 @@ class RoverPanel(QWidget):
             "heard",
         )
         for k, name in enumerate(names):
-            head, value = PlainLabel(name), PlainLabel("")
+            head, value = PlainLabel(name), SteadyLabel("")
             look(head, "caption")
             value.setFont(font(15, MEDIUM))
             self.figures[name] = value
@@ -129,11 +130,9 @@ class RoverPanel(QWidget):
         row.addWidget(self.scatter)
         row.addStretch(1)
         column.addLayout(row)
-        self.links = WholeLabel("")
-        self.place, self.to_mark = WholeLabel(""), WholeLabel("")
-        self.place.setFont(font(13))
-        self.to_mark.setFont(font(19, MEDIUM))
-        look(self.links, "faint")
+        self.links = SteadyText()
+        self.place, self.to_mark = SteadyText(font(13)), SteadyText(font(19, MEDIUM))
+        look(self.links.label, "faint")
         for label in (self.place, self.to_mark, self.links):
             column.addWidget(label)
 
@@ -252,7 +251,7 @@ class RoverPanel(QWidget):
         )
         words, bad = self._link_words()
         self.links.setText(words)
-        show_look(self.links, "doubt" if bad else "faint")
+        show_look(self.links.label, "doubt" if bad else "faint")
 
     def _link_words(self) -> tuple[str, bool]:
         """How the links are, in a sentence or two, and whether something is wrong."""
