@@ -50,7 +50,7 @@ TESTS = {
     "job": ("tests/job", "tests/doubts", "tests/reports", "tests/commands", "tests/desk"),
     "doubts": ("tests/doubts", "tests/commands", "tests/reports", "tests/job"),
     "exchange": ("tests/exchange", "tests/commands", "tests/reports"),
-    "reports": ("tests/reports", "tests/commands"),
+    "reports": ("tests/reports", "tests/commands", "tests/job"),
     "desk": ("tests/desk",),
 }
 DRAWING = ("plan.py", "scene.py", "plan_symbols.py", "rail.py", "table.py", "cells.py")

@@ -12,6 +12,7 @@ from fenwind.job.incoming import Against, IncomingPoints
 from fenwind.job.moved import moved
 from fenwind.job.state import JobState
 from fenwind.quantities.lengths import METRE, LengthUnit, format_way
+from fenwind.quantities.numbers import counted
 from fenwind.records.entries import Entry
 from fenwind.reports.fit_report import mm
 from fenwind.reports.trail import Link, triple
@@ -86,11 +87,13 @@ def _if_taken(before: Derived, after: Derived, name: str) -> Link:
         math.sqrt(c.de_m[i] ** 2 + c.dn_m[i] ** 2 + (c.dh_m[i] if math.isfinite(c.dh_m[i]) else 0.0) ** 2)
         for c, i in others
     )
+    count = len({c.names[i] for c, i in others})
+    moves = "moves" if count == 1 else "move"
     return Link(
         kind="adopted",
         title="If taken",
         note=note,
-        values=(f"{len({c.names[i] for c, i in others})} other marks move by {format_way(largest)} at most",),
+        values=(f"{counted(count, 'other mark')} {moves} by {format_way(largest)} at most",),
     )
 
 

