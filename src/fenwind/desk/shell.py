@@ -270,6 +270,14 @@ class Header(_Strip):
         self.kept.say(bold, grey)
 
 
+class _Pages(QStackedWidget):
+    """The sheets. How large they would like to be is not asked: the splitter's halves are as they are drawn,
+    and to answer, hundreds of labels would break their lines again whenever any text changes."""
+
+    def sizeHint(self) -> QSize:
+        return QSize(716, 600)
+
+
 class Shell(QMainWindow):
     """The window. A workspace fills `pages`, `side` and `bar` once the job is read."""
 
@@ -285,6 +293,7 @@ class Shell(QMainWindow):
         self.resize(1280, 800)
         self.setMinimumSize(1000, 620)
         self.setAcceptDrops(True)
+        self.setAnimated(False)
         self.body = body = QWidget(self)
         body.setObjectName("sheet")
         outer = QVBoxLayout(body)
@@ -292,7 +301,7 @@ class Shell(QMainWindow):
         outer.setSpacing(0)
         self.header = Header(body)
         self.rail = Rail(body)
-        self.pages = QStackedWidget()
+        self.pages = _Pages()
         self.pages.setObjectName("sheet")
         self.note = PlainLabel("Opening the job …")
         self.note.setProperty("alignment", CENTRED)
