@@ -211,6 +211,8 @@ class Traverse(Command):
                 first = found["doubts"][0]
                 self.assertEqual((first["rule"], first["names"]), (rule, names))
                 self.assertAlmostEqual(first["value"], value, delta=0.05 * abs(value))
+                if rule == "traverse.distance":
+                    self.assertIn("too long by" if value > 0 else "too short by", first["text"])
         for factor, words in (
             (1 / 0.3048, "The distances are in feet."),
             (0.3048, "The coordinates are in feet."),

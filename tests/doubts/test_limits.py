@@ -10,6 +10,7 @@ from typing import Any
 
 import numpy as np
 
+from fenwind.doubts.job_rules import _coarse
 from fenwind.doubts.of_job import Judge, _grown
 from fenwind.doubts.registry import Doubt, Remedy
 from fenwind.doubts.resect_rules import Looked, _causes
@@ -241,6 +242,9 @@ class OfJobs(TempFolder):
         self.assertNotIn("marks.coarse-height", self.told(amend(known, height_m=1239.71)))
         found = self.told(amend(known, height_m=1239.7))["marks.coarse-height"]
         self.assertEqual((found.value, found.limit, found.names), (1, 2, ("T-02",)))
+        for count, words in ((1, "The height of A has"), (4, "The heights of A, B, C, D have"),
+                             (6, "The heights of A, B, C, D and 2 more have")):  # fmt: skip
+            self.assertTrue(_coarse("f", [(name, 1) for name in "ABCDEF"[:count]], 3).text.startswith(words))
 
     def test_what_grows_to_either_side_has_grown(self) -> None:
         for now, then, grown in (

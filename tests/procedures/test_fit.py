@@ -17,6 +17,14 @@ from tests.support import DATA, made_up_pairs
 
 
 class Parameters(unittest.TestCase):
+    def test_sigmas_that_are_not_given_are_a_fixed_position_s(self) -> None:
+        """10 and 20 mm (common practice, no source)."""
+        assumed, stated = made_up_pairs(), made_up_pairs()
+        assumed.sigmas_given, (stated.sigma_h, stated.sigma_v) = False, (0.010, 0.020)
+        a, b = (p.fit(height="shift") for p in (assumed, stated))
+        for one, two in ((a.plan_adjustment, b.plan_adjustment), (a.height_adjustment, b.height_adjustment)):
+            self.assertAlmostEqual(one.sum_squares / two.sum_squares, 1.0, 9)
+
     def test_exact_pairs_give_the_truth_back(self) -> None:
         for model, turn, scale in (
             ("shift", 0.0, 1.0),
