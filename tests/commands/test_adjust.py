@@ -5,6 +5,7 @@ import csv
 import io
 import math
 from collections.abc import Mapping
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -189,6 +190,21 @@ class Plane(Adjust):
         self.assertAlmostEqual(total / found["dof"], found["variance_factor"], 9)
         again = self.adjust(self.rows(), self.control(), "--plane", "--apply-components")
         self.assertAlmostEqual(again["variance_factor"], 1.0, 5)
+        # A fine azimuth turns the network, and only a coarse one checks it; a distance that happens to agree
+        # with the rest would shrink its sigma until it determined all. Both keep what was stated.
+        turn, value = math.degrees(azimuth("A", "B")) % 360.0, 0.0
+        line = f"azimuth,A,B,{turn!r},1,\nazimuth,A,B,{turn + 15 / 3600!r},20,coarse\n"
+        for _ in range(3):
+            alone = f"distance,D,E,{value!r},0.003,alone\n" if value else ""
+            rows = Path(self.rows()).read_text().replace("sigma\n", "sigma,group\n").replace("\n", ",\n")
+            rows = self.write("more.csv", rows.replace("group,", "group") + line + alone)
+            told = self.adjust(rows, self.control("A"), "--plane", "--apply-components")
+            factors = {c["group"]: c["factor"] for c in told["components"]}
+            self.assertIsNone(factors.pop("azimuth"))
+            self.assertIsNone(factors.pop("alone", None))
+            self.assertTrue(all(0.2 < f < 5.0 for f in factors.values()), factors)
+            marks = {p["name"]: (p["e"], p["n"]) for p in told["positions"]}
+            value = math.dist(marks["D"], marks["E"])
 
     def test_what_cannot_be_determined(self) -> None:
         rows = self.table(
