@@ -411,13 +411,15 @@ def _weight_figures(result: NetworkResult, name: str, options: argparse.Namespac
 def _words(payload: dict[str, Any]) -> list[str]:
     factor = payload["variance_factor"]
     head = f"{payload['dof']} redundant"
-    lines = [head if factor is None else f"{head}, variance factor {factor:.3f}, p {payload['p_value']:.4f}"]
+    lines = [
+        head if factor is None else f"{head}, variance factor {factor:z.3f}, p {payload['p_value']:z.4f}"
+    ]
     for one in payload["positions"]:
         values = [
-            f"{one[k]:.9f}" if k in ("lat", "lon") else f"{one[k]:.4f}"
+            f"{one[k]:z.9f}" if k in ("lat", "lon") else f"{one[k]:z.4f}"
             for k in ("lat", "lon", "e", "n", "h")
             if one.get(k) is not None
         ]
-        a = f"  95 %: {one['ellipse']['a'] * 1000:.1f} mm" if one["ellipse"] else ""
+        a = f"  95 %: {one['ellipse']['a'] * 1000:z.1f} mm" if one["ellipse"] else ""
         lines.append(f"{one['name']:12} {' '.join(values) or 'not determined'}{a}")
     return lines

@@ -182,8 +182,9 @@ def _answer(options: argparse.Namespace, found: Opened, name: str, before: dict[
         "moved": moved_json(change), "doubts": doubts_json(doubts),
     }  # fmt: skip
     words = [
-        f"base {base.name} ({base.word}): {payload['lat']:.9f}, {payload['lon']:.9f}, {payload['h']:.4f} m",
-        f"moved: {counted(change.marks, 'mark')}, at most E {change.de_m:+.3f}, N {change.dn_m:+.3f}, "
-        f"height {change.dh_m:+.3f} m",
+        f"base {base.name} ({base.word}): {payload['lat']:z.9f}, {payload['lon']:z.9f}, "
+        f"{payload['h']:z.4f} m",
+        f"moved: {counted(change.marks, 'mark')}, at most E {change.de_m:+z.3f}, N {change.dn_m:+z.3f}, "
+        f"height {change.dh_m:+z.3f} m",
     ]
     return answer(payload, words, options.json)

@@ -75,11 +75,11 @@ def _tell(payload: dict[str, Any], as_json: bool) -> None:
     p = payload["parameters"]
     turn = p["rotation_arcsec"]["position_vector"]
     lines = [
-        f"T {p['tx']:.4f} {p['ty']:.4f} {p['tz']:.4f} m, scale {p['scale_ppm']:.5f} ppm",
-        f"rotations {turn['x']:.6f} {turn['y']:.6f} {turn['z']:.6f} s (position vector)",
+        f"T {p['tx']:z.4f} {p['ty']:z.4f} {p['tz']:z.4f} m, scale {p['scale_ppm']:z.5f} ppm",
+        f"rotations {turn['x']:z.6f} {turn['y']:z.6f} {turn['z']:z.6f} s (position vector)",
     ]
     lines += [
-        f"{m['name']:12} E {m['de']:+.4f} N {m['dn']:+.4f} up {m['du']:+.4f} m" for m in payload["pairs"]
+        f"{m['name']:12} E {m['de']:+z.4f} N {m['dn']:+z.4f} up {m['du']:+z.4f} m" for m in payload["pairs"]
     ]
     lines += [f"doubt  {d['text']}" for d in payload["doubts"]]
     print(dump(payload) if as_json else "\n".join(lines))

@@ -40,7 +40,7 @@ def run(options: argparse.Namespace) -> int:
             one["w"] = [None] * 3
     payload |= {"variance_factor": None, "p_value": None}
     words = [
-        f"{p['name']:12} 95 %: {p['ellipse']['a'] * 1000:.1f} mm"
+        f"{p['name']:12} 95 %: {p['ellipse']['a'] * 1000:z.1f} mm"
         for p in payload["positions"]
         if p["ellipse"]
     ]

@@ -90,7 +90,7 @@ def _words(found: Displacement) -> list[str]:
 
     lines = []
     for i, name in enumerate(found.names):
-        way = " ".join(f"{v * 1000.0:+8.1f}" for v in found.moves[:, i] if np.isfinite(v))
+        way = " ".join(f"{v * 1000.0:+z8.1f}" for v in found.moves[:, i] if np.isfinite(v))
         said = "stable" if found.stable[i] else "moved" if found.moved[i] else "not more than chance"
-        lines.append(f"{name:12} {way} mm   p {found.probability[i]:.4f}   {said}")
-    return [f"{counted(len(found.names), 'mark')} in both; all stable: p {found.before[2]:.4f}", *lines]
+        lines.append(f"{name:12} {way} mm   p {found.probability[i]:z.4f}   {said}")
+    return [f"{counted(len(found.names), 'mark')} in both; all stable: p {found.before[2]:z.4f}", *lines]

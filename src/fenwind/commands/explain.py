@@ -139,7 +139,7 @@ def _words(found: dict[str, Any], here: Place) -> str:
         ("elevation factor", here.elevation),
         ("grid scale", here.point_scale),
     )
-    lines += [f"{name} here: {value:.9f} ({ppm((value - 1.0) * 1e6)})" for name, value in factors]
+    lines += [f"{name} here: {value:z.9f} ({ppm((value - 1.0) * 1e6)})" for name, value in factors]
     if found["agree"]:
         lines.append("The figures agree within their rounding.")
     elif not found["causes"]:

@@ -65,7 +65,7 @@ def run(options: argparse.Namespace) -> int:
     else:
         print(spec.name)
         for key, value in payload.items():
-            print(f"{key.replace('_', ' '):18}  {'-' if value is None else format(value, '.9f')}")
+            print(f"{key.replace('_', ' '):18}  {'-' if value is None else format(value, 'z.9f')}")
         for doubt in doubts:
             print(doubt["text"])
     return 0

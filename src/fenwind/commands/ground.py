@@ -106,7 +106,7 @@ def _tell(payload: dict[str, Any], as_json: bool) -> None:
     from fenwind.commands.reading import dump
 
     words = [f"factor {payload['factor']:.10f}"]
-    words += [f"{p['name']:12} {p['e']:.4f} {p['n']:.4f}" for p in payload["positions"]]
+    words += [f"{p['name']:12} {p['e']:z.4f} {p['n']:z.4f}" for p in payload["positions"]]
     words += [f"doubt  {d['text']}" for d in payload["doubts"]]
     print(dump(payload) if as_json else "\n".join(words))
 

@@ -108,7 +108,7 @@ def _words(result: Inverse, unit: LengthUnit) -> str:
     lines = {key: "-" if v is None else format_length(v, unit, 4) for key, v in lengths.items()}
     lines |= {key: "-" if v is None else format_azimuth(v, "degrees", 2) for key, v in angles.items()}
     factor = result.combined_factor
-    lines["combined factor"] = "-" if factor is None else f"{factor:.9f}"
+    lines["combined factor"] = "-" if factor is None else f"{factor:z.9f}"
     bend = result.arc_to_chord_rad
-    lines["arc to chord (t - T)"] = "-" if bend is None else f"{bend / RAD_PER_SECOND:+.2f} s"
+    lines["arc to chord (t - T)"] = "-" if bend is None else f"{bend / RAD_PER_SECOND:+z.2f} s"
     return "\n".join(f"{key:21} {value}" for key, value in lines.items())

@@ -55,10 +55,10 @@ def run(options: argparse.Namespace) -> int:
         "dof": found.dof, "variance_factor": number(found.variance_factor),
         "doubts": doubts_json(level_doubts(work, found)),
     }  # fmt: skip
-    words = [f"{m['name']:12} {m['h']:12.4f} ± {m['sigma'] * 1000:.1f} mm" for m in payload["heights"]]
+    words = [f"{m['name']:12} {m['h']:z12.4f} ± {m['sigma'] * 1000:z.1f} mm" for m in payload["heights"]]
     words += [
-        f"{' – '.join(one.names)}: misses by {one.misclosure_m * 1000:+.1f} mm, allowed "
-        f"{one.limit_m * 1000:.1f}"
+        f"{' – '.join(one.names)}: misses by {one.misclosure_m * 1000:+z.1f} mm, allowed "
+        f"{one.limit_m * 1000:z.1f}"
         for one in found.loops
     ]
     return answer(payload, words, options.json)

@@ -60,5 +60,5 @@ def run(options: argparse.Namespace) -> int:
 
 def _words(one: Closure) -> str:
     seconds = one.kind == "triangle"
-    values = ", ".join(f"{v:+.1f} s" if seconds else f"{v * 1000:+.1f} mm" for v in one.misclosure)
+    values = ", ".join(f"{v:+z.1f} s" if seconds else f"{v * 1000:+z.1f} mm" for v in one.misclosure)
     return f"{one.kind:9} {' – '.join(one.names)}: {values}{'  OVER' if one.over else ''}"

@@ -225,7 +225,7 @@ def _answer(options: argparse.Namespace, found: Opened, one: Occupation) -> int:
     }  # fmt: skip
     words = [f"{mark} from {base}: {counted(one.epochs, 'epoch')}, {one.solution}, occupation {one.id}"]
     if point is not None:
-        words.append(f"{payload['lat']:.9f}, {payload['lon']:.9f}, {payload['h']:.4f} m")
+        words.append(f"{payload['lat']:z.9f}, {payload['lon']:z.9f}, {payload['h']:z.4f} m")
     if check is not None:
-        words.append(f"check: E {check['de']:+.4f}, N {check['dn']:+.4f}, height {check['dh']:+.4f} m")
+        words.append(f"check: E {check['de']:+z.4f}, N {check['dn']:+z.4f}, height {check['dh']:+z.4f} m")
     return answer(payload, words, options.json)

@@ -197,8 +197,8 @@ def _print(
     print(f"{'Back ' if options.back else ''}{options.file} -> {options.out}")
     turn = format_dms(result.plan.rotation_rad, 3)
     print(
-        f"model {result.model}: shift E {shift_e:.4f}, N {shift_n:.4f}, turn {turn}, scale "
-        f"{result.plan.scale:.9f}"
+        f"model {result.model}: shift E {shift_e:z.4f}, N {shift_n:z.4f}, turn {turn}, scale "
+        f"{result.plan.scale:z.9f}"
     )
     file = units.file.plural if units.file is not None else "no unit stated, as the pairs"
     print(f"units of the file: {file}; all coordinates and distances below are in them, residuals in metres")
@@ -207,12 +207,12 @@ def _print(
     print(f"heights: {'shifted by ' + repr(result.height.shift_m / metres) if move.heights else 'untouched'}")
     print("\ndistances between the marks of the pairs      from            to    difference")
     for a, b, s, t in zip(apart.first, apart.second, apart.source, apart.target, strict=True):
-        print(f"{a + ' - ' + b:40}  {s / metres:12.4f}  {t / metres:12.4f}  {(t - s) / metres:+12.4f}")
+        print(f"{a + ' - ' + b:40}  {s / metres:z12.4f}  {t / metres:z12.4f}  {(t - s) / metres:+z12.4f}")
     print("\npair                  dE        dN        dH")
     table = result.pairs
     for i, name in enumerate(table.names):
-        height = "         -" if table.dh_m[i] != table.dh_m[i] else f"{table.dh_m[i]:+10.4f}"
-        print(f"{name:16}{table.de_m[i]:+10.4f}{table.dn_m[i]:+10.4f}{height}")
+        height = "         -" if table.dh_m[i] != table.dh_m[i] else f"{table.dh_m[i]:+z10.4f}"
+        print(f"{name:16}{table.de_m[i]:+z10.4f}{table.dn_m[i]:+z10.4f}{height}")
     print(
         f"\nmoved {len(outcome['moved'])}, stayed {len(outcome['stayed'])}: "
         f"{', '.join(outcome['stayed'][:12])}"

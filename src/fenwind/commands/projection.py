@@ -51,7 +51,7 @@ def run(options: argparse.Namespace) -> int:
         "candidates": [_json(one, datum) for one in found], "recommended": best.lines.kind, "doubts": [],
     }  # fmt: skip
     words = [
-        f"{c['kind']:4} largest {c['max_ppm']:.1f}, 95 % {c['p95_ppm']:.1f}, rms {c['rms_ppm']:.1f} ppm  "
+        f"{c['kind']:4} largest {c['max_ppm']:z.1f}, 95 % {c['p95_ppm']:z.1f}, rms {c['rms_ppm']:z.1f} ppm  "
         f"{c['proj']}"
         for c in payload["candidates"]
     ]

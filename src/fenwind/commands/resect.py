@@ -193,16 +193,16 @@ def _checks(found: Resection, every: Case, takes_part: NDArray[np.bool_]) -> lis
 
 
 def _words(payload: dict[str, Any]) -> list[str]:
-    h = f" {payload['h']:.4f}" if payload["h"] is not None else ""
+    h = f" {payload['h']:z.4f}" if payload["h"] is not None else ""
     lines = [
-        f"{payload['e']:.4f} {payload['n']:.4f}{h}, orientation {payload['orientation_deg']:.6f}°, "
-        f"scale {payload['scale']:.7f}"
+        f"{payload['e']:z.4f} {payload['n']:z.4f}{h}, orientation {payload['orientation_deg']:z.6f}°, "
+        f"scale {payload['scale']:z.7f}"
     ]
     for one in payload["residuals"]:
-        d = f", distance {one['v_d'] * 1000:+.1f} mm" if one["v_d"] is not None else ""
-        up = f", height {one['v_h'] * 1000:+.1f} mm" if one["v_h"] is not None else ""
-        lines.append(f"{one['target']:12} direction {one['v_hz_s']:+.1f} s{d}{up}")
+        d = f", distance {one['v_d'] * 1000:+z.1f} mm" if one["v_d"] is not None else ""
+        up = f", height {one['v_h'] * 1000:+z.1f} mm" if one["v_h"] is not None else ""
+        lines.append(f"{one['target']:12} direction {one['v_hz_s']:+z.1f} s{d}{up}")
     for one in payload["checks"]:
-        ways = [f"{k[1].upper()} {one[k]:+.4f}" for k in ("de", "dn", "dh") if one[k] is not None]
+        ways = [f"{k[1].upper()} {one[k]:+z.4f}" for k in ("de", "dn", "dh") if one[k] is not None]
         lines.append(f"check {one['name']}: {', '.join(ways) or 'a direction only'}")
     return lines

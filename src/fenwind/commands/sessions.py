@@ -234,11 +234,11 @@ def _words(payload: dict[str, Any]) -> list[str]:
     for mark in payload["marks"]:
         if mark["spread"]:
             worst = max(abs(v) for v in mark["spread"].values())
-            lines.append(f"{mark['name']}: {mark['n']} occupations within {worst:.4f} m")
+            lines.append(f"{mark['name']}: {mark['n']} occupations within {worst:z.4f} m")
     if "moved" in payload:
         way = payload["moved"]
         lines.append(
-            f"moved: {way['marks']} marks, at most E {way['de']:+.3f}, N {way['dn']:+.3f}, "
-            f"height {way['dh']:+.3f} m"
+            f"moved: {way['marks']} marks, at most E {way['de']:+z.3f}, N {way['dn']:+z.3f}, "
+            f"height {way['dh']:+z.3f} m"
         )
     return lines

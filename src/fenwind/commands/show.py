@@ -44,12 +44,12 @@ def run(options: argparse.Namespace) -> int:
 
 def _coordinates(mark: dict[str, Any]) -> str:
     if mark["e"] is not None:
-        first = f"{mark['e']:.4f} {mark['n']:.4f}"
+        first = f"{mark['e']:z.4f} {mark['n']:z.4f}"
     elif mark["lat"] is not None:
-        first = f"{mark['lat']:.9f} {mark['lon']:.9f}"
+        first = f"{mark['lat']:z.9f} {mark['lon']:z.9f}"
     else:
         return "no position"
-    return first + (f" {mark['h']:.4f}" if mark["h"] is not None else "")
+    return first + (f" {mark['h']:z.4f}" if mark["h"] is not None else "")
 
 
 class _View:

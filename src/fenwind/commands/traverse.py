@@ -232,19 +232,19 @@ def _json(work: Traverse, found: TraverseResult, limit: float) -> dict[str, Any]
 
 
 def _words(payload: dict[str, Any]) -> list[str]:
-    lines = [f"{payload['figure']}, {payload['length']:.3f} m, {payload['angles']} angles"]
+    lines = [f"{payload['figure']}, {payload['length']:z.3f} m, {payload['angles']} angles"]
     if payload["angular_misclosure_s"] is not None:
         lines.append(
-            f"angles miss by {payload['angular_misclosure_s']:+.1f} s, allowed "
-            f"{payload['angular_limit_s']:.1f} s"
+            f"angles miss by {payload['angular_misclosure_s']:+z.1f} s, allowed "
+            f"{payload['angular_limit_s']:z.1f} s"
         )
     if payload["misclosure"] is not None:
-        ratio = f", 1:{payload['ratio']:.0f}" if payload["ratio"] else ""
+        ratio = f", 1:{payload['ratio']:z.0f}" if payload["ratio"] else ""
         lines.append(
-            f"misses by E {payload['misclosure_e']:+.4f}, N {payload['misclosure_n']:+.4f} m, "
-            f"{payload['misclosure']:.4f} m{ratio}"
+            f"misses by E {payload['misclosure_e']:+z.4f}, N {payload['misclosure_n']:+z.4f} m, "
+            f"{payload['misclosure']:z.4f} m{ratio}"
         )
     for one in payload["adjusted"] + payload["side_shots"]:
-        h = f" {one['h']:10.4f}" if one["h"] is not None else ""
-        lines.append(f"{one['name']:12} {one['e']:14.4f} {one['n']:14.4f}{h}")
+        h = f" {one['h']:z10.4f}" if one["h"] is not None else ""
+        lines.append(f"{one['name']:12} {one['e']:z14.4f} {one['n']:z14.4f}{h}")
     return lines
