@@ -1,6 +1,7 @@
 """Elevation grids and outlines of areas from files."""
 
 import json
+from unittest import mock
 
 import numpy as np
 import pyproj
@@ -8,9 +9,11 @@ from PIL import Image
 from PIL.TiffImagePlugin import ImageFileDirectory_v2
 
 from fenwind.errors import FormatError
+from fenwind.exchange.backdrop import read_image
 from fenwind.exchange.elevation import read_elevation
 from fenwind.exchange.outline import read_outline
 from fenwind.geodesy.frames import find_crs
+from fenwind.quantities.lengths import FOOT
 from tests.support import TempFolder
 
 
@@ -74,6 +77,26 @@ class Grids(TempFolder):
             self.assertRaises(FormatError, read_elevation, self.path(name))
         with self.assertRaises(FormatError):
             read_elevation(self.write("text.tif", "no grid"))
+
+    def test_a_picture_made_smaller_covers_the_same_ground(self) -> None:
+        photo = np.zeros((20, 40, 3), dtype=np.uint8)
+        Image.fromarray(photo).save(self.path("turned.png"))
+        self.write("turned.pgw", "0.5\n0.2\n0.1\n-0.4\n1000.3\n1999.9\n")
+        corners = np.array([[1000.0, 2000.0], [1020.0, 1990.0]])
+        for name, point, wanted in (
+            ("area.tif", False, corners), ("points.tif", True, corners + [-0.25, 0.25]),
+            ("turned.png", False, np.array([[1000.0, 2000.0], [1022.0, 2000.0]])),
+        ):  # fmt: skip
+            path = self.path(name)
+            if name.endswith("tif"):
+                path = self.grid(name, photo, 25832, 3072, (1000.0, 2000.0), 0.5, point)
+            for side in (4000, 10):
+                with mock.patch("fenwind.exchange.backdrop.LARGEST_SIDE", side):
+                    found = read_image(path, FOOT)
+                (a, b, c, d, f, g), (rows, columns) = found.place, found.pixels.shape[:2]
+                self.assertEqual(max(rows, columns), min(side, 40))
+                ends = [(a, d), (a + b * columns + c * rows, d + f * columns + g * rows)]
+                np.testing.assert_allclose(ends, wanted * 0.3048, atol=1e-9, err_msg=f"{name} {side}")
 
     def test_outlines_from_files(self) -> None:
         small = [[10.0, 50.0], [10.001, 50.0], [10.001, 50.001], [10.0, 50.0]]

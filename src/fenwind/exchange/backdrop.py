@@ -27,6 +27,8 @@ FLAT = 0.002
 IMAGE_ENDINGS = (".tif", ".tiff", ".png", ".jpg", ".jpeg")
 #: No place on the ground has a coordinate as large, in any unit.
 MOST_GROUND = 1e12
+#: The tag of a GeoTIFF's keys, the key of what its pixels are, and that they are points.
+KEYS, RASTER_TYPE, POINTS = 34735, 1025, 2
 _HINT = "Give a GeoTIFF, or an image with a world file beside it"
 
 
@@ -148,16 +150,27 @@ def _world_file(path: str) -> tuple[float, float, float, float, float, float] | 
 
 
 def geotiff_place(image: Any) -> tuple[float, float, float, float, float, float] | None:
-    """ModelTransformation (34264), or ModelPixelScale (33550) with one ModelTiepoint (33922),
-    pixel-is-area."""
+    """ModelTransformation (34264), or ModelPixelScale (33550) with one ModelTiepoint (33922): where the upper
+    left corner of the first pixel lies, whether the file says that or where its middle does (raster type)."""
     tags = getattr(image, "tag_v2", None)
     if tags is None:
         return None
     if 34264 in tags:
         m = tags[34264]
-        return m[3], m[0], m[1], m[7], m[4], m[5]
-    if 33550 in tags and 33922 in tags:
+        a, b, c, d, f, g = m[3], m[0], m[1], m[7], m[4], m[5]
+    elif 33550 in tags and 33922 in tags:
         sx, sy = tags[33550][:2]
         column, row, _, e, n = tags[33922][:5]
-        return e - column * sx, sx, 0.0, n + row * sy, 0.0, -sy
-    return None
+        a, b, c, d, f, g = e - column * sx, sx, 0.0, n + row * sy, 0.0, -sy
+    else:
+        return None
+    if geo_keys(tags).get(RASTER_TYPE) == POINTS:
+        return a - 0.5 * (b + c), b, c, d - 0.5 * (f + g), f, g
+    return a, b, c, d, f, g
+
+
+def geo_keys(tags: Any) -> dict[int, int]:
+    """Short values of a GeoTIFF's keys."""
+    numbers = [int(v) for v in tags.get(KEYS, ())]
+    rows = [numbers[i : i + 4] for i in range(4, len(numbers) - 3, 4)]
+    return {key: value for key, where, count, value in rows if where == 0 and count == 1}

@@ -11,15 +11,15 @@ import pyproj
 from numpy.typing import NDArray
 
 from fenwind.errors import FormatError
-from fenwind.exchange.backdrop import MOST_PIXELS, geotiff_place
+from fenwind.exchange.backdrop import MOST_PIXELS, geo_keys, geotiff_place
 from fenwind.exchange.files import check_size, foreign_reader
 from fenwind.geodesy.frames import find_crs
 
 FloatArray = NDArray[np.float64]
 
 _HINT = "Give a GeoTIFF of heights in metres that states its system"
-#: Tags of the keys and of the value of void cells (GDAL's, common practice), and the keys of the systems.
-KEYS, VOID, GEOGRAPHIC, PROJECTED, PIXEL_IS = 34735, 42113, 2048, 3072, 1025
+#: The tag of the value of void cells (GDAL's, common practice), and the keys of the systems.
+VOID, GEOGRAPHIC, PROJECTED = 42113, 2048, 3072
 
 
 @dataclass(frozen=True, kw_only=True, eq=False)
@@ -64,29 +64,19 @@ def read_elevation(path: str) -> Elevation:
             if place is None:
                 raise FormatError("nothing says where it lies", where=path, hint=_HINT)
             tags: Any = getattr(image, "tag_v2", {})
-            stated, void = _keys(tags.get(KEYS, ())), str(tags.get(VOID, "")).strip("\x00 ")
+            stated, void = geo_keys(tags), str(tags.get(VOID, "")).strip("\x00 ")
             if image.width * image.height > MOST_PIXELS:
                 raise FormatError("the grid is too large", where=path, hint="Give a part of it")
             values = np.array(image, dtype=float)
     code = stated.get(PROJECTED) or stated.get(GEOGRAPHIC)
     if not code or code == 32767:
         raise FormatError("it does not state its system by an EPSG code", where=path, hint=_HINT)
-    if stated.get(PIXEL_IS) == 2:  # heights at points: the place is that of the middle of the first cell
-        a, b, c, d, f, g = place
-        place = (a - 0.5 * (b + c), b, c, d - 0.5 * (f + g), f, g)
     values[~np.isfinite(values) | (np.abs(values) > 12_000.0)] = np.nan
     if void:
         values[values == _number(void)] = np.nan
     if not np.isfinite(values).any():
         raise FormatError("every cell of it is void", where=path, hint=_HINT)
     return Elevation(values=values, place=place, crs=find_crs(f"EPSG:{code}"))
-
-
-def _keys(directory: Any) -> dict[int, int]:
-    """Short values by key."""
-    numbers = [int(v) for v in directory]
-    rows = [numbers[i : i + 4] for i in range(4, len(numbers) - 3, 4)]
-    return {key: value for key, where, count, value in rows if where == 0 and count == 1}
 
 
 def _number(text: str) -> float:
