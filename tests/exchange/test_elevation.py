@@ -84,7 +84,7 @@ class Grids(TempFolder):
         self.write("turned.pgw", "0.5\n0.2\n0.1\n-0.4\n1000.3\n1999.9\n")
         corners = np.array([[1000.0, 2000.0], [1020.0, 1990.0]])
         for name, point, wanted in (
-            ("area.tif", False, corners), ("points.tif", True, corners + [-0.25, 0.25]),
+            ("area.tif", False, corners), ("points.tif", True, corners + np.array([-0.25, 0.25])),
             ("turned.png", False, np.array([[1000.0, 2000.0], [1022.0, 2000.0]])),
         ):  # fmt: skip
             path = self.path(name)

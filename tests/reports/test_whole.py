@@ -84,7 +84,7 @@ def _near(one: str, other: str) -> bool:
     digits, _, power = one.partition("e")
     last = 1.01 * 10.0 ** (int(power or 0) - len(digits.partition(".")[2]))
     x, y = (float(text.replace("−", "-")) for text in (one, other))
-    return abs(x - y) <= max(last, min(1e-6 * abs(x), 1e-4), 1e-11)
+    return abs(x - y) <= max(last, min(1e-6 * abs(x), 1e-4), 5e-10)
 
 
 def strokes(pdf: bytes) -> str:
@@ -180,7 +180,8 @@ class Whole(TempFolder):
         self.held("demo reports", "\n\n".join(to_text(r) for r in reports if r is not None))
         told = []
         for d in findings.open:
-            told.append(f"{d.rule} {d.names} {d.value!r:.9} {d.limit!r:.9} {d.unit} {d.text}")
+            value, limit = ("" if v is None else f"{v:.7g}" for v in (d.value, d.limit))
+            told.append(f"{d.rule} {d.names} {value} {limit} {d.unit} {d.text}")
             for remedy in d.remedies:
                 gesture = settle(state, d, remedy)
                 changes = [e.new if isinstance(e, Amend) else e.record for e in gesture.entries]

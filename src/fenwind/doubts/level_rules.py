@@ -43,7 +43,7 @@ def _wrong_runs(work: Levelling, result: LevelResult) -> list[Doubt]:
         likely = [int(i) for i in np.flatnonzero(size >= AS_LIKELY * size.max())]
         if size.max() < NAMED or len(likely) > 2:
             break
-        likely.sort(key=lambda i: -size[i])
+        likely.sort(key=lambda i: -round(float(size[i]), 6))  # as likely: in the order of the book
         out += [_about_run(work, rows[i], float(result.error_m[i])) for i in likely]
         taken += [rows[i] for i in likely]
         rows = [i for i in range(len(work.first)) if i not in taken]
