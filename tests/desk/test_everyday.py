@@ -8,10 +8,10 @@ import zlib
 from pathlib import Path
 from unittest import mock
 
-from PySide6.QtCore import QEvent, QMimeData, QPoint, QPointF, Qt, QUrl
+from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
 from PySide6.QtGui import QDragEnterEvent, QDropEvent
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QLabel, QMenu, QVBoxLayout
+from PySide6.QtWidgets import QApplication, QMenu
 
 from fenwind.desk.finder import matching
 from fenwind.desk.help_window import PACKAGES
@@ -59,26 +59,6 @@ class Everyday(QtTestCase):
         run = [sys.executable, "-c", FIRST_PAINTING]
         done = subprocess.run(run, capture_output=True, text=True, check=False)
         self.assertEqual(done.stdout, "painted\n", done.stderr)
-
-    def test_a_text_that_changes_breaks_lines_at_one_width(self) -> None:
-        """Sheets are as wide as the splitter has them; how wide they would like to be nobody asks."""
-        asked: set[int] = set()
-
-        class Asked(QVBoxLayout):
-            def heightForWidth(self, width: int) -> int:
-                asked.add(width)
-                return int(super().heightForWidth(width))
-
-        sheet, label, layout = self.w.page.fits, QLabel("words"), Asked()
-        label.setWordWrap(True)
-        layout.addWidget(label)
-        sheet.layout().addLayout(layout)
-        for text in ("FIT", "FIT 1, with a longer caption"):
-            QTest.qWait(20)
-            asked.clear()
-            sheet.caption.setText(text)
-            QApplication.sendPostedEvents(None, QEvent.Type.LayoutRequest.value)
-            self.assertEqual(len(asked), 1, asked)
 
     def test_jobs_are_opened_beside_and_remembered(self) -> None:
         commands, settings = self.w.job_commands, self.w.shell.settings

@@ -52,6 +52,7 @@ class Follow(unittest.TestCase):
         arp = np.array(to_xyz(math.radians(61.3), math.radians(8.4), 1241.5))
         np.testing.assert_allclose(found.corrections.position, arp, atol=1e-3)
         self.assertEqual((found.corrections.message_set, found.corrections.wrong), ("msm", 0))
+        following.stop()  # what still comes would make it younger
         following._stream.at -= 30.0
         least = time.monotonic() - following._stream.at
         age, most = following.take().corrections.age_s, time.monotonic() - following._stream.at
