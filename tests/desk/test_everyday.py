@@ -8,10 +8,10 @@ import zlib
 from pathlib import Path
 from unittest import mock
 
-from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
+from PySide6.QtCore import QEvent, QMimeData, QPoint, QPointF, Qt, QUrl
 from PySide6.QtGui import QDragEnterEvent, QDropEvent
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QMenu
+from PySide6.QtWidgets import QApplication, QMenu, QWidget
 
 from fenwind.desk.finder import matching
 from fenwind.desk.help_window import PACKAGES
@@ -59,6 +59,28 @@ class Everyday(QtTestCase):
         run = [sys.executable, "-c", FIRST_PAINTING]
         done = subprocess.run(run, capture_output=True, text=True, check=False)
         self.assertEqual(done.stdout, "painted\n", done.stderr)
+
+    def test_how_large_sheets_would_like_to_be_is_not_asked(self) -> None:
+        """When any text changes; a sheet out of sight is not laid out, so nobody else asks it."""
+        asked: list[int] = []
+
+        class Asked(QWidget):
+            def hasHeightForWidth(self) -> bool:
+                return True
+
+            def heightForWidth(self, width: int) -> int:
+                asked.append(width)
+                return 10
+
+        hidden = Asked()
+        self.w.shell.pages.addWidget(hidden)
+        QTest.qWait(20)
+        for text in ("FIT", "FIT 1, with a longer caption"):
+            hidden.updateGeometry()
+            asked.clear()
+            self.w.page.fits.caption.setText(text)
+            QApplication.sendPostedEvents(None, QEvent.Type.LayoutRequest.value)
+            self.assertEqual(asked, [])
 
     def test_jobs_are_opened_beside_and_remembered(self) -> None:
         commands, settings = self.w.job_commands, self.w.shell.settings

@@ -24,6 +24,7 @@ from fenwind.procedures.rover import Point
 from fenwind.quantities.lengths import US_SURVEY_FOOT
 from fenwind.records.sessions import Antenna, BaseSetup, Occupation
 from tests.desk.qt_case import QtTestCase
+from tests.desk.test_drawing import pixels
 from tests.session_job import arp, place, session_job
 
 
@@ -189,6 +190,13 @@ class Live(QtTestCase):
         again, heard = LaidOut(self.w.shell.split), page.devices.heard.sentences
         self.wait_for(lambda: page.devices.heard.sentences > heard + 400)
         self.assertLess(again.times, 4)  # not for every epoch
+        for label in rover.figures.values():
+            self.assertGreaterEqual(label.width(), label.fontMetrics().horizontalAdvance(label.text()))
+        for text in (rover.place, rover.to_mark, rover.links):
+            self.assertGreaterEqual(text.height(), text.label.heightForWidth(text.width()))
+        kept = self.w.shell.header.kept
+        self.assertGreaterEqual(kept.width(), kept.fontMetrics().horizontalAdvance("Rover fixed · 31"))
+        self.assertGreater(pixels(kept.grab().toImage(), "ink", 40).shape[1], 20)
         self.ask(rover, "epochs", "25")
         rover.measure.click()
         self.wait_for(lambda: page.devices.measuring is None)

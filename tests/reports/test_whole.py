@@ -20,6 +20,7 @@ from fenwind.doubts.settling import settle
 from fenwind.exchange.columns import BUILT_IN, list_text
 from fenwind.exchange.outgoing import outgoing
 from fenwind.geodesy.axes import shown_axes
+from fenwind.geodesy.frames import find_crs
 from fenwind.job import gestures
 from fenwind.job.network_gestures import adjust_everything
 from fenwind.job.reader import with_grid_folder
@@ -188,10 +189,11 @@ class Whole(TempFolder):
                 told += [f"    {remedy.label}: {gesture.what}", *(f"        {c}" for c in changes)]
         self.held("demo doubts", "\n".join(told))
         lines = []
+        westward = shown_axes(find_crs("EPSG:2048"))
         for frame, every in derived.adopted.items():
             for mark in (state.marks[key] for key in every.ids if key in state.marks):
                 lines += [f"{frame} {mark.name}", *(f"    {c}" for c in every.candidates(mark.id))]
-                links = trail(state, derived, mark, frame, FOOT, shown_axes(None))
+                links = trail(state, derived, mark, frame, FOOT, westward)
                 lines += (f"    {k.kind} {k.title}: {k.note} {k.values}" for k in links)
         self.held("demo marks", "\n".join(lines))
         job.close()

@@ -12,13 +12,14 @@ from fenwind.geodesy.frames import HeightReference
 from fenwind.job import gestures
 from fenwind.job.steps.sightings import air_ppm
 from fenwind.procedures.accuracy_classes import Relative
+from fenwind.procedures.network_weights import GroupFactor
 from fenwind.quantities.lengths import FOOT, METRE
 from fenwind.records.entries import amend
 from fenwind.records.setups import Air, Setup
 from fenwind.reports.fit_report import fit_report
 from fenwind.reports.handover import checks_of
 from fenwind.reports.model import Table
-from fenwind.reports.network_words import between_words
+from fenwind.reports.network_words import between_words, weighing_words
 from fenwind.reports.setup_words import checks_words, grid_words, treated_words
 from fenwind.reports.space_words import _three, parameters_words
 from fenwind.reports.statement import further_words, sentence, statement_of_fit
@@ -48,6 +49,18 @@ class Setups(unittest.TestCase):
         self.assertEqual(checks_words(found), [words])  # type: ignore[arg-type]
         shots.position[2] = np.nan
         self.assertEqual(checks_words(found), [words.replace(", 2.0 mm in height", "")])  # type: ignore
+
+
+class Balanced(unittest.TestCase):
+    def test_groups_that_keep_what_is_stated_are_named(self) -> None:
+        factors = [GroupFactor(group=n, redundancy=1.0, factor=f) for n, f in (
+            ("vector", 1.44), ("azimuth", None), ("height_difference", None))]  # fmt: skip
+        found: Any = SimpleNamespace(step=SimpleNamespace(components=True), factors=factors, biases=())
+        self.assertEqual(
+            weighing_words(found),
+            "Sigmas balanced by group: vector × 1.20; as stated, since too little checks them: azimuth, "
+            "height difference. ",
+        )
 
 
 class InSpace(unittest.TestCase):

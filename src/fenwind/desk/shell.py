@@ -47,6 +47,13 @@ BUSY_MS = 250
 LEFT, RIGHT, PLAIN_TEXT, VERTICAL = 0x81, 0x82, 0, 2
 #: At least as much as any look has at both sides of a button's text together.
 AROUND = 30
+#: Widths of texts that change many times a second grow and shrink by so many pixels.
+STEP = 24
+
+
+def in_steps(width: int) -> int:
+    """A width that changes seldom, at least as large."""
+    return -(-width // STEP) * STEP
 
 
 def look(widget: QWidget, name: str) -> QWidget:
@@ -164,7 +171,7 @@ class _Kept(QWidget):
             return
         self._lines = (bold, grey)
         wide = max(QFontMetrics(f).horizontalAdvance(t) for f, t in zip(_fonts(), self._lines, strict=True))
-        width = -(-wide // 24) * 24
+        width = in_steps(wide)
         if width != self.minimumWidth():
             self.setFixedWidth(width)
         self.setAccessibleName(self.text())

@@ -9,10 +9,7 @@ from __future__ import annotations
 from PySide6.QtGui import QFont, QResizeEvent
 from PySide6.QtWidgets import QWidget
 
-from fenwind.desk.shell import PlainLabel
-
-#: Widths grow and shrink by so many pixels.
-STEP = 24
+from fenwind.desk.shell import PlainLabel, in_steps
 
 
 class SteadyLabel(PlainLabel):
@@ -20,7 +17,7 @@ class SteadyLabel(PlainLabel):
 
     def setText(self, text: str) -> None:
         super().setText(text)  # of a fixed size it asks nobody for room
-        need = -(-self.fontMetrics().horizontalAdvance(text) // STEP) * STEP
+        need = in_steps(self.fontMetrics().horizontalAdvance(text))
         height = self.fontMetrics().height() + 1
         if (need, height) != (self.minimumWidth(), self.minimumHeight()):
             self.setFixedSize(need, height)

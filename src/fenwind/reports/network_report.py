@@ -150,8 +150,8 @@ def _positions(state: JobState, frame: str, points: Positions, names: list[str])
     for i, name in enumerate(names):
         a, b, azimuth = (float(v) for v in shapes[:, i])
         ellipse = "" if math.isnan(a) else f"{mm(a)} × {mm(b)}"
-        round_one = math.isnan(a) or mm(a) == mm(b)  # a circle points nowhere
-        turn = "" if round_one else format_azimuth(azimuth, state.info.angle_style, 0)
+        circle = math.isnan(a) or mm(a) == mm(b)  # a circle points nowhere
+        turn = "" if circle else format_azimuth(azimuth, state.info.angle_style, 0)
         rows.append(
             (name, *(format_fixed(float(x.of(points.e_m[i], points.n_m[i])) / unit.metres, 4) for x in axes),
              format_fixed(float(points.height_m[i]) / unit.metres, 4), mm(float(points.sigma_h_m[i])),

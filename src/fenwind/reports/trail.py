@@ -100,14 +100,14 @@ def _links(state: JobState, derived: Derived, mark: Mark, frame: str, look: _Loo
             note = ", ".join(part for part in (given.source, off) if part)
             values = (triple(given.values, look.unit, look.axes),)
             yield Link(kind="record", title=f"Given in {frame_name}", note=note, values=values)
-            yield from _amendments(state, given, look.unit)
+            yield from _amendments(state, given, look.unit, look.axes)
     yield from _steps(state, derived, elsewhere(frame), mark, look)
     nodes = list(_behind(derived, mark, frame))
     used = _occupations(derived, nodes, mark)
     for measured in state.measured.values():
         if measured.mark == mark.id:
             yield _raw(measured, used is None or measured.id in used)
-            yield from _amendments(state, measured, METRE)
+            yield from _amendments(state, measured, METRE, PLAIN)
     yield from _session_links(state, derived, mark)
     for node in (*nodes, *(n for n in derived.outcomes if n.kind == "levelling")):
         yield from _steps(state, derived, node, mark, look, frame)
@@ -282,12 +282,14 @@ def _raw(measured: MeasuredPosition, used: bool) -> Link:
 
 
 def _amendments(
-    state: JobState, record: GivenPosition | MeasuredPosition, unit: LengthUnit
+    state: JobState, record: GivenPosition | MeasuredPosition, unit: LengthUnit, axes: Axes
 ) -> Iterator[Link]:
+    written = {f"{axis.component}_m": axis for axis in axes}
     for entry in state.amendments.get(record.id, ()):
         changes = ", ".join(
-            f"{re.sub('_(m|rad)$', '', field).replace('_', ' ')} "
-            f"{_written(field, entry.old[field], unit)} → {_written(field, entry.new[field], unit)}"
+            f"{written[field].title if field in written else _plainly(field)} "
+            f"{_written(field, entry.old[field], unit, written)} → "
+            f"{_written(field, entry.new[field], unit, written)}"
             for field in entry.new
         )
         yield Link(
@@ -295,12 +297,17 @@ def _amendments(
         )
 
 
-def _written(field: str, value: Any, unit: LengthUnit) -> str:
-    """A value that was amended, with its unit."""
+def _plainly(field: str) -> str:
+    return re.sub("_(m|rad)$", "", field).replace("_", " ")
+
+
+def _written(field: str, value: Any, unit: LengthUnit, axes: dict[str, ShownAxis]) -> str:
+    """A value that was amended, with its unit; a coordinate with its sign on the axis it is written on."""
     if value is None or isinstance(value, bool):
         return {None: "none", True: "yes", False: "no"}[value]
     if field.endswith("_m"):
-        return f"{format_fixed(value / unit.metres, 4)} {unit.key}"
+        sign = axes[field].sign if field in axes else 1.0
+        return f"{format_fixed(sign * value / unit.metres, 4)} {unit.key}"
     if field.endswith("_rad"):
         return format_latitude(value) if field == "lat_rad" else format_longitude(value)
     return str(value)
