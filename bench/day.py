@@ -21,6 +21,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 import numpy as np
+from numpy.typing import NDArray
 
 from bench.opened import Opened
 from bench.timing import say
@@ -33,35 +34,56 @@ def _resident_mb() -> float:
     return pages * os.sysconf("SC_PAGE_SIZE") / 1e6
 
 
-#: Sleeps 2 ms at a time in a process of its own, and writes down when it was not woken for over 5 ms: the
-#: window could not run then either.
+#: Sleeps 2 ms at a time on a processor, before all others where it may, and writes down when it was not woken
+#: for over 5 ms: the machine had given that processor away, and what ran on it stood still: the window, or
+#: what it waited for.
 _WATCH = """
-import time
+import contextlib, os, sys, time
+os.sched_setaffinity(0, {int(sys.argv[1])})
+with contextlib.suppress(PermissionError):
+    os.sched_setscheduler(0, os.SCHED_FIFO, os.sched_param(1))
 at = time.perf_counter()
 while True:
     time.sleep(0.002)
     now = time.perf_counter()
     if now - at > 0.007:
-        print(at + 0.002, now, flush=True)
+        print(at + 0.002, now, flush=True)  # to a file: a pipe that nobody reads is full after some hours
     at = now
 """
 
 
 class Watch:
-    """When the machine itself stood still."""
+    """When a processor itself stood still."""
 
-    def __init__(self) -> None:
-        self._process = subprocess.Popen([sys.executable, "-c", _WATCH], stdout=subprocess.PIPE, text=True)
+    def __init__(self, processor: int) -> None:
+        self._file = tempfile.TemporaryFile("w+")  # noqa: SIM115 (closed by end)
+        self._process = subprocess.Popen([sys.executable, "-c", _WATCH, str(processor)], stdout=self._file)
 
-    def off(self, spans: list[tuple[float, float]]) -> list[float]:
-        """Lengths of spans, less the time in them for which the machine stood still. Ends the watch."""
+    def end(self) -> NDArray[np.float64]:
+        """Begin and end (k, 2) of each time it did."""
         self._process.terminate()
-        lines = self._process.communicate()[0].splitlines()
-        still = np.array([[float(v) for v in line.split()] for line in lines]).reshape(-1, 2)
-        return [
-            b - a - float(np.maximum(np.minimum(still[:, 1], b) - np.maximum(still[:, 0], a), 0.0).sum())
-            for a, b in spans
-        ]
+        self._process.wait()
+        self._file.seek(0)
+        lines = (line.split() for line in self._file if line.endswith("\n"))
+        still = np.array([[float(v) for v in line] for line in lines]).reshape(-1, 2)
+        self._file.close()
+        return still
+
+
+def joined(spans: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Begin and end (k, 2) of all the time that lies in any of some spans."""
+    out: list[list[float]] = []
+    for begin, end in sorted(spans.tolist()):
+        if out and begin <= out[-1][1]:
+            out[-1][1] = max(out[-1][1], end)
+        else:
+            out.append([begin, end])
+    return np.array(out).reshape(-1, 2)
+
+
+def within(spans: NDArray[np.float64], begin: float, end: float) -> float:
+    """How much of begin to end lies in spans (k, 2)."""
+    return float(np.maximum(np.minimum(spans[:, 1], end) - np.maximum(spans[:, 0], begin), 0.0).sum())
 
 
 class Day(Opened):
@@ -72,14 +94,19 @@ class Day(Opened):
         from PySide6.QtCore import QTimer
 
         super().__init__("Sessions")
-        self.last, self.gaps = time.perf_counter(), array("d", (0.0, 0.0))
+        self.looks = array("d")  # of each time between two: begin, end, and how long the window worked
+        self.last = self._now()
         self.clock = QTimer()
         self.clock.setInterval(2)
         self.clock.timeout.connect(self._look)
 
+    @staticmethod
+    def _now() -> tuple[float, float]:
+        return time.perf_counter(), time.thread_time()
+
     def _look(self) -> None:
-        now = time.perf_counter()
-        self.gaps.extend((self.last, now))
+        now = self._now()
+        self.looks.extend((self.last[0], now[0], now[1] - self.last[1]))
         self.last = now
 
     def fill(self, count: int) -> None:
@@ -111,10 +138,10 @@ class Day(Opened):
         rover.listen.click()
         panel.say("rover", do="rate", hz=RATE_HZ)
         self.until(lambda: devices.epoch is not None)
-        watch = Watch()
+        watches = [Watch(k) for k in os.sched_getaffinity(0)]
         begin, first, memory, turn = time.perf_counter(), devices.epoch.time, [], 0
         self.clock.start()
-        self.last = time.perf_counter()
+        self.last = self._now()
 
         def gone() -> float:
             return float((devices.epoch.time - first).total_seconds())
@@ -125,23 +152,33 @@ class Day(Opened):
             at = gone()
             self.until(lambda at=at: gone() > at + 30.0 and devices.epoch.solution == "fixed")
             self.w.bridge.select(name)
-            looks = len(self.gaps)
-            self.until(lambda looks=looks: len(self.gaps) > looks)  # nobody clicks twice at once
+            looks = len(self.looks)
+            self.until(lambda looks=looks: len(self.looks) > looks)  # nobody clicks twice at once
             rover.measure.click()
             self.until(lambda: devices.measuring is None)
             memory.append((gone(), _resident_mb()))
         taken = time.perf_counter() - begin
         self.clock.stop()
-        spans = [(self.gaps[k], self.gaps[k + 1]) for k in range(0, len(self.gaps), 2)]
-        wall = max(b - a for a, b in spans)
-        gaps = sorted(watch.off(spans))
+        begins, ends, worked = np.array(self.looks).reshape(-1, 3).T
+        still = joined(np.concatenate([watch.end() for watch in watches]))
+        wall = ends - begins
+        gaps = wall.copy()
+        for k in np.flatnonzero(wall > 0.005):
+            gaps[k] -= within(still, begins[k], ends[k])
+        longest = gaps > 0.04
         print(f"{gone() / 3600.0:.2f} h in {taken:.0f} s, {turn} marks, {devices.heard.sentences} sentences")
         say(f"real time over simulated time, 1/{speed}", taken * speed / gone(), 1.05, "x")
-        print(f"window still: half of all looks {gaps[len(gaps) // 2] * 1e3:.1f} ms, "
-              f"999 of 1,000 {gaps[int(len(gaps) * 0.999)] * 1e3:.1f} ms")  # fmt: skip
-        over = sum(gap > 0.05 for gap in gaps)
-        print(f"over 50 ms: {over} times; by the clock on the wall at most {wall * 1e3:.0f} ms")
-        say("window stands still at most, when the machine did not", gaps[-1] * 1000.0, 50.0, "ms")
+        print(f"a processor stood still for {np.diff(still, axis=1).sum():.1f} s, {len(still)} times")
+        for what, some in (("by the clock on the wall", wall), ("while no processor did", gaps)):
+            half, most = np.quantile(some, (0.5, 0.999)) * 1e3
+            over = f"over 50 ms {(some > 0.05).sum()} times, at most {some.max() * 1e3:.0f} ms"
+            print(f"window still {what}: half of all {half:.1f} ms, 999 of 1,000 {most:.1f} ms, {over}")
+        if longest.any():
+            mean, own = gaps[longest].mean() * 1e3, worked[longest].mean() * 1e3
+            print(
+                f"over 40 ms: {longest.sum()} times, {mean:.0f} ms on average, {own:.0f} of which it worked"
+            )
+        say("window stands still at most, while no processor did", gaps.max() * 1000.0, 50.0, "ms")
         half = [m for at, m in memory if at > gone() / 2.0]
         print(f"memory {memory[0][1]:.0f} MB after a mark, {half[0]:.0f} halfway, {half[-1]:.0f} at the end")
         rover.listen.click()

@@ -71,14 +71,9 @@ class Pairs:
 
 
 def made_up_pairs(
-    k: int = 8,
-    marks: int = 0,
-    turn: float = 0.21,
-    scale: float = 1.0,
-    noise: float = 0.004,
-    seed: int = 7,
+    k: int = 8, marks: int = 0, turn: float = 0.21, scale: float = 1.0, noise: float = 0.004, seed: int = 7,
     spread: float = 1200.0,
-) -> Pairs:
+) -> Pairs:  # fmt: skip
     """k pairs and further measured marks over a few square kilometres; heights lower by 45 m in the known
     system."""
     rng = np.random.default_rng(seed)

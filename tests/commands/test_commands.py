@@ -48,17 +48,9 @@ class Fit(TempFolder):
     def test_json_is_complete_and_its_formulas_hold(self) -> None:
         measured, known = self.files()
         found = self.json(
-            measured,
-            known,
-            "--check",
-            "T-02",
-            "--height",
-            "plane",
-            "--no-height",
-            "T-03",
-            "--tolerance-v",
+            measured, known, "--check", "T-02", "--height", "plane", "--no-height", "T-03", "--tolerance-v",
             "0.05",
-        )
+        )  # fmt: skip
         self.assertEqual(list(found), ["horizontal", "height", "pairs", "models", "positions", "doubts"])
         h, v = found["horizontal"], found["height"]
         self.assertEqual((h["model"], h["scale"], v["model"]), ("turn", 1.0, "plane"))
@@ -96,19 +88,11 @@ class Fit(TempFolder):
         measured, known = self.files()
         self.assertEqual(
             self.json(
-                measured,
-                known,
-                "--pivot",
-                "T-04,T-06",
-                "--height",
-                "none",
-                "--tolerance-h",
-                "0.1",
-                "--tolerance-v",
-                "99",
+                measured, known, "--pivot", "T-04,T-06", "--height", "none", "--tolerance-h", "0.1",
+                "--tolerance-v", "99",
             )["horizontal"]["model"],
             "pivot",
-        )
+        )  # fmt: skip
         self.assertEqual(
             self.json(
                 measured, known, "--horizontal", "scale", "--rotation", "12 00 00", "--tolerance-h", "99"
@@ -154,11 +138,9 @@ class Fit(TempFolder):
             ),
         )
         rows = zip(
-            ((e + 3) / foot).tolist(),
-            (n / foot).tolist(),
-            ((150.0 - undulation + 0.25) / foot).tolist(),
+            ((e + 3) / foot).tolist(), (n / foot).tolist(), ((150.0 - undulation + 0.25) / foot).tolist(),
             strict=True,
-        )
+        )  # fmt: skip
         known = self.write(
             "k.csv", "name,e,n,h\n" + "\n".join(f"P{i},{x!r},{y!r},{h!r}" for i, (x, y, h) in enumerate(rows))
         )
@@ -188,11 +170,7 @@ class Fit(TempFolder):
             ((measured, known, "--geoid", "x.gtx"), "needs a frame"),
             (
                 (
-                    measured,
-                    known,
-                    "--frame",
-                    "EPSG:25832",
-                    "--geoid",
+                    measured, known, "--frame", "EPSG:25832", "--geoid",
                     str(DATA / "test_vgrid_unsupported_byte.tif"),
                 ),
                 "geoid grid",
@@ -201,7 +179,7 @@ class Fit(TempFolder):
             ((measured, known, "--check", "XX"), "XX is not a pair"),
             ((measured, known, "--tolerance-h", "-1"), "above zero"),
             ((measured, known, "--report", str(self.folder / "no" / "r.html")), "cannot be written"),
-        ]
+        ]  # fmt: skip
         for arguments, words in rows:
             with self.subTest(words):
                 code, out, err = run("fit", *arguments, *([] if "--report" in arguments else ["--json"]))
@@ -330,12 +308,9 @@ class Others(TempFolder):
         )
         subprocess.run([sys.executable, "-c", code], check=True)
         done = subprocess.run(
-            [sys.executable, "-m", "fenwind", "--version"],
-            capture_output=True,
-            text=True,
-            check=True,
+            [sys.executable, "-m", "fenwind", "--version"], capture_output=True, text=True, check=True,
             env=dict(os.environ),
-        )
+        )  # fmt: skip
         self.assertIn("fenwind", done.stdout)
 
 
@@ -367,29 +342,18 @@ class Move(TempFolder):
     def test_backwards_and_in_words(self) -> None:
         self.go("--height", "shift")
         _, out, _ = run(
-            "move",
-            self.path("out.csv"),
-            self.path("pairs.csv"),
-            "--out",
-            self.path("back.csv"),
-            "--back",
-            "--height",
-            "shift",
-        )
+            "move", self.path("out.csv"), self.path("pairs.csv"), "--out", self.path("back.csv"), "--back",
+            "--height", "shift",
+        )  # fmt: skip
         self.assertEqual(
             Path(self.path("back.csv")).read_text().splitlines()[2], "P,50.000000,20.000000,3.000000"
         )
         for words in ("turn 90°00'00.000\"", "A - B", "moved 5, stayed 0"):
             self.assertIn(words, out)
         _, out, _ = run(
-            "move",
-            self.path("file.csv"),
-            self.path("pairs.csv"),
-            "--out",
-            self.path("s.csv"),
-            "--horizontal",
-            "scale",
-        )
+            "move", self.path("file.csv"), self.path("pairs.csv"), "--out", self.path("s.csv"),
+            "--horizontal", "scale",
+        )  # fmt: skip
         self.assertIn("say why with --reason", out)
 
     def test_what_else_a_list_holds_is_kept(self) -> None:

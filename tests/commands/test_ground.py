@@ -35,17 +35,9 @@ class Ground(Command):
                 unit = pyproj.CRS(code).axis_info[0].unit_conversion_factor
                 path, out = self.marks(lat, lon, unit), self.path("g.csv")
                 found = self.run_json(
-                    "ground",
-                    path,
-                    "--frame",
-                    code,
-                    "--origin",
-                    "P",
-                    "--offset",
-                    "-700000,-50000",
-                    "--out",
+                    "ground", path, "--frame", code, "--origin", "P", "--offset", "-700000,-50000", "--out",
                     out,
-                )
+                )  # fmt: skip
                 scale = pyproj.Proj(code).get_factors(lon if code != "EPSG:27572" else lon - 2.337229167, lat)
                 ellipsoid = pyproj.CRS(code).ellipsoid
                 e2 = 1.0 - (ellipsoid.semi_minor_metre / ellipsoid.semi_major_metre) ** 2
@@ -123,12 +115,10 @@ class Ground(Command):
     def test_refusals(self) -> None:
         path = self.marks(61.3, 8.4)
         for more, words in (
-            (("--factor-at", "Z"), "no mark of that name"),
-            (("--origin", "Z"), "no mark of that name"),
-            (("--offset", "1"), "expected E,N"),
-            (("--factor-at", "3"), "near 1"),
+            (("--factor-at", "Z"), "no mark of that name"), (("--origin", "Z"), "no mark of that name"),
+            (("--offset", "1"), "expected E,N"), (("--factor-at", "3"), "near 1"),
             (("--back",), "no latitudes"),
-        ):
+        ):  # fmt: skip
             with self.subTest(more=more):
                 self.assertIn(words, self.run_json("ground", path, "--frame", "EPSG:25832", *more, code=2))
         plain = self.write("e.csv", "name,e,n\nP,500000,6800000\n")
@@ -191,11 +181,9 @@ class DatumFit(Command):
 
     def test_geodetic_sets_and_the_bound_system(self) -> None:
         rows = [
-            ("P", 50.1, 9.2, 300.0),
-            ("Q", 51.3, 8.1, 120.0),
-            ("R", 49.2, 10.4, 410.0),
+            ("P", 50.1, 9.2, 300.0), ("Q", 51.3, 8.1, 120.0), ("R", 49.2, 10.4, 410.0),
             ("S", 50.7, 9.9, 30.0),
-        ]
+        ]  # fmt: skip
         way = pyproj.Transformer.from_pipeline(
             "+proj=pipeline +step +proj=unitconvert +xy_in=deg +xy_out=rad +step +proj=cart "
             "+ellps=bessel +step "

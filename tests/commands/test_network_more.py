@@ -214,11 +214,9 @@ class Sinex(Adjust):
     def campaign(self, seed: int, pairs: str) -> list[list[Any]]:
         rng = np.random.default_rng(seed)
         truth = {
-            "BASE": np.zeros(3),
-            "N1": np.array([900.0, 300.0, -200.0]),
-            "A long name": np.array([-400.0, 800.0, 500.0]),
-            "N3": np.array([200.0, -700.0, 900]),
-        }
+            "BASE": np.zeros(3), "N1": np.array([900.0, 300.0, -200.0]),
+            "A long name": np.array([-400.0, 800.0, 500.0]), "N3": np.array([200.0, -700.0, 900]),
+        }  # fmt: skip
         names = list(truth)
         out = []
         for a, b in pairs.split():
@@ -274,13 +272,11 @@ class Sinex(Adjust):
                 head
                 + "\n".join(
                     [
-                        f"+SOLUTION/MATRIX_ESTIMATE {form}",
-                        *cells,
-                        f"-SOLUTION/MATRIX_ESTIMATE {form}",
+                        f"+SOLUTION/MATRIX_ESTIMATE {form}", *cells, f"-SOLUTION/MATRIX_ESTIMATE {form}",
                         "%ENDSNX",
                     ]
                 ),
-            )
+            )  # fmt: skip
             for p, q in zip(want, self.adjust(second, control, "--sinex", other)["positions"], strict=True):
                 np.testing.assert_allclose([p[k] for k in "xyz"], [q[k] for k in "xyz"], atol=1e-7)
         bad = {

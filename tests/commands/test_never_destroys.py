@@ -4,7 +4,6 @@ folder; links and permissions stay."""
 import contextlib
 import io
 import os
-import unittest
 from pathlib import Path
 
 from fenwind.cli import main
@@ -62,7 +61,3 @@ class NeverDestroys(TempFolder):
         self.assertEqual((Path(path).read_text(), os.stat(path).st_mode & 0o777), ("new", 0o640))
         with self.assertRaises(FormatError):
             write_text(self.folder, "text")
-
-
-if __name__ == "__main__":
-    unittest.main()

@@ -60,11 +60,9 @@ class Output(TempFolder):
         os.mkfifo(pipe)
         grid = ("--frame", "EPSG:25832", "--geoid")
         for arguments in (
-            ("inverse", pipe, "A", "B"),
-            ("inverse", self.file, "A", "Ø", *grid, pipe),
+            ("inverse", pipe, "A", "B"), ("inverse", self.file, "A", "Ø", *grid, pipe),
             ("inverse", self.file, "A", "Ø", *grid, "/dev/zero"),
-            ("move", self.file, pipe, "--out", self.path("o.csv")),
-            ("inverse", "/dev/zero", "A", "B"),
-        ):
+            ("move", self.file, pipe, "--out", self.path("o.csv")), ("inverse", "/dev/zero", "A", "B"),
+        ):  # fmt: skip
             done = self.run_to(*arguments, stdout=subprocess.PIPE)
             self.assertEqual((done.returncode, done.stdout, done.stderr.count("\n")), (2, "", 1), arguments)

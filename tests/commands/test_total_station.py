@@ -174,17 +174,9 @@ class Traverse(Command):
                 ["Q", "R", "azimuth", math.degrees(math.atan2(80, 60)), 100]]  # fmt: skip
         book = self.table("t.csv", "from,to,direction_kind,direction_dms,distance", rows)
         found = self.run_json(
-            "traverse",
-            book,
-            "--start",
-            "P,0,0",
-            "--close",
-            "R,109.89,99.9",
-            "--method",
-            "transit",
-            "--spec",
-            "1:500",
-        )
+            "traverse", book, "--start", "P,0,0", "--close", "R,109.89,99.9", "--method", "transit",
+            "--spec", "1:500",
+        )  # fmt: skip
         np.testing.assert_allclose([found["adjusted"][1][k] for k in "en"], [29.97, 39.96], atol=1e-9)
 
     def test_a_booked_angle_to_the_left_is_told_in_its_own_sense(self) -> None:
@@ -372,13 +364,9 @@ class Resect(Command):
 
     def test_collimation_and_index_are_found_and_taken_off(self) -> None:
         found = self.run_json(
-            "resect",
-            self.shots("ABCE", faces=True, c=12.0, i=-8.0),
-            self.control(),
-            "--hi",
-            "1.5",
+            "resect", self.shots("ABCE", faces=True, c=12.0, i=-8.0), self.control(), "--hi", "1.5",
             "--heights",
-        )
+        )  # fmt: skip
         self.assertAlmostEqual(found["collimation_s"], 12.0, 4)
         self.assertAlmostEqual(found["index_s"], -8.0, 4)
         np.testing.assert_allclose([found["e"], found["n"], found["h"]], self.STATION, atol=1e-5)
@@ -395,16 +383,9 @@ class Resect(Command):
         )
         np.testing.assert_allclose([found["e"], found["n"]], self.STATION[:2], atol=1e-5)
         scaled = self.run_json(
-            "resect",
-            self.shots("ABCE"),
-            self.control(),
-            "--hi",
-            "1.5",
-            "--factor",
-            "1.001",
-            "--scale",
+            "resect", self.shots("ABCE"), self.control(), "--hi", "1.5", "--factor", "1.001", "--scale",
             "apply",
-        )
+        )  # fmt: skip
         self.assertAlmostEqual(scaled["scale"], 1.0 / 1.001, 8)
         shown = self.run_json("resect", self.shots("ABCE"), self.control(), "--hi", "1.5", "--scale", "show")
         self.assertAlmostEqual(shown["scale"], 1.0, 7)
@@ -552,12 +533,8 @@ class OnTheGrid(Command):
 
     SYSTEMS: ClassVar = {"EPSG:32734": (380_000.0, 6_250_000.0), "EPSG:27572": (210_000.0, 2_350_000.0)}
     PLACES: ClassVar = {
-        "P": (0, 0),
-        "A": (800, 2600),
-        "B": (3600, 3900),
-        "C": (5800, 6700),
-        "Q": (8200, 8000),
-    }
+        "P": (0, 0), "A": (800, 2600), "B": (3600, 3900), "C": (5800, 6700), "Q": (8200, 8000),
+    }  # fmt: skip
     H = 620.0
 
     def geodesics(self, code: str) -> Any:

@@ -21,12 +21,9 @@ from fenwind.records.entries import amend
 PASTES = (
     "name,e,n,h\nT-01,693.4,3240.3,1241.1\nNEW,900,2500,1240\n",
     "name,lat,lon,h\nR1,61.301,8.31,1290\nT-02,61.304,8.312,1289\nR1,61.4,8.31,1290\n",
-    "name,h\nT-05,1236.5\nP-01,1242.2\n",
-    "T-03;12;13\n\nbad;row\n",
-    "no list at all",
-    "name,Y,X\nT-04,1,2\nT-04,3,4\n",
-    "",
-)
+    "name,h\nT-05,1236.5\nP-01,1242.2\n", "T-03;12;13\n\nbad;row\n", "no list at all",
+    "name,Y,X\nT-04,1,2\nT-04,3,4\n", "",
+)  # fmt: skip
 
 
 class RandomHand:

@@ -152,13 +152,10 @@ class Pictures(PlanCase):
         plan.hidden = set()
         seen = [bytes(plan.grab().toImage().constBits())]
         for change in (
-            lambda: plan.hidden.add("map grid"),
-            lambda: plan.hidden.add("marks"),
-            lambda: plan.hidden.clear(),
-            lambda: plan.zoom(1.3),
-            lambda: plan.show_rover((90.0, 120.0)),
+            lambda: plan.hidden.add("map grid"), lambda: plan.hidden.add("marks"),
+            lambda: plan.hidden.clear(), lambda: plan.zoom(1.3), lambda: plan.show_rover((90.0, 120.0)),
             lambda: plan.show_scene(Scene(title="none")),
-        ):
+        ):  # fmt: skip
             change()
             seen.append(bytes(plan.grab().toImage().constBits()))
             self.assertNotEqual(seen[-1], seen[-2])
@@ -300,11 +297,8 @@ class Rails(QtTestCase):
 class Bars(QtTestCase):
     def test_a_bar_is_as_long_as_its_part_of_the_tolerance(self) -> None:
         for size, role, length in (
-            (0.5, "reed", 16),
-            (-1.0, "reed", 32),
-            (1.25, "flare", 40),
-            (9.0, "flare", 51),
-        ):
+            (0.5, "reed", 16), (-1.0, "reed", 32), (1.25, "flare", 40), (9.0, "flare", 51),
+        ):  # fmt: skip
             with self.subTest(size):
                 table = RecordTable(
                     [Column(key="v", title="v", text=lambda r: "", bar=lambda r: r, right=True, width=200)]

@@ -123,11 +123,9 @@ class Everyday(QtTestCase):
                 data = QMimeData()
                 data.setUrls([QUrl.fromLocalFile(str(path)), QUrl("https://example.org/x.csv")])
                 how = (
-                    Qt.DropAction.CopyAction,
-                    data,
-                    Qt.MouseButton.LeftButton,
+                    Qt.DropAction.CopyAction, data, Qt.MouseButton.LeftButton,
                     Qt.KeyboardModifier.NoModifier,
-                )
+                )  # fmt: skip
                 QApplication.sendEvent(self.w.shell, QDragEnterEvent(QPoint(300, 300), *how))
                 QApplication.sendEvent(self.w.shell, QDropEvent(QPointF(300, 300), *how))
         self.assertEqual([Path(p).name for p in opened], ["other.fenwind"])

@@ -226,10 +226,8 @@ class GroundStage(QtTestCase):
         path = self.folder / "area.geojson"
         ring = [[8.28, 61.29], [8.32, 61.29], [8.32, 61.31], [8.28, 61.31], [8.28, 61.29]]
         feature = {
-            "type": "Feature",
-            "properties": {},
-            "geometry": {"type": "Polygon", "coordinates": [ring]},
-        }
+            "type": "Feature", "properties": {}, "geometry": {"type": "Polygon", "coordinates": [ring]},
+        }  # fmt: skip
         path.write_text(json.dumps(feature))
         page.area.use_file(page.draft.area, "file", str(path))
         self.wait_for(lambda: page._task is None)
@@ -484,10 +482,8 @@ class GroundStage(QtTestCase):
         given = [GivenPosition(id=f"g{k}", mark=f"m{k}", frame="f", e_m=e, n_m=n, height_m=h)
                  for k, (e, n, h) in enumerate(places)]  # fmt: skip
         records = [
-            FrameRecord(id="f", spec=spec),
-            *(Mark(id=f"m{k}", name=f"M{k}") for k in range(3)),
-            *given,
-        ]
+            FrameRecord(id="f", spec=spec), *(Mark(id=f"m{k}", name=f"M{k}") for k in range(3)), *given,
+        ]  # fmt: skip
         path = self.folder / "west.fenwind"
         Job.create(str(path), "west", records, "f").close()
         self.w.shell.close()

@@ -104,23 +104,19 @@ class LinesStage(QtTestCase):
         self.assertTrue(columns["dh"].edit(row, ""))
         self.assertIsNone(s.book.dh_m[2])
         for part, entry, field, value in (
-            ("method", "by least squares", "method", "lsq"),
-            ("angles", "as booked", "balance", False),
+            ("method", "by least squares", "method", "lsq"), ("angles", "as booked", "balance", False),
             ("heights", "by set-ups", "heights_by", "setups"),
-            ("grid", "as they were measured", "grid", False),
-            ("close", "stays open", "close", ""),
-        ):
+            ("grid", "as they were measured", "grid", False), ("close", "stays open", "close", ""),
+        ):  # fmt: skip
             with self.subTest(part=part):
                 self.choose(s.statement.parts[part], entry)
                 self.assertEqual(getattr(s.book, field), value)
         self.assertIn("It is open", s.verdict.text())
         for part, text, field, value in (
-            ("back", "100", "start_azimuth_rad", 100 * RAD_PER_GON),
-            ("back", "T-04", "back", "T-04"),
-            ("spec", "1:20000", "spec", 20000.0),
-            ("sigmas", "3, 2, 1", "sigma_angle_s", 3.0),
+            ("back", "100", "start_azimuth_rad", 100 * RAD_PER_GON), ("back", "T-04", "back", "T-04"),
+            ("spec", "1:20000", "spec", 20000.0), ("sigmas", "3, 2, 1", "sigma_angle_s", 3.0),
             ("sigmas", "3, 7, 1", "sigma_distance_m", 0.007),
-        ):
+        ):  # fmt: skip
             with self.subTest(part=part, text=text):
                 QTest.mouseClick(s.statement.parts[part], Qt.MouseButton.LeftButton)
                 s.ask.edit.setText("nonsense")

@@ -85,10 +85,8 @@ class Moving(QtTestCase):
         sheet = w.pages["Fits"].moving
         sheet.open_file(str(path))
         for text, wrong in (
-            ("1,2,3,4", "two or three"),
-            ("T-01 > NOBODY", "NOBODY has no position"),
-            ("x", "not a length"),
-        ):
+            ("1,2,3,4", "two or three"), ("T-01 > NOBODY", "NOBODY has no position"), ("x", "not a length"),
+        ):  # fmt: skip
             self.assertFalse(sheet.use_shift(text))
             self.assertIn(wrong, w.line.text())
         self.assertFalse(sheet.use_turn("left a bit"))

@@ -3,7 +3,6 @@
 import gc
 import math
 import threading
-import unittest
 import weakref
 from collections.abc import Callable
 from dataclasses import replace
@@ -54,20 +53,14 @@ class Tables(QtTestCase):
                 edit=lambda r, t: bool(r.update(name=t)) or True,
             ),
             Column(
-                key="e",
-                title="E",
-                unit="m",
-                text=lambda r: "" if math.isnan(r["e"]) else f"{r['e']:.3f}",
-                value=lambda r: r["e"],
-                right=True,
+                key="e", title="E", unit="m", text=lambda r: "" if math.isnan(r["e"]) else f"{r['e']:.3f}",
+                value=lambda r: r["e"], right=True,
             ),
             Column(
-                key="held",
-                title="held",
-                box=lambda r: r["held"],
+                key="held", title="held", box=lambda r: r["held"],
                 toggle=lambda r: r.update(held=not r["held"]),
             ),
-        ]
+        ]  # fmt: skip
         table = RecordTable(columns)
         table.records.set_rows(
             [{"name": n, "e": e, "held": True} for n, e in (("B", 1 / 3), ("A", math.nan), ("C", -5.0))]
@@ -170,10 +163,8 @@ class Tables(QtTestCase):
             view = table.viewport()
             whole = view.grab().toImage()
             for box in (
-                QRect(0, 0, 90, 23),
-                QRect(41, 60, 150, 61),
-                QRect(0, view.height() - 9, view.width(), 9),
-            ):
+                QRect(0, 0, 90, 23), QRect(41, 60, 150, 61), QRect(0, view.height() - 9, view.width(), 9),
+            ):  # fmt: skip
                 self.assertEqual(view.grab(box).toImage(), whole.copy(box), (down, right, box))
         table.verticalScrollBar().setValue(0)
         table.horizontalScrollBar().setValue(0)
@@ -737,10 +728,8 @@ class Sentences(QtTestCase):
         statement.resize(700, 60)
         statement.show()
         sentence = [
-            Part(text="Held are "),
-            Part(text="3 marks", key="held"),
-            Part(text=", the rest is free."),
-        ]
+            Part(text="Held are "), Part(text="3 marks", key="held"), Part(text=", the rest is free."),
+        ]  # fmt: skip
 
         def shown() -> list[QLabel | QPushButton]:
             found = [
@@ -913,7 +902,3 @@ class Plans(QtTestCase):
         self.assertAlmostEqual(abs(math.degrees(azimuth[0])), 90.0)
         hull = convex_hull(np.array([0.0, 4, 4, 0, 2]), np.array([0.0, 0, 3, 3, 1]))
         self.assertEqual(hull.shape, (2, 4))
-
-
-if __name__ == "__main__":
-    unittest.main()

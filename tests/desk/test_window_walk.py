@@ -1,8 +1,6 @@
 """Through the real window: the demo's walk, and a job made from nothing by pasting. Runs offscreen and under
 Xvfb."""
 
-import unittest
-
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QGuiApplication
 from PySide6.QtTest import QTest
@@ -166,7 +164,3 @@ class Walk(QtTestCase):
             w.actions.run("edit.redo")
         w.show_stage("Fits")
         self.assertEqual(len(w.pages["Fits"].fits.table.records.rows), 8)
-
-
-if __name__ == "__main__":
-    unittest.main()

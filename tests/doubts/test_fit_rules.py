@@ -160,23 +160,13 @@ class Fires(unittest.TestCase):
 
     def test_every_rule_is_tested_here(self) -> None:
         tested = {
-            "unit_ratio",
-            "swapped_axes",
-            "exchanged_names",
-            "standing_out",
-            "longitude_sign",
-            "residual_over_tolerance",
-            "no_check",
-        }
+            "unit_ratio", "swapped_axes", "exchanged_names", "standing_out", "longitude_sign",
+            "residual_over_tolerance", "no_check",
+        }  # fmt: skip
         tested |= {
-            "no_redundancy",
-            "scale_unexplained",
-            "outside_area",
-            "tilting_plane",
-            "far_outside",
-            "unseen_model",
-            "two_feet",
-        }
+            "no_redundancy", "scale_unexplained", "outside_area", "tilting_plane", "far_outside",
+            "unseen_model", "two_feet",
+        }  # fmt: skip
         self.assertEqual({r.name for r in RULES if r.about == "fit"}, tested)
         self.assertTrue(all(r.limit and r.source for r in RULES))
 
@@ -185,14 +175,9 @@ class Silent(unittest.TestCase):
     def test_clean_fits(self) -> None:
         """Forty made-up fits without a blunder: nothing that accuses a pair or the scale."""
         accusing = (
-            "fit.outlier",
-            "fit.outlier-height",
-            "fit.exchanged-names",
-            "fit.swapped-axes",
-            "fit.unit-ratio",
-            "fit.scale",
-            "fit.tilt",
-        )
+            "fit.outlier", "fit.outlier-height", "fit.exchanged-names", "fit.swapped-axes", "fit.unit-ratio",
+            "fit.scale", "fit.tilt",
+        )  # fmt: skip
         noise = 0
         for seed in range(40):
             case = made_up_pairs(seed=seed, noise=0.003).case(
@@ -245,11 +230,8 @@ class OfTheDemo(TempFolder):
         from fenwind.doubts.registry import Remedy
 
         for kind, names in (
-            ("check", ("T-01",)),
-            ("off", ("T-02",)),
-            ("exchange", ("T-03", "T-04")),
-            ("one-shift", ()),
-        ):
+            ("check", ("T-01",)), ("off", ("T-02",)), ("exchange", ("T-03", "T-04")), ("one-shift", ()),
+        ):  # fmt: skip
             doubt = Doubt(rule="x", subject="fit-1", names=names, text="test")
             job.record(*settle(job.state, doubt, Remedy(kind=kind, label=kind, names=names)))
         self.assertEqual(

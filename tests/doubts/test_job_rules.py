@@ -89,16 +89,11 @@ class OfTheDemo(TempFolder):
                 None,
             ),
             (
-                "marks.off-grid",
-                [amend(state.measured["m-P-01-1"], lat_rad=-0.7)],
-                ("P-01",),
-                1,
+                "marks.off-grid", [amend(state.measured["m-P-01-1"], lat_rad=-0.7)], ("P-01",), 1,
             ),
             (
                 "frame.no-epoch",
-                [Add(record=FrameRecord(id="moving", spec=FrameSpec(name="ITRF", crs=ITRF_UTM)))],
-                (),
-                None,
+                [Add(record=FrameRecord(id="moving", spec=FrameSpec(name="ITRF", crs=ITRF_UTM)))], (), None,
             ),
             ("fit.scale-reason", [amend(state.fits["fit-1"], horizontal="scale")], (), None),
             (
@@ -108,7 +103,7 @@ class OfTheDemo(TempFolder):
                 (),
                 0,
             ),
-        ]
+        ]  # fmt: skip
         for rule, entries, names, value in cases:
             with self.subTest(rule):
                 self.job.record("plant", entries)

@@ -103,11 +103,7 @@ Case = tuple[str, dict, Callable[[float], Pairs], float, float, tuple[float | No
 FITS: tuple[Case, ...] = (
     ("fit.residual-plan", {"check": ALL_CHECK}, lambda v: off_in_plan(3, v), 0.0098, 0.0102, (0.0102, 0.010)),
     (
-        "fit.residual-height",
-        {"check": ALL_CHECK},
-        lambda v: off_in_height(3, v),
-        0.0198,
-        0.0202,
+        "fit.residual-height", {"check": ALL_CHECK}, lambda v: off_in_height(3, v), 0.0198, 0.0202,
         (0.0202, 0.020),
     ),
     ("fit.outlier", {"horizontal": "turn"}, lambda v: off_in_plan(3, v), 0.0098, 0.0102, (0.0102, 0.010)),
@@ -117,14 +113,10 @@ FITS: tuple[Case, ...] = (
     ("fit.far-outside", {}, far, 251.0, 255.0, (None, SPAN / 2)),
     ("fit.unit-ratio", {}, lambda v: stretched((1 + v) / FOOT.metres), 1.2e-3, 0.8e-3, (None, 1.0)),
     (
-        "fit.scale",
-        {"horizontal": "turn"},
-        lambda v: made_up_pairs(noise=1e-5, scale=1 + v),
-        1.9e-6,
-        2.6e-6,
-        (2.6, 0.0),
+        "fit.scale", {"horizontal": "turn"}, lambda v: made_up_pairs(noise=1e-5, scale=1 + v), 1.9e-6,
+        2.6e-6, (2.6, 0.0),
     ),
-)
+)  # fmt: skip
 
 
 class SetupChecks(unittest.TestCase):

@@ -107,7 +107,3 @@ class OfJobs(TempFolder):
         again = replace(job.state.given["g-T-02"], id="again", e_m=10.0, active=False)
         job.record("off", [Add(record=again)])
         self.assertEqual(doubts_about_job(job.state, self.derive(job)), ())
-
-
-if __name__ == "__main__":
-    unittest.main()

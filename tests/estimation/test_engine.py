@@ -19,13 +19,9 @@ def _random(seed: int, k: int = 12, b: int = 2, n: int = 4) -> tuple[Problem, np
     covariance = (roots @ roots.transpose(0, 2, 1)).transpose(1, 2, 0)
     observed = rng.normal(size=(b, k))
     problem = Problem(
-        names=tuple(f"x{i}" for i in range(n)),
-        start=np.zeros(n),
-        observed=observed,
-        covariance=covariance,
-        model=lambda x: (np.einsum("bnk,n->bk", design, x), design),
-        linear=True,
-    )
+        names=tuple(f"x{i}" for i in range(n)), start=np.zeros(n), observed=observed, covariance=covariance,
+        model=lambda x: (np.einsum("bnk,n->bk", design, x), design), linear=True,
+    )  # fmt: skip
     weight = np.zeros((b * k, b * k))
     for i in range(k):
         weight[i * b : (i + 1) * b, i * b : (i + 1) * b] = np.linalg.inv(covariance[:, :, i])
@@ -141,13 +137,9 @@ class Refusals(unittest.TestCase):
     def _defective(self, design: np.ndarray, names: tuple[str, ...]) -> DatumDefectError:
         d = design.T[None]
         problem = Problem(
-            names=names,
-            start=np.zeros(len(names)),
-            observed=np.zeros((1, design.shape[0])),
-            covariance=np.ones((1, 1, design.shape[0])),
-            model=lambda x: ((x @ d[0])[None], d),
-            linear=True,
-        )
+            names=names, start=np.zeros(len(names)), observed=np.zeros((1, design.shape[0])),
+            covariance=np.ones((1, 1, design.shape[0])), model=lambda x: ((x @ d[0])[None], d), linear=True,
+        )  # fmt: skip
         with self.assertRaises(DatumDefectError) as caught:
             adjust(problem)
         return caught.exception

@@ -29,12 +29,9 @@ def network(points: int, seed: int, free: bool = False) -> GroupProblem:
     for axis in range(3):
         partials[axis, axis], partials[axis, 3 + axis] = 1.0, -1.0
     vectors = ObservationGroup(
-        name="vectors",
-        observed=truth[:, ends[1]] - truth[:, ends[0]] + noise,
-        covariance=covariance,
-        unknowns=unknowns,
-        model=lambda x: (np.einsum("bpk,pk->bk", partials, x[unknowns]), partials),
-    )
+        name="vectors", observed=truth[:, ends[1]] - truth[:, ends[0]] + noise, covariance=covariance,
+        unknowns=unknowns, model=lambda x: (np.einsum("bpk,pk->bk", partials, x[unknowns]), partials),
+    )  # fmt: skip
     levelled = extra[:, :points]
     rises = np.stack([3 * levelled[1] + 2, 3 * levelled[0] + 2])
     up = np.stack([np.ones(points), -np.ones(points)])[None]
@@ -48,12 +45,9 @@ def network(points: int, seed: int, free: bool = False) -> GroupProblem:
     rows = np.tile(np.eye(3), points) if free else np.eye(3 * points)[: 3 if points < 20 else 6]
     held = rows @ truth.T.ravel()
     return GroupProblem(
-        names=tuple(f"{axis} of {i}" for i in range(points) for axis in "xyz"),
-        start=np.zeros(3 * points),
-        groups=(vectors, heights),
-        constraints=lambda x: (rows @ x - held, rows),
-        linear=True,
-    )
+        names=tuple(f"{axis} of {i}" for i in range(points) for axis in "xyz"), start=np.zeros(3 * points),
+        groups=(vectors, heights), constraints=lambda x: (rows @ x - held, rows), linear=True,
+    )  # fmt: skip
 
 
 def full(problem: GroupProblem) -> tuple[np.ndarray, np.ndarray, np.ndarray]:

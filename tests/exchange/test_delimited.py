@@ -74,18 +74,14 @@ class Shapes(unittest.TestCase):
 class BadInput(TempFolder):
     def test_files_with_one_clear_message(self) -> None:
         rows = [
-            (b"", "no rows"),
-            (b"\n \n\t\n", "no rows"),
-            (b"\x00\x01\x02PNG" * 50, "binary"),
+            (b"", "no rows"), (b"\n \n\t\n", "no rows"), (b"\x00\x01\x02PNG" * 50, "binary"),
             (b"PK\x03\x04" + bytes(range(32)) * 40, "binary"),
             ("name,e,n,h\nA,1,2,3\n".encode("utf-16")[:-1], "UTF-16"),
-            (b'name,e,n\nA,1,2\n"B,3,4\nC,5,6\n', "line 3.*quote"),
-            (b"name,e\nA,1\n", "no column for n"),
-            (b"just a letter to a friend\n", "no column|No row|number"),
-            (b"name,e,e,n\nA,1,2,3\n", "twice"),
+            (b'name,e,n\nA,1,2\n"B,3,4\nC,5,6\n', "line 3.*quote"), (b"name,e\nA,1\n", "no column for n"),
+            (b"just a letter to a friend\n", "no column|No row|number"), (b"name,e,e,n\nA,1,2,3\n", "twice"),
             (b"name,e,n\nA,x,2\nB,3\n", "line 2.*column e.*expected a number"),
             (b"name,lat,lon\nA,95,8\n", "latitude"),
-        ]
+        ]  # fmt: skip
         for content, words in rows:
             with self.subTest(words), self.assertRaisesRegex(FormatError, words) as caught:
                 interpret(read_file(self.write("bad.csv", content)))

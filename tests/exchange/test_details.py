@@ -35,12 +35,8 @@ class Details(TempFolder):
         job = self.demo()
         self.addCleanup(job.close)
         shapes = {
-            "triangle": "SOLID",
-            "square": "LWPOLYLINE",
-            "cross": "LINE",
-            "ring": "CIRCLE",
-            "dot": "CIRCLE",
-        }
+            "triangle": "SOLID", "square": "LWPOLYLINE", "cross": "LINE", "ring": "CIRCLE", "dot": "CIRCLE",
+        }  # fmt: skip
         classes = sorted({m.mark_class for m in job.state.marks.values()})
         for symbol, shape in shapes.items():
             rules = [MarkRule(id=f"{symbol}{c}", by="class", value=c, symbol=symbol) for c in classes]
@@ -63,11 +59,8 @@ class Details(TempFolder):
 
     def test_labels_are_a_round_part_of_the_extent(self) -> None:
         for extent, count, height in (
-            (4000.0, 4, 100.0),
-            (4000.0, 100, 20.0),
-            (36.0, 9, 0.5),
-            (1.0, 4, 0.02),
-        ):
+            (4000.0, 4, 100.0), (4000.0, 100, 20.0), (36.0, 9, 0.5), (1.0, 4, 0.02),
+        ):  # fmt: skip
             e = np.linspace(0.0, extent, count)
             self.assertAlmostEqual(_text_height(e, 0.0 * e), height)
         self.assertEqual(_text_height(np.array([5.0, math.nan]), np.array([5.0, 1.0])), 1.0)
@@ -121,12 +114,9 @@ class Details(TempFolder):
         )
         move = replace(move_of(result, target), heights=True)
         for insunits, default, metres in (
-            (2, METRE, 0.3048),
-            (21, METRE, 1200.0 / 3937.0),
-            (0, FOOT, 0.3048),
-            (6, FOOT, 1.0),
+            (2, METRE, 0.3048), (21, METRE, 1200.0 / 3937.0), (0, FOOT, 0.3048), (6, FOOT, 1.0),
             (0, None, 1.0),
-        ):
+        ):  # fmt: skip
             drawing = ezdxf.new(units=insunits)
             space = drawing.modelspace()
             places = [(10.0, 20.0, 5.0), (1000.0, 2000.0, 4.0)]
@@ -200,7 +190,3 @@ class Sinex(unittest.TestCase):
         self.assertEqual(set(cells), {(i, j) for i in range(1, 7) for j in range(1, i + 1)})
         for (i, j), value in cells.items():
             self.assertAlmostEqual(value, covariance[i - 1, j - 1], delta=1e-15)
-
-
-if __name__ == "__main__":
-    unittest.main()

@@ -161,10 +161,8 @@ class Drawings(TempFolder):
         made_up = ezdxf.new(units=6)
         space = made_up.modelspace()
         for name, (e, n) in {
-            "old": (1000.0, 2000.0),
-            "new": there(1400, 2100),
-            "kept": (1300.0, 2300.0),
-        }.items():
+            "old": (1000.0, 2000.0), "new": there(1400, 2100), "kept": (1300.0, 2300.0),
+        }.items():  # fmt: skip
             space.add_point((e, n))
             space.add_text(name, dxfattribs={"height": 2}).set_placement((e + 1.5, n + 1))
         made_up.saveas(self.path("labelled.dxf"))
@@ -289,7 +287,3 @@ class Procedures(unittest.TestCase):
         self.assertAlmostEqual(found.ratio, 0.9996, places=12)
         many = positions([str(i) for i in range(60)], np.arange(60.0), np.arange(60.0) ** 1.5, np.zeros(60))
         self.assertEqual(distances(many, many).source.size, 58 + 59)
-
-
-if __name__ == "__main__":
-    unittest.main()

@@ -6,7 +6,6 @@ import json
 import math
 import sqlite3
 import struct
-import unittest
 import zipfile
 from collections.abc import Callable
 from datetime import datetime
@@ -42,29 +41,20 @@ MADE = datetime(2026, 11, 25, 12, 0, 0)
 def positions(spec: FrameSpec = UTM) -> Outgoing:
     words = {key: ("", f"{key} & <two>", "") for key in WORDS} | {"class": ("main", "main", "second/ary")}
     return Outgoing(
-        title="Test",
-        spec=spec,
-        names=("T-01", "=PORTAL N", "Mühle"),
-        e_m=np.array([468000.1234, 468100.0, 468200.5]),
-        n_m=np.array([6797000.4321, 6797100.0, 6797333.0]),
-        height_m=np.array([1240.125, 20.0, math.nan]),
-        sigma_h_m=np.array([0.002, math.nan, 0.01]),
-        sigma_v_m=np.full(3, math.nan),
-        words=words,
-        symbols=("triangle", "ring", "cross"),
+        title="Test", spec=spec, names=("T-01", "=PORTAL N", "Mühle"),
+        e_m=np.array([468000.1234, 468100.0, 468200.5]), n_m=np.array([6797000.4321, 6797100.0, 6797333.0]),
+        height_m=np.array([1240.125, 20.0, math.nan]), sigma_h_m=np.array([0.002, math.nan, 0.01]),
+        sigma_v_m=np.full(3, math.nan), words=words, symbols=("triangle", "ring", "cross"),
         labelled=np.array([True, True, False]),
-    )
+    )  # fmt: skip
 
 
 def xlsx(path: str, out: Outgoing) -> None:
     unit = UNITS[out.spec.unit].metres
     rows = zip(
-        out.names,
-        (out.e_m / unit).tolist(),
-        (out.n_m / unit).tolist(),
-        (out.height_m / unit).tolist(),
+        out.names, (out.e_m / unit).tolist(), (out.n_m / unit).tolist(), (out.height_m / unit).tolist(),
         strict=True,
-    )
+    )  # fmt: skip
     write_xlsx(path, ("name", "e", "n", "h"), rows, out.title, out.system_words)
 
 
@@ -312,10 +302,8 @@ class Fuzz(TempFolder):
     def test_damaged_files_never_raise_anything_else(self) -> None:
         out = positions()
         writers: dict[str, Callable[[str, Outgoing], None]] = {
-            **PLANE,
-            "a.kml": write_kml,
-            "a.geojson": write_geojson,
-        }
+            **PLANE, "a.kml": write_kml, "a.geojson": write_geojson,
+        }  # fmt: skip
         for name, write in writers.items():
             write(self.path(name), out)
         Path(self.path("a.csv")).write_text(
@@ -358,7 +346,3 @@ class Fuzz(TempFolder):
                 self.assertTrue(error.hint and error.message)
 
         once()
-
-
-if __name__ == "__main__":
-    unittest.main()

@@ -180,16 +180,11 @@ class Axes(unittest.TestCase):
             points = interpret(raw, match_header(raw, axes))
             np.testing.assert_array_equal(points.values[:3, 0], [50000.5, -3650000.25, 100.0])
         out = Outgoing(
-            title="t",
-            spec=FrameSpec(name="Lo19", crs="EPSG:2048"),
-            names=("K",),
+            title="t", spec=FrameSpec(name="Lo19", crs="EPSG:2048"), names=("K",),
             **{k: np.array([v]) for k, v in (("e_m", 50000.5), ("n_m", -3650000.25), ("height_m", 100.0))},
-            sigma_h_m=np.array([np.nan]),
-            sigma_v_m=np.array([np.nan]),
-            words={k: ("",) for k in WORDS},
-            symbols=("dot",),
-            labelled=np.array([True]),
-        )
+            sigma_h_m=np.array([np.nan]), sigma_v_m=np.array([np.nan]), words={k: ("",) for k in WORDS},
+            symbols=("dot",), labelled=np.array([True]),
+        )  # fmt: skip
         written = list_text(out, PLAIN)
         self.assertEqual(
             written.splitlines()[1].split(",")[:4], ["K", "-50000.5000", "3650000.2500", "100.0000"]
@@ -198,7 +193,3 @@ class Axes(unittest.TestCase):
         np.testing.assert_array_equal(back.values[:3, 0], [50000.5, -3650000.25, 100.0])
         shown = triple((50000.5, -3650000.25, 100.0), METRE, axes)
         self.assertRegex(shown, r"^Y −50.000\.5000   X 3.650.000\.2500   100\.0000$")
-
-
-if __name__ == "__main__":
-    unittest.main()

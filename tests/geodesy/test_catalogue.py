@@ -23,13 +23,10 @@ class Finding(unittest.TestCase):
     def test_by_code_name_country_and_place(self) -> None:
         """Codes and names are those of the EPSG dataset that comes with PROJ."""
         cases = [
-            ("25832", None, "EPSG:25832"),
-            ("epsg:25832", None, "EPSG:25832"),
-            ("etrs89 / utm zone 32n", None, "EPSG:25832"),
-            ("ntm zone 10", TARNHOLT, None),
-            ("new zealand transverse", None, "EPSG:2193"),
-            ("netherlands rd new", None, "EPSG:28992"),
-        ]
+            ("25832", None, "EPSG:25832"), ("epsg:25832", None, "EPSG:25832"),
+            ("etrs89 / utm zone 32n", None, "EPSG:25832"), ("ntm zone 10", TARNHOLT, None),
+            ("new zealand transverse", None, "EPSG:2193"), ("netherlands rd new", None, "EPSG:28992"),
+        ]  # fmt: skip
         for text, place, code in cases:
             with self.subTest(text):
                 found = search(text, place=place)
@@ -191,7 +188,3 @@ class Meaning(unittest.TestCase):
         came, notes, words = between_frames(known, one, two)
         np.testing.assert_allclose([came.e_m[0], came.n_m[0]], two.forward(*TARNHOLT), atol=1e-6)
         self.assertEqual((float(came.height_m[0]), notes, words), (1240.0, (), "the same datum"))
-
-
-if __name__ == "__main__":
-    unittest.main()

@@ -16,7 +16,7 @@ from fenwind.geodesy.frames import (
     open_frame,
     unit_key_of,
     working_frame_spec,
-)
+)  # fmt: skip
 from fenwind.geodesy.geoid import GeoidGrid
 from fenwind.standins import tarnholt
 from fenwind.standins.geoid_grid import undulation

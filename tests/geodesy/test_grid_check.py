@@ -37,13 +37,9 @@ class Headers(TempFolder):
     def test_gtx(self) -> None:
         good = (-90.0, -180.0, 10.0, 10.0, 5, 7)
         for bad, words in (
-            ({4: 50_000, 5: 50_000}, "ends too early"),
-            ({4: -5}, "size is none"),
-            ({5: 0}, "size is none"),
-            ({2: 0.0}, "none on earth"),
-            ({0: float("nan")}, "no number"),
-            ({1: 1e9}, "none on earth"),
-        ):
+            ({4: 50_000, 5: 50_000}, "ends too early"), ({4: -5}, "size is none"), ({5: 0}, "size is none"),
+            ({2: 0.0}, "none on earth"), ({0: float("nan")}, "no number"), ({1: 1e9}, "none on earth"),
+        ):  # fmt: skip
             head = struct.pack(">ddddii", *(bad.get(i, v) for i, v in enumerate(good)))
             path = self.write("bad.gtx", head + b"\0" * 4 * 35)
             with self.subTest(bad), self.assertRaisesRegex(FrameError, words):

@@ -23,12 +23,9 @@ def points(rows: list[tuple[str, float, float, float]], **words: tuple[str, ...]
     values = np.full((5, len(rows)), np.nan)
     values[:3] = np.array([row[1:] for row in rows]).T
     return IncomingPoints(
-        names=tuple(r[0] for r in rows),
-        lines=np.arange(1, len(rows) + 1),
-        values=values,
-        words=words,
+        names=tuple(r[0] for r in rows), lines=np.arange(1, len(rows) + 1), values=values, words=words,
         source="test",
-    )
+    )  # fmt: skip
 
 
 class OfTheDemo(TempFolder):
@@ -143,33 +140,22 @@ class Mixed(TempFolder):
         job.record(
             "known",
             take_in(
-                job.state,
-                points([(n, 5000 - y, 8000 + x, math.nan) for n, x, y in square]),
-                range(3),
-                measured=False,
-                frame="record",
+                job.state, points([(n, 5000 - y, 8000 + x, math.nan) for n, x, y in square]), range(3),
+                measured=False, frame="record",
             ),
-        )
+        )  # fmt: skip
         job.record(
             "measured",
             take_in(
-                job.state,
-                points([(n, x, y, 10.0) for n, x, y in (*square, ("D", 50.0, 50.0))]),
-                range(4),
-                measured=True,
-                frame="own",
+                job.state, points([(n, x, y, 10.0) for n, x, y in (*square, ("D", 50.0, 50.0))]), range(4),
+                measured=True, frame="own",
             ),
-        )
+        )  # fmt: skip
         a, b = (job.state.mark_named(n).id for n in "AB")
         step = FitStep(
-            id="fit",
-            name="Fit",
-            source_frame="own",
-            target_frame="record",
-            horizontal="pivot",
-            pivot=(a, b),
-            height="none",
-        )
+            id="fit", name="Fit", source_frame="own", target_frame="record", horizontal="pivot",
+            pivot=(a, b), height="none",
+        )  # fmt: skip
         job.record("fit", [Add(record=step)])
         outcome = self.derive(job).fits["fit"]
         d = outcome.case.result.carried.index["D"]
@@ -217,28 +203,21 @@ class Incoming(TempFolder):
         one, two, three, four, five = ((g.e_m, g.n_m, g.height_m) for g in given)
         rows = points(
             [
-                ("T-01", *one),
-                ("T-02", two[0] + 0.012, *two[1:]),
-                ("T-03", three[1], three[0], three[2]),
-                ("P-01", 1.0, 2.0, math.nan),
-                ("NEW", 1.5, 2.0, math.nan),
-                ("T-04", four[0], four[1] - 0.007, four[2]),
-                ("t 4", 9.0, 9.0, 9.0),
-                ("OTHER", five[0], five[1] + 0.01, five[2]),
-                ("NEW", 3.0, 3.0, 3.0),
+                ("T-01", *one), ("T-02", two[0] + 0.012, *two[1:]), ("T-03", three[1], three[0], three[2]),
+                ("P-01", 1.0, 2.0, math.nan), ("NEW", 1.5, 2.0, math.nan),
+                ("T-04", four[0], four[1] - 0.007, four[2]), ("t 4", 9.0, 9.0, 9.0),
+                ("OTHER", five[0], five[1] + 0.01, five[2]), ("NEW", 3.0, 3.0, 3.0),
             ],
             code=("", "", "", "", "Q", "", "", "", ""),
-        )
+        )  # fmt: skip
         found = against_job(job.state, rows, "dam", False)
         self.assertEqual(found.verdict[:6], ("same", "differs", "differs", "new position", "new", "within"))
         self.assertAlmostEqual(found.d_m[0, 1], 0.012, places=9)
         self.assertTrue(found.exchanged[2] and not found.exchanged[1])
         said = {
-            4: "NEW stands in row 9 too",
-            6: "the job has T-04",
-            7: "at the place of T-05",
+            4: "NEW stands in row 9 too", 6: "the job has T-04", 7: "at the place of T-05",
             8: "NEW stands in row 5 too",
-        }
+        }  # fmt: skip
         self.assertEqual(found.clash, said)
         rule = MarkRule(id="rule", by="class", value="main", tolerance_h_m=0.05)
         job.record("tolerance", [Add(record=rule)])

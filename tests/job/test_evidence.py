@@ -26,7 +26,7 @@ from fenwind.records.records import (
     PositionChoice,
     Record,
     TwoFigures,
-)
+)  # fmt: skip
 from fenwind.records.sessions import Antenna, BaseSetup, Equipment, Occupation
 from fenwind.records.setups import Air, Setup
 from fenwind.records.space_fits import SpaceFit
@@ -40,12 +40,9 @@ EVERY_KIND: tuple[Record, ...] = (
     FrameRecord(
         id="f",
         spec=FrameSpec(
-            name="F",
-            crs="EPSG:2222",
-            height=HeightReference(kind="vertical", grid="g.gtx", name="N", crs="EPSG:5941"),
-            unit="ft",
-            axis_order="NE",
-            epoch_year=2010.123456789,
+            name="F", crs="EPSG:2222",
+            height=HeightReference(kind="vertical", grid="g.gtx", name="N", crs="EPSG:5941"), unit="ft",
+            axis_order="NE", epoch_year=2010.123456789,
         ),
         active=False,
     ),

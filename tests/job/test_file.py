@@ -53,25 +53,15 @@ class Kept(TempFolder):
                 id="g", mark="m", frame="f", e_m=0.1 + 0.2, n_m=-1e-17, height_m=None, sigma_h_m=1 / 3
             ),
             MeasuredPosition(
-                id="o",
-                mark="m",
-                lat_rad=1.0698,
-                lon_rad=0.1466,
-                h_m=1284.1,
-                crs="EPSG:4937",
+                id="o", mark="m", lat_rad=1.0698, lon_rad=0.1466, h_m=1284.1, crs="EPSG:4937",
                 epoch_year=2026.9,
             ),
             FitStep(
-                id="s",
-                name="Fit 1",
-                source_frame="f",
-                target_frame="g",
-                pivot=("m", "n"),
-                uses=(("m", "check"),),
-                rotation_rad=0.1,
+                id="s", name="Fit 1", source_frame="f", target_frame="g", pivot=("m", "n"),
+                uses=(("m", "check"),), rotation_rad=0.1,
             ),
             Acceptance(id="a", doubt="k|l", reason="why", value=0.25),
-        ]
+        ]  # fmt: skip
         job = Job.create(path, "all", records)
         step = job.state.fits["s"]
         job.record(
@@ -119,12 +109,9 @@ class Kept(TempFolder):
         path, told = str(self.folder / "k.fenwind"), 0
         for round_ in range(10):
             command = [
-                sys.executable,
-                "-c",
-                WRITER.replace("range(100000)", f"range({told}, 100000)"),
-                path,
+                sys.executable, "-c", WRITER.replace("range(100000)", f"range({told}, 100000)"), path,
                 *(["again"] if round_ else []),
-            ]
+            ]  # fmt: skip
             with subprocess.Popen(command, stdout=subprocess.PIPE, text=True) as process:
                 assert process.stdout is not None
                 for _ in range(3 + 7 * round_):
@@ -486,7 +473,3 @@ class TakenAway(TempFolder):
                 self.assertEqual((saved.state.marks["P-01"].code, saved.undo_text), ("ZZ", "before"))
                 saved.record("on", [amend(saved.state.marks["P-01"], code="YY")])
                 saved.close()
-
-
-if __name__ == "__main__":
-    unittest.main()

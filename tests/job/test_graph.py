@@ -218,12 +218,10 @@ class Adopting(TempFolder):
             return CandidateSet(key=key, place=place, basis=basis, why=f"by {key}", positions=points)
 
         return [
-            of("measured", "measured", "measured", "abcd", 10.0),
-            of("fit-2", "fit", "carried", "bcx", 20.0),
-            of("fit-1", "fit", "carried", "bc", 30.0),
-            of("net", "network", "adjusted", "c", 40.0, math.nan),
+            of("measured", "measured", "measured", "abcd", 10.0), of("fit-2", "fit", "carried", "bcx", 20.0),
+            of("fit-1", "fit", "carried", "bc", 30.0), of("net", "network", "adjusted", "c", 40.0, math.nan),
             of("given", "held", "given", "d", 50.0, math.nan),
-        ]
+        ]  # fmt: skip
 
     def test_the_first_in_the_order_gives_the_position_and_the_next_a_height(self) -> None:
         found = adopt("abcde", self.sets())

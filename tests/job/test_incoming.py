@@ -1,7 +1,6 @@
 """Rows coming in against the job, and what moved: differences of either sign, on each axis."""
 
 import re
-import unittest
 
 import numpy as np
 
@@ -123,7 +122,3 @@ class Either(TempFolder):
                 self.assertEqual(candidate.height_m, adopted.height_m[row])
         carried = adopted.index["P-01"]
         self.assertNotEqual(adopted.sigma_h_m[carried], adopted.sigma_v_m[carried])
-
-
-if __name__ == "__main__":
-    unittest.main()

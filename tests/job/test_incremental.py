@@ -2,7 +2,6 @@
 random gestures, undo and redo on the demo job, one memory through all of them."""
 
 import random
-import unittest
 from collections.abc import Callable
 from typing import Any
 
@@ -122,7 +121,3 @@ class Incremental(TempFolder):
             np.testing.assert_array_equal(one, other, err_msg=said)
         else:
             self.assertEqual(list(one), list(other), said)
-
-
-if __name__ == "__main__":
-    unittest.main()

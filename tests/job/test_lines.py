@@ -24,7 +24,7 @@ from fenwind.job.line_gestures import (
     start_book,
     take_book,
     take_levelling,
-)
+)  # fmt: skip
 from fenwind.job.steps.fit import fit_node
 from fenwind.procedures.traverse import Ends, Options, Sight, Traverse, solve, turned
 from fenwind.procedures.traverse_errors import station_covariances
@@ -190,11 +190,8 @@ class Site(CommandCase):
         ):  # fmt: skip
             with self.subTest(options=options):
                 plain = {
-                    "balance": False,
-                    "method": "compass",
-                    "heights_by": "distance",
-                    "sigma_angle_s": 5.0,
-                }
+                    "balance": False, "method": "compass", "heights_by": "distance", "sigma_angle_s": 5.0,
+                }  # fmt: skip
                 self.change(**{**plain, **changes})
                 wanted = self.command(BOOK, "--closing-angle", "103-50-00", *options)
                 f = self.found()

@@ -91,11 +91,9 @@ class Place(TempFolder):
 
     def test_ellipsoidal_heights_never_stand_beside_others(self) -> None:
         for head, ellipsoidal, height in (
-            ("name,e,n,Ellipsoid Height", True, 300.0),
-            ("name,e,n,h,Ellipsoidal_Height (ft)", False, 300.0),
-            ("name,lat,lon,h,ell. height", True, 250.0),
-            ("name,lat,lon,hgt", True, 300.0),
-        ):
+            ("name,e,n,Ellipsoid Height", True, 300.0), ("name,e,n,h,Ellipsoidal_Height (ft)", False, 300.0),
+            ("name,lat,lon,h,ell. height", True, 250.0), ("name,lat,lon,hgt", True, 300.0),
+        ):  # fmt: skip
             with self.subTest(head):
                 points = interpret(read_text(f"{head}\nA,50,8,300,250\nB,51,8,300,250\n", "x"))
                 self.assertEqual((points.ellipsoidal, points.values[2, 0]), (ellipsoidal, height))

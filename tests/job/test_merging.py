@@ -23,7 +23,7 @@ from fenwind.records.records import (
     Mark,
     MeasuredPosition,
     PositionChoice,
-)
+)  # fmt: skip
 from fenwind.records.sessions import BaseSetup, Occupation
 from fenwind.records.setups import Setup
 from tests.support import TempFolder
@@ -84,14 +84,8 @@ class Merging(TempFolder):
     def test_no_kind_of_record_is_forgotten(self) -> None:
         for kind in KINDS.values():
             own = {f.name for f in fields_of(kind)} & {
-                "mark",
-                "at",
-                "to",
-                "here",
-                "there",
-                "station",
-                "target",
-            }
+                "mark", "at", "to", "here", "there", "station", "target",
+            }  # fmt: skip
             self.assertLessEqual(own, set(MARK_FIELDS.get(kind, ())), kind.__name__)
 
     def test_what_contradicts_is_refused(self) -> None:

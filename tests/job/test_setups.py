@@ -30,7 +30,7 @@ from fenwind.job.setup_gestures import (
     set_use,
     take_setup,
     take_setups,
-)
+)  # fmt: skip
 from fenwind.job.steps.fit import fit_node
 from fenwind.job.steps.known_places import KnownPlace, _add
 from fenwind.job.steps.occupied import occupied
@@ -43,7 +43,7 @@ from fenwind.job.steps.sightings import (
     options_of,
     round_spreads,
     sightings_of,
-)
+)  # fmt: skip
 from fenwind.job.tool_gestures import keep_instrument, observed_with, tape
 from fenwind.procedures.positions import Positions
 from fenwind.procedures.resection import (
@@ -54,7 +54,7 @@ from fenwind.procedures.resection import (
     reduce,
     solve,
     with_known_sigmas,
-)
+)  # fmt: skip
 from fenwind.procedures.setup_figure import largest_gap, plan_sigma, with_one_more
 from fenwind.procedures.side_shots import oriented, pointing, side_shots
 from fenwind.quantities.angles import RAD_PER_SECOND, format_angle
@@ -487,10 +487,8 @@ class FromFiles(CommandCase):
         path = self.write("s.csv", self.SHOTS)
         job, record = self.job(), setup_record(read_sightings(path), path)
         for station, frame, words in (
-            ("A", "f", "from itself"),
-            ("S", "none", "no frame"),
-            ("", "f", "name"),
-        ):
+            ("A", "f", "from itself"), ("S", "none", "no frame"), ("", "f", "name"),
+        ):  # fmt: skip
             with self.subTest(station=station), self.assertRaisesRegex(FenwindError, words):
                 take_setup(job.state, record, station, 1.6, frame, ())
 

@@ -28,7 +28,7 @@ from fenwind.job.velocity_gestures import (
     velocities_in,
     velocity_words,
     without_velocities,
-)
+)  # fmt: skip
 from fenwind.procedures.onto_plane import MARKS_MEAN
 from fenwind.records.entries import Add, Entry
 from fenwind.records.lines import TraverseBook
@@ -172,16 +172,8 @@ class Gestures(unittest.TestCase):
     def test_what_will_not_do(self) -> None:
         state = job()
         for text in (
-            "A",
-            "A, 1",
-            "A, 1, 2, 3, 4",
-            "A, x, 2",
-            ", 1, 2",
-            "X, 1, 2",
-            "A, none",
-            "A, 301, 0",
-            "",
-        ):
+            "A", "A, 1", "A, 1, 2, 3, 4", "A, x, 2", ", 1, 2", "X, 1, 2", "A, none", "A, 301, 0", "",
+        ):  # fmt: skip
             with self.subTest(text), self.assertRaises(FenwindError):
                 type_velocity(state, "new", text)
         with self.assertRaises(FenwindError):

@@ -58,7 +58,3 @@ class Means(unittest.TestCase):
         covariance[:, :, 1] = 0.0
         with self.assertRaises(EstimationError):
             means(values, covariance, group)
-
-
-if __name__ == "__main__":
-    unittest.main()

@@ -27,11 +27,8 @@ class Parameters(unittest.TestCase):
 
     def test_exact_pairs_give_the_truth_back(self) -> None:
         for model, turn, scale in (
-            ("shift", 0.0, 1.0),
-            ("turn", 0.21, 1.0),
-            ("turn", -2.9, 1.0),
-            ("scale", 0.4, 1.00037),
-        ):
+            ("shift", 0.0, 1.0), ("turn", 0.21, 1.0), ("turn", -2.9, 1.0), ("scale", 0.4, 1.00037),
+        ):  # fmt: skip
             with self.subTest(model=model, turn=turn):
                 pairs = made_up_pairs(turn=turn, scale=scale, noise=0.0, marks=5)
                 result = pairs.fit(horizontal="auto")
@@ -172,22 +169,17 @@ class Evidence(unittest.TestCase):
         pairs = made_up_pairs()
         pairs.known[2, 4] = np.nan
         result = pairs.fit(
-            check=frozenset(["T-01"]),
-            no_height=frozenset(["T-02"]),
-            no_horizontal=frozenset(["T-03"]),
+            check=frozenset(["T-01"]), no_height=frozenset(["T-02"]), no_horizontal=frozenset(["T-03"]),
             off=frozenset(["T-08"]),
-        )
+        )  # fmt: skip
         rows = {
             n: (bool(h), bool(v))
             for n, h, v in zip(result.pairs.names, result.pairs.used_h, result.pairs.used_v, strict=True)
         }
         expected = {
-            "T-01": (False, False),
-            "T-02": (True, False),
-            "T-03": (False, True),
-            "T-04": (True, True),
+            "T-01": (False, False), "T-02": (True, False), "T-03": (False, True), "T-04": (True, True),
             "T-05": (True, False),
-        }
+        }  # fmt: skip
         self.assertEqual({k: rows[k] for k in expected}, expected)
         self.assertNotIn("T-08", rows)
         self.assertTrue(np.isnan(result.pairs.dh_m[4]))
@@ -223,14 +215,9 @@ class Plane(unittest.TestCase):
         )
         lat, lon = np.radians([61.3, 61.31]), np.radians([8.4, 8.41])
         plane = to_plane(
-            open_frame(spec),
-            ["A", "B"],
-            lat,
-            lon,
-            np.array([1285.0, np.nan]),
-            np.full(2, 0.01),
+            open_frame(spec), ["A", "B"], lat, lon, np.array([1285.0, np.nan]), np.full(2, 0.01),
             np.full(2, 0.02),
-        )
+        )  # fmt: skip
         undulation = GeoidGrid(DATA / "egm96_15.gtx").height(lat, lon)
         self.assertAlmostEqual(plane.height_m[0], 1285.0 - undulation[0], places=9)
         self.assertTrue(np.isnan(plane.height_m[1]))

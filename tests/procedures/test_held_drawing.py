@@ -52,14 +52,11 @@ class HoldADrawing(CommandCase):
     def test_its_scale_is_explained(self) -> None:
         k, elevation = factors()
         for scale, h, unit, cause in (
-            (1.0 / (k * elevation), H, "", "combined-factor"),
-            (1.0 / k, H, "", "grid-scale"),
-            (1.0 / k, math.nan, "", "grid-scale"),
-            (1.0 / (k * elevation), math.nan, "", ""),
+            (1.0 / (k * elevation), H, "", "combined-factor"), (1.0 / k, H, "", "grid-scale"),
+            (1.0 / k, math.nan, "", "grid-scale"), (1.0 / (k * elevation), math.nan, "", ""),
             (1.0 / (k * elevation) / 0.3048, H, "feet taken for metres", "combined-factor"),
-            (0.3048 / k, H, "metres taken for feet", "grid-scale"),
-            (1.00123, H, "", ""),
-        ):
+            (0.3048 / k, H, "metres taken for feet", "grid-scale"), (1.00123, H, "", ""),
+        ):  # fmt: skip
             with self.subTest(scale=scale, h=h):
                 one = held(drawn(scale), h)
                 self.assertEqual((one.unit, one.found.agree), (unit, False))
@@ -143,10 +140,7 @@ class HoldADrawing(CommandCase):
             self.assertEqual(main(["explain", "--drawing", drawing, *how]), 0)
         self.assertIn("d.csv against SIRGAS 2000 / UTM zone 23S by 7 marks: −39", out.getvalue())
         for bad in (
-            how,
-            ("--drawing", drawing, "--frame", "EPSG:31983"),
-            ("--drawing", drawing, *how, "1"),
-            ("1.0", "--at", "1,2,3", "--frame", "EPSG:31983"),
-            ("1", "2", "--frame", "EPSG:31983"),
-        ):
+            how, ("--drawing", drawing, "--frame", "EPSG:31983"), ("--drawing", drawing, *how, "1"),
+            ("1.0", "--at", "1,2,3", "--frame", "EPSG:31983"), ("1", "2", "--frame", "EPSG:31983"),
+        ):  # fmt: skip
             self.run_json("explain", *bad, code=2)

@@ -20,7 +20,7 @@ from fenwind.procedures.network_design import (
     largest_with,
     rows_of_line,
     sizes,
-)
+)  # fmt: skip
 from fenwind.procedures.network_model import Given, Network, Row, computed
 from fenwind.procedures.network_weights import balanced, group_factors
 from fenwind.procedures.network_whole import free_again

@@ -48,14 +48,12 @@ class Explain(unittest.TestCase):
 
         k, elevation = scale(32), radius / (radius + 1285)
         for cause, ratio, more in (
-            ("combined-factor", k * elevation, []),
-            ("elevation-factor", elevation, []),
-            ("grid-scale", k, []),
-            ("factor-inverted", (k * elevation) ** 2, []),
+            ("combined-factor", k * elevation, []), ("elevation-factor", elevation, []),
+            ("grid-scale", k, []), ("factor-inverted", (k * elevation) ** 2, []),
             ("slope", math.sqrt(1 - 0.03**2), ["--dh", "3000"]),
             ("far-factor", k * elevation / (k * radius / (radius + 85)), ["--factor-from", "61.3,8.4,85"]),
             ("other-zone", k / scale(31), []),
-        ):
+        ):  # fmt: skip
             for inverse in (False, True):
                 with self.subTest(cause, inverse=inverse):
                     second = 100000.0 * (1 / ratio if inverse else ratio)

@@ -84,11 +84,9 @@ class Regions(unittest.TestCase):
         e, n, h = dice.uniform(-500, 500, (3, 6))
         known = positions(names[:5], *(v[:5] + dice.normal(0, SIGMA, 5) for v in (e, n, h)))
         for given, estimated, stated in (
-            ([0], True, [True] * 6),
-            ([0, 1, 2, 3, 4], False, [True] * 5 + [False]),
-            ([0, 1, 2, 3, 4, 5], False, [True] * 6),
-            ([5], True, [True] * 6),
-        ):
+            ([0], True, [True] * 6), ([0, 1, 2, 3, 4], False, [True] * 5 + [False]),
+            ([0, 1, 2, 3, 4, 5], False, [True] * 6), ([5], True, [True] * 6),
+        ):  # fmt: skip
             sigma = np.where(np.isin(np.arange(6), given), SIGMA, np.nan)
             result = fit(
                 positions(names, e, n, h, sigma, sigma), known, FitOptions(horizontal="turn", height="shift")
@@ -120,7 +118,3 @@ class Regions(unittest.TestCase):
         found = regions95(result)
         np.testing.assert_array_equal(np.isfinite(found.a_m), [False, True, False, False, True])
         np.testing.assert_array_equal(np.isfinite(found.v_m), [False, True, False, False, True])
-
-
-if __name__ == "__main__":
-    unittest.main()

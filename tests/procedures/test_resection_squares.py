@@ -19,7 +19,7 @@ from fenwind.procedures.resection import (
     part_of,
     solve,
     tried,
-)
+)  # fmt: skip
 
 TRUTH = np.array([11.0, -7.0, 0.4, 2.0, 1.0003])
 SECOND = math.pi / 648000.0
@@ -178,7 +178,3 @@ class Settling(unittest.TestCase):
         case.known[:, :] = case.known[:, :1]
         with self.assertRaises(EstimationError):
             solve(case, "fixed", np.append(case.known[:2, 0], 0.0))
-
-
-if __name__ == "__main__":
-    unittest.main()

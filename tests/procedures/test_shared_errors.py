@@ -98,7 +98,3 @@ class SharedErrors(unittest.TestCase):
         )
         both = mean([target, ground_of(arp, tie)])
         np.testing.assert_allclose(both.errors.total, target.errors.total, atol=1e-9)
-
-
-if __name__ == "__main__":
-    unittest.main()

@@ -126,9 +126,6 @@ class Signs(CommandCase):
 
     def test_short_ways_in_words(self) -> None:
         for metres, text in (
-            (0.9999, "999.9 mm"),
-            (1.0, "1.000 m"),
-            (-0.0123, "−12.3 mm"),
-            (12.3456, "12.346 m"),
-        ):
+            (0.9999, "999.9 mm"), (1.0, "1.000 m"), (-0.0123, "−12.3 mm"), (12.3456, "12.346 m"),
+        ):  # fmt: skip
             self.assertEqual(format_way(metres), text)

@@ -20,23 +20,13 @@ class Longley(unittest.TestCase):
     of squares."""
 
     B = (
-        -3482258.63459582,
-        15.0618722713733,
-        -0.358191792925910e-01,
-        -2.02022980381683,
-        -1.03322686717359,
-        -0.511041056535807e-01,
-        1829.15146461355,
-    )
+        -3482258.63459582, 15.0618722713733, -0.358191792925910e-01, -2.02022980381683, -1.03322686717359,
+        -0.511041056535807e-01, 1829.15146461355,
+    )  # fmt: skip
     SD = (
-        890420.383607373,
-        84.9149257747669,
-        0.334910077722432e-01,
-        0.488399681651699,
-        0.214274163161675,
-        0.226073200069370,
-        455.478499142212,
-    )
+        890420.383607373, 84.9149257747669, 0.334910077722432e-01, 0.488399681651699, 0.214274163161675,
+        0.226073200069370, 455.478499142212,
+    )  # fmt: skip
     RSS = 836424.055505915
 
     def test_estimates_and_deviations(self) -> None:
@@ -44,13 +34,9 @@ class Longley(unittest.TestCase):
         y, a = table[:, 0], np.column_stack([np.ones(len(table)), table[:, 1:]])
         names = tuple(f"b{i}" for i in range(7))
         problem = Problem(
-            names=names,
-            start=np.zeros(7),
-            observed=y[None],
-            covariance=_uncorrelated(y.size),
-            model=lambda x: ((a @ x)[None], a.T[None]),
-            linear=True,
-        )
+            names=names, start=np.zeros(7), observed=y[None], covariance=_uncorrelated(y.size),
+            model=lambda x: ((a @ x)[None], a.T[None]), linear=True,
+        )  # fmt: skip
         result = adjust(problem)
         # The columns are nearly dependent (condition about 5e9): normal equations keep nine digits of the
         # sum, six of the estimates.
@@ -153,13 +139,10 @@ class Resection(unittest.TestCase):
         observed = np.radians(list(stated.values()))
         result = adjust(
             Problem(
-                names=("E", "N"),
-                start=np.array([2100.0, 5600.0]),
-                observed=observed[None],
-                covariance=1e-10 * _uncorrelated(2),
-                model=model,
+                names=("E", "N"), start=np.array([2100.0, 5600.0]), observed=observed[None],
+                covariance=1e-10 * _uncorrelated(2), model=model,
             )
-        )
+        )  # fmt: skip
         np.testing.assert_allclose(result.x, (2128.3903, 5578.1443), atol=1e-4)
 
 
@@ -172,12 +155,9 @@ class PlaneSimilarity(unittest.TestCase):
         turn = math.radians(-1.244048 / 3600)
         zero = np.zeros(2)
         plan = Similarity(
-            source_centre=zero,
-            target_centre=np.array([-9597.3572, 0.6112]),
-            rotation_rad=turn,
-            scale=0.304794780637,
-            covariance=np.zeros((4, 4)),
-        )
+            source_centre=zero, target_centre=np.array([-9597.3572, 0.6112]), rotation_rad=turn,
+            scale=0.304794780637, covariance=np.zeros((4, 4)),
+        )  # fmt: skip
         carried = [float(v) for v in plan.forward(np.array(2546506.957), np.array(542256.609))]
         np.testing.assert_allclose(carried, (766563.675, 165282.277), atol=1.5e-3)
         np.testing.assert_allclose(

@@ -20,20 +20,10 @@ from tests.support import DATA
 POINTS = [
     (
         "+proj=tmerc +lat_0=49 +lon_0=-2 +k=0.9996012717 +x_0=400000 +y_0=-100000 +ellps=WGS84 +type=crs",
-        "80",
-        "3",
-        496813.178,
-        3358297.326,
-        0.03,
-        "IOGP GIGS test 5101",
+        "80", "3", 496813.178, 3358297.326, 0.03, "IOGP GIGS test 5101",
     ),
     (
-        "EPSG:32631",
-        "48.8582",
-        "2.2945",
-        448251.795,
-        5411932.678,
-        1e-3,
+        "EPSG:32631", "48.8582", "2.2945", 448251.795, 5411932.678, 1e-3,
         "pygeodesy's tests, UTM of a tower in Paris",
     ),
     (
@@ -47,31 +37,17 @@ POINTS = [
         "(latitude and longitude from memory)",
     ),
     (
-        "EPSG:28355",
-        "-37°57'03.72030\"",
-        "144°25'29.52440\"",
-        273741.297,
-        5796489.777,
-        1e-3,
+        "EPSG:28355", "-37°57'03.72030\"", "144°25'29.52440\"", 273741.297, 5796489.777, 1e-3,
         "ICSM GDA technical manual, Flinders Peak (from memory)",
     ),
     (
         "+proj=lcc +lat_1=18 +lat_0=18 +lon_0=-77 +x_0=250000 +y_0=150000 +ellps=clrk66 +type=crs",
-        "17°55'55.80\"",
-        "-76°56'37.26\"",
-        255966.58,
-        142493.51,
-        0.01,
+        "17°55'55.80\"", "-76°56'37.26\"", 255966.58, 142493.51, 0.01,
         "IOGP Guidance Note 7-2, Lambert conic conformal 1SP (from memory)",
     ),
     (
-        "+proj=lcc +lat_1=33 +lat_2=45 +lat_0=23 +lon_0=-96 +ellps=clrk66 +type=crs",
-        "35",
-        "-75",
-        1894410.9,
-        1564649.5,
-        0.1,
-        "Snyder, Map Projections: A Working Manual, 1987, p. 296",
+        "+proj=lcc +lat_1=33 +lat_2=45 +lat_0=23 +lon_0=-96 +ellps=clrk66 +type=crs", "35", "-75", 1894410.9,
+        1564649.5, 0.1, "Snyder, Map Projections: A Working Manual, 1987, p. 296",
     ),
     (
         "+proj=sterea +lat_0=52.15616055555555 +lon_0=5.38763888888889 +k=0.9999079 +x_0=155000 +y_0=463000 "
@@ -83,7 +59,7 @@ POINTS = [
         0.05,
         "IOGP GIGS test 5104",
     ),
-]
+]  # fmt: skip
 
 
 class Published(unittest.TestCase):
@@ -133,11 +109,9 @@ class Published(unittest.TestCase):
                     e, n = frame.forward(_dms(row["lat"]), _dms(row["lon"]))
                     for computed, stated in ((e, row["E_usft"]), (n, row["N_usft"])):
                         self.assertAlmostEqual(
-                            float(computed) / US_SURVEY_FOOT.metres,
-                            float(stated),
-                            delta=0.011,
+                            float(computed) / US_SURVEY_FOOT.metres, float(stated), delta=0.011,
                             msg=f"{name} {row}",
-                        )
+                        )  # fmt: skip
                     checked += 1
             self.assertGreater(checked, 100)
 
@@ -191,13 +165,11 @@ class Inverse(unittest.TestCase):
         result = inverse(open_frame(FrameSpec(name="plane")), (0, 0, 1.0), (30, 40, 2.0))
         self.assertEqual(
             (
-                result.grid_distance_m,
-                result.combined_factor,
-                result.ground_distance_m,
+                result.grid_distance_m, result.combined_factor, result.ground_distance_m,
                 result.ellipsoid_distance_m,
             ),
             (50.0, None, None, None),
-        )
+        )  # fmt: skip
         self.assertEqual(result.height_difference_m, 1.0)
 
 

@@ -17,21 +17,12 @@ D = math.pi / 180
 class Typed(unittest.TestCase):
     def test_spellings(self) -> None:
         rows = [
-            ("117°35'52\"", 117 + 35 / 60 + 52 / 3600),
-            ("117 35 52", 117 + 35 / 60 + 52 / 3600),
-            ("117-35-52.5", 117 + 35 / 60 + 52.5 / 3600),
-            ("117º35′52.5″", 117 + 35 / 60 + 52.5 / 3600),
-            ("-0 12 30", -(12 / 60 + 30 / 3600)),
-            ("−0°12'30\"", -(12 / 60 + 30 / 3600)),
-            ("12°30.5'", 12 + 30.5 / 60),
-            ("12d30m15s", 12 + 30 / 60 + 15 / 3600),
-            ("117.598", 117.598),
-            ("117,598", 117.598),
-            ("13.2 gon", 11.88),
-            ("400g", 360.0),
-            ("1.5 rad", 1.5 / D),
-            (".5", 0.5),
-        ]
+            ("117°35'52\"", 117 + 35 / 60 + 52 / 3600), ("117 35 52", 117 + 35 / 60 + 52 / 3600),
+            ("117-35-52.5", 117 + 35 / 60 + 52.5 / 3600), ("117º35′52.5″", 117 + 35 / 60 + 52.5 / 3600),
+            ("-0 12 30", -(12 / 60 + 30 / 3600)), ("−0°12'30\"", -(12 / 60 + 30 / 3600)),
+            ("12°30.5'", 12 + 30.5 / 60), ("12d30m15s", 12 + 30 / 60 + 15 / 3600), ("117.598", 117.598),
+            ("117,598", 117.598), ("13.2 gon", 11.88), ("400g", 360.0), ("1.5 rad", 1.5 / D), (".5", 0.5),
+        ]  # fmt: skip
         for text, degrees in rows:
             with self.subTest(text):
                 self.assertAlmostEqual(parse_angle(text) / D, degrees, places=11)
@@ -45,19 +36,9 @@ class Typed(unittest.TestCase):
 
     def test_refused(self) -> None:
         for text in (
-            "",
-            "abc",
-            "12 60 00",
-            "12 30 60",
-            "12.5 30",
-            "12 30.5 10",
-            "--3",
-            "+-3",
-            "1e999",
-            "nan",
-            "12 30 15 7",
-            "117°35'52''1",
-        ):
+            "", "abc", "12 60 00", "12 30 60", "12.5 30", "12 30.5 10", "--3", "+-3", "1e999", "nan",
+            "12 30 15 7", "117°35'52''1",
+        ):  # fmt: skip
             with self.subTest(text), self.assertRaises(ParseError):
                 parse_angle(text)
         with self.assertRaises(ParseError):
@@ -87,15 +68,9 @@ class Typed(unittest.TestCase):
 class Bearings(unittest.TestCase):
     def test_read(self) -> None:
         rows = [
-            ("N 45 30 E", 45.5),
-            ("S45-30W", 225.5),
-            ("n 12 w", 348),
-            ("S 0 E", 180),
-            ("due W", 270),
-            ("E", 90),
-            ("370", 10),
-            ("-10", 350),
-        ]
+            ("N 45 30 E", 45.5), ("S45-30W", 225.5), ("n 12 w", 348), ("S 0 E", 180), ("due W", 270),
+            ("E", 90), ("370", 10), ("-10", 350),
+        ]  # fmt: skip
         for text, degrees in rows:
             with self.subTest(text):
                 self.assertAlmostEqual(parse_bearing(text) / D, degrees, places=10)
@@ -128,12 +103,9 @@ class Geographic(unittest.TestCase):
         self.assertAlmostEqual(parse_longitude("8.4W") / D, -8.4, places=12)
         self.assertAlmostEqual(parse_longitude("-8.4") / D, -8.4, places=12)
         for parse, text in (
-            (parse_latitude, "91"),
-            (parse_latitude, "8 E"),
-            (parse_longitude, "-8 W"),
-            (parse_longitude, "N 8"),
-            (parse_longitude, "W 8 E"),
-        ):
+            (parse_latitude, "91"), (parse_latitude, "8 E"), (parse_longitude, "-8 W"),
+            (parse_longitude, "N 8"), (parse_longitude, "W 8 E"),
+        ):  # fmt: skip
             with self.subTest(text), self.assertRaises(ParseError):
                 parse(text)
 

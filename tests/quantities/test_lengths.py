@@ -16,7 +16,7 @@ from fenwind.quantities.lengths import (
     parse_length,
     parse_tolerances,
     unit_named,
-)
+)  # fmt: skip
 from fenwind.quantities.numbers import counted, format_fixed, parse_number
 
 
@@ -34,14 +34,9 @@ class Units(unittest.TestCase):
 
     def test_typed(self) -> None:
         rows = [
-            ("12.5", 12.5),
-            ("12.5 ft", 3.81),
-            ("3937 ftUS", 1200.0),
-            ("1,5 km", 1500.0),
-            ("1 234.5 m", 1234.5),
-            ("−3'", -0.9144),
-            ("250 mm", 0.25),
-        ]
+            ("12.5", 12.5), ("12.5 ft", 3.81), ("3937 ftUS", 1200.0), ("1,5 km", 1500.0),
+            ("1 234.5 m", 1234.5), ("−3'", -0.9144), ("250 mm", 0.25),
+        ]  # fmt: skip
         for text, metres in rows:
             with self.subTest(text):
                 self.assertAlmostEqual(parse_length(text), metres, places=12)
@@ -58,12 +53,9 @@ class Units(unittest.TestCase):
 
     def test_tolerances(self) -> None:
         cases = {
-            "10, 20": (0.01, 0.02),
-            "2 20": (0.002, 0.02),
-            "5 mm and 1 m": (0.005, 1.0),
-            "7.5": (0.0075, 0.0075),
-            "10 and 20 mm": (0.01, 0.02),
-        }
+            "10, 20": (0.01, 0.02), "2 20": (0.002, 0.02), "5 mm and 1 m": (0.005, 1.0),
+            "7.5": (0.0075, 0.0075), "10 and 20 mm": (0.01, 0.02),
+        }  # fmt: skip
         for text, wanted in cases.items():
             with self.subTest(text):
                 self.assertEqual(parse_tolerances(text), wanted)
@@ -75,13 +67,9 @@ class Units(unittest.TestCase):
 class Numbers(unittest.TestCase):
     def test_read(self) -> None:
         rows = [
-            ("1 234,5", None, 1234.5),
-            ("1,234.5", None, 1234.5),
-            ("1.234,5", True, 1234.5),
-            ("1'234.5", None, 1234.5),
-            ("−5", None, -5),
-            ("1e3", None, 1000),
-        ]
+            ("1 234,5", None, 1234.5), ("1,234.5", None, 1234.5), ("1.234,5", True, 1234.5),
+            ("1'234.5", None, 1234.5), ("−5", None, -5), ("1e3", None, 1000),
+        ]  # fmt: skip
         for text, comma, value in rows:
             with self.subTest(text):
                 self.assertEqual(parse_number(text, decimal_comma=comma), value)

@@ -126,11 +126,9 @@ class Export(TempFolder):
         name = other.names[0]
         self.assertEqual(beside[4].cells[out.names.index(name)], other.e_m[0])
         utm = outgoing(
-            job.state,
-            self.derive(job).adopted,
-            "map",
+            job.state, self.derive(job).adopted, "map",
             with_grid_folder(job.state.frames["map"].spec, str(self.folder)),
-        )
+        )  # fmt: skip
         every = Layout(id="x", name="x", columns=tuple(k for k in COLUMNS if k != "others"))
         row = next(csv.DictReader(io.StringIO(list_text(utm, every))))
         self.assertAlmostEqual(float(row["lat"]), math.degrees(utm.geodetic()[0][0]), places=9)
@@ -207,7 +205,3 @@ class Coverage(unittest.TestCase):
         bare = coverage(targets, np.zeros(5, dtype=bool), np.vstack([turned, np.ones(66)]))
         spread = next(j for j in bare.judgements if j.rule == "coverage.spread")
         self.assertEqual(len(spread.places), 1)
-
-
-if __name__ == "__main__":
-    unittest.main()

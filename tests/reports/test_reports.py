@@ -31,10 +31,7 @@ class Statement(unittest.TestCase):
             ),
             (
                 dict(
-                    horizontal="auto",
-                    model="scale",
-                    height="none",
-                    over="the ellipsoid",
+                    horizontal="auto", model="scale", height="none", over="the ellipsoid",
                     checks=["A", "B", "C"],
                 ),
                 "Carry rover positions (14) onto Dam grid by shift, turn and scale (the simplest accepted), "
@@ -53,7 +50,7 @@ class Statement(unittest.TestCase):
                 "no pair "
                 "as a check.",
             ),
-        ]
+        ]  # fmt: skip
         for options, words in rows:
             self.assertEqual(sentence(fit_statement(**(common | options))), words)
 
@@ -124,12 +121,10 @@ class Contents(unittest.TestCase):
 
     def test_roles(self) -> None:
         rows = [
-            (True, True, True, "held"),
-            (True, False, True, "held, not in height"),
-            (True, False, False, "held, no height"),
-            (False, True, True, "held in height"),
+            (True, True, True, "held"), (True, False, True, "held, not in height"),
+            (True, False, False, "held, no height"), (False, True, True, "held in height"),
             (False, False, True, "check"),
-        ]
+        ]  # fmt: skip
         for used_h, used_v, has_height, words in rows:
             self.assertEqual(role_of(used_h, used_v, has_height), words)
 

@@ -220,20 +220,9 @@ class OfTheDemo(TempFolder):
         derived = self.derive(job)
         out = outgoing(job.state, derived.adopted, "map", spec)
         keys = (
-            "name",
-            "e",
-            "n",
-            "h",
-            "lat",
-            "lon",
-            "h_ell",
-            "sh",
-            "sv",
-            "class",
-            "code",
-            "monument",
+            "name", "e", "n", "h", "lat", "lon", "h_ell", "sh", "sv", "class", "code", "monument",
             "description",
-        )
+        )  # fmt: skip
         columns = dict(zip(keys, list_columns(out, Layout(id="x", name="x", columns=keys)), strict=True))
         row = out.names.index("T-01")
         adopted = derived.adopted["map"]

@@ -73,16 +73,10 @@ class Signed(DemoCase):
         self.assertEqual(
             names,
             [
-                "Fit 1",
-                "Network 1",
-                "Setup 1",
-                "Setup 2",
-                "Setup 3",
-                "Traverse 1",
-                "Levelling 1",
+                "Fit 1", "Network 1", "Setup 1", "Setup 2", "Setup 3", "Traverse 1", "Levelling 1",
                 "System ETRS89 / UTM 32N",
             ],
-        )
+        )  # fmt: skip
         for name in names:
             report, _ = self.report(name)
             pdf = pypdf.PdfReader(io.BytesIO(to_pdf(report)))

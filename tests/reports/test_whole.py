@@ -8,7 +8,6 @@ import json
 import os
 import re
 import shlex
-import unittest
 from collections.abc import Iterator
 from datetime import datetime
 from pathlib import Path
@@ -233,7 +232,3 @@ class Whole(TempFolder):
                     lines.append(f"== {written.name}\n{written.read_text()}")
                     written.unlink()
                 self.held(path.stem, "".join(lines))
-
-
-if __name__ == "__main__":
-    unittest.main()

@@ -165,11 +165,9 @@ class Sentences(TempFolder):
 
     def test_roles_in_the_table_of_pairs(self) -> None:
         case = made_up_pairs(k=5).case(
-            horizontal="turn",
-            height="shift",
-            no_height=frozenset(["T-02"]),
+            horizontal="turn", height="shift", no_height=frozenset(["T-02"]),
             no_horizontal=frozenset(["T-03"]),
-        )
+        )  # fmt: skip
         report = fit_report(case, [], title="t", subtitle="")
         tables = [b for s in report.sections for b in s.blocks if isinstance(b, Table)]
         table = next(b for b in tables if "dE" in str(b.headers))
@@ -231,7 +229,3 @@ class Sentences(TempFolder):
         links = trail(job.state, self.derive(job), job.state.mark_named("P-01"), "map")
         raw = next(link for link in links if link.title == "Occupation" and "467" in link.values[0])
         self.assertTrue(raw.values[1].endswith("± 7.0 mm, height ± 13.0 mm"), raw.values[1])
-
-
-if __name__ == "__main__":
-    unittest.main()

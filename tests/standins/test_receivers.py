@@ -198,14 +198,11 @@ class Sentences(unittest.TestCase):
         for which, command in (
             ("base", {"do": "go", "mark": "Q"}),
             ("base", {"do": "set_position", "lat": 95, "lon": 0, "h": 0}),
-            ("rover", {"do": "go", "mark": "nowhere"}),
-            ("rover", {"do": "rate", "hz": 3}),
+            ("rover", {"do": "go", "mark": "nowhere"}), ("rover", {"do": "rate", "hz": 3}),
             ("rover", {"do": "fetch", "name": "none"}),
             ("rover", {"do": "mask", "degrees": 10, "strength": 61}),
-            ("base", {"do": "corrections", "channel": 17}),
-            ("base", {"do": "corrections", "channel": 2.5}),
-            ("rover", {"do": "dance"}),
-            ("rover", {}),
-        ):
+            ("base", {"do": "corrections", "channel": 17}), ("base", {"do": "corrections", "channel": 2.5}),
+            ("rover", {"do": "dance"}), ("rover", {}),
+        ):  # fmt: skip
             with self.subTest(command=command), self.assertRaises(Refused):
                 simulation.control(which, command)

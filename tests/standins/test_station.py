@@ -189,11 +189,8 @@ class Air(unittest.TestCase):
         self.assertAlmostEqual(velocity_ppm(at, refractivity(15.0, 1009.75, 50.0)), 1.0, delta=0.1)
         self.assertAlmostEqual(velocity_ppm(at, refractivity(15.0, 1013.25, 100.0)), 0.35, delta=0.15)
         for bad in (
-            (99.0, 1013.0, 50.0),
-            (15.0, 200.0, 50.0),
-            (15.0, 1013.0, 101.0),
-            (math.nan, 1013.0, 0.0),
-        ):
+            (99.0, 1013.0, 50.0), (15.0, 200.0, 50.0), (15.0, 1013.0, 101.0), (math.nan, 1013.0, 0.0),
+        ):  # fmt: skip
             self.assertRaises(ProcedureError, refractivity, *bad)
 
 
@@ -254,12 +251,9 @@ class Device(unittest.TestCase):
 
         where, words = self.served(answer).where, {"receiver": "rover", "base": "D 1"}
         for naming, wanted in (
-            ("{receiver}-{date}-{time}", "rover-20260301-235958"),
-            ("{base}_{day}", "D-1_060"),
-            ("{base}_{day}", "D-1_060-2"),
-            ("{base}_{day}", "D-1_060-3"),
-            (" ../a b ", "a-b"),
-        ):
+            ("{receiver}-{date}-{time}", "rover-20260301-235958"), ("{base}_{day}", "D-1_060"),
+            ("{base}_{day}", "D-1_060-2"), ("{base}_{day}", "D-1_060-3"), (" ../a b ", "a-b"),
+        ):  # fmt: skip
             self.assertEqual(start_logging(where, 1.0, naming, words), wanted)
         for naming in ("{mark}", "{", "{0}", "{receiver.x}", " / ", ""):
             with self.assertRaises(ParseError, msg=naming):

@@ -13,8 +13,6 @@ from fenwind.errors import ParseError
 
 #: Set by who starts a stand-in that must not outlive it, however it ends.
 ENDS_WITH_PARENT = "FENWIND_ENDS_WITH_PARENT"
-#: How much more niceness it has then.
-GIVES_WAY = 5
 _PR_SET_PDEATHSIG = 1  # prctl(2)
 
 
@@ -56,7 +54,9 @@ def run(options: argparse.Namespace) -> int:
 
     if os.environ.get(ENDS_WITH_PARENT):
         ctypes.CDLL(None).prctl(_PR_SET_PDEATHSIG, signal.SIGTERM)
-        os.nice(GIVES_WAY)  # a receiver has a processor of its own; this one must not take the window's
+        # A receiver has a processor of its own; this one must not take the window's. Niceness is not enough:
+        # a window that wakes up would wait for the end of a slice of time.
+        os.sched_setscheduler(0, os.SCHED_IDLE, os.sched_param(0))
     if options.seed < 0:
         raise ParseError(f"--seed {options.seed}: expected 0 or more", hint="Give a whole number")
     if options.seconds is not None and not options.seconds >= 0.0:
