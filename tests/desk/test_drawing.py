@@ -1,6 +1,7 @@
 """What is painted: vectors, ellipses, symbols, bars and counts, read back from the pixels."""
 
 import math
+from dataclasses import replace
 
 import numpy as np
 from PySide6.QtCore import QPoint, QPointF, Qt
@@ -14,11 +15,12 @@ from fenwind.desk.plan_extras import Coming
 from fenwind.desk.plan_scene import Scene
 from fenwind.desk.plan_symbols import CROSS, DOT, RING, SQUARE, TRIANGLE
 from fenwind.desk.rail import Rail
-from fenwind.desk.scene import build_scene
+from fenwind.desk.scene import build_scene, error_ellipses
 from fenwind.desk.sky_charts import ScatterChart, SkyChart
 from fenwind.desk.table import RecordTable
 from fenwind.desk.theme import colour
 from fenwind.job.steps.fit import fit_node
+from fenwind.procedures.hull import convex_hull
 from fenwind.quantities.lengths import METRE, US_SURVEY_FOOT, LengthUnit
 from fenwind.records.entries import amend
 from tests.desk.qt_case import QtTestCase
@@ -322,3 +324,61 @@ class Bars(QtTestCase):
         self.assertGreater(inked[0], 120)
         self.assertLess(inked[1], 90)
         self.assertLess(inked[2], inked[1])
+
+
+class Plans(QtTestCase):
+    def test_pan_zoom_pick_and_many(self) -> None:
+        rng = np.random.default_rng(5)
+        k = 3000
+        plan = Plan()
+        plan.resize(400, 300)
+        e, n = rng.uniform(0, 1000, k), rng.uniform(0, 1000, k)
+        names = tuple(f"P{i}" for i in range(k))
+        full = Scene(
+            title="t", names=names, e_m=e, n_m=n, symbol=np.array([RING, TRIANGLE, SQUARE] * 1000, np.int8),
+            off=np.zeros(k, bool),
+        )  # fmt: skip
+        plan.show_scene(replace(full, names=names[:1], e_m=e[:1], n_m=n[:1], symbol=full.symbol[:1],
+                                off=full.off[:1]))  # fmt: skip
+        for at in ((200, 290), (200, 10), (390, 150), (10, 150)):  # in view, its name hardly
+            for k in (2, 3):
+                three = [
+                    np.append(v[:2], w) for v, w in zip((e, n), plan.to_ground(QPointF(*at)), strict=True)
+                ]
+                plan.show_scene(replace(full, names=names[:k], e_m=three[0][:k], n_m=three[1][:k],
+                                        symbol=full.symbol[:k], off=full.off[:k]))  # fmt: skip
+                if k == 2:
+                    plan.fit_all()
+            x, y = plan.to_pixels(*three)
+            self.assertTrue(((x >= 30) & (x <= 370) & (y >= 30) & (y <= 270)).all())
+        plan.show_scene(full)  # what comes in beyond the edge is brought into a view that nobody has moved
+        x, y = plan.to_pixels(e, n)
+        self.assertTrue(((x > 20) & (x < 380) & (y > 20) & (y < 280)).all())
+        plan.show()
+        QTest.qWait(1)
+        picture = plan.grab().toImage()
+        x, y = plan.to_pixels(e[7], n[7])
+        self.assertLess(
+            picture.pixelColor(int(x), int(y)).lightness(), 100, "a stamped mark is where it belongs"
+        )
+        at = QPointF(123.0, 88.0)
+        before = plan.to_ground(at)
+        plan.zoom(8.0, at)
+        np.testing.assert_allclose(plan.to_ground(at), before, atol=1e-6)
+        QTest.mousePress(plan, Qt.MouseButton.LeftButton, pos=QPoint(100, 100))
+        QTest.mouseMove(plan, QPoint(160, 100))
+        QTest.mouseRelease(plan, Qt.MouseButton.LeftButton, pos=QPoint(160, 100))
+        x, y = plan.to_pixels(e[9], n[9])
+        self.assertEqual(plan.name_at(QPointF(float(x), float(y))), "P9")
+        plan.show_scene(Scene())
+        self.assertEqual(plan.name_at(at), "")
+
+    def test_ellipses_and_hull(self) -> None:
+        covariance = np.zeros((2, 2, 2))
+        covariance[0, 0], covariance[1, 1] = [4e-6, 1e-6], [1e-6, 1e-6]
+        a, b, azimuth = error_ellipses(covariance, 2.4477)
+        # 2.4477 sigma holds 95 % of a plane error (chi-square with 2 degrees of freedom, 5.991).
+        np.testing.assert_allclose([a[0], b[0], a[1]], np.array([2, 1, 1]) * 1e-3 * 2.4477, rtol=1e-4)
+        self.assertAlmostEqual(abs(math.degrees(azimuth[0])), 90.0)
+        hull = convex_hull(np.array([0.0, 4, 4, 0, 2]), np.array([0.0, 0, 3, 3, 1]))
+        self.assertEqual(hull.shape, (2, 4))

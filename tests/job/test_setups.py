@@ -2,39 +2,32 @@
 
 import itertools
 import math
-import unittest
 from dataclasses import replace
 from functools import partial
-from typing import Any, ClassVar
+from typing import Any
 
 import numpy as np
 
 from fenwind.doubts.of_job import Judge
 from fenwind.doubts.settling import settle
-from fenwind.errors import FenwindError, ParseError, ProcedureError
-from fenwind.exchange.setup_csv import read_sightings, setup_record
+from fenwind.errors import FenwindError, ProcedureError
+from fenwind.exchange.setup_csv import setup_record
 from fenwind.geodesy.air import refractivity, velocity_ppm
 from fenwind.geodesy.frames import FrameSpec, HeightReference, open_frame
 from fenwind.geodesy.geocentric import to_xyz
 from fenwind.geodesy.grid_line import grid_lines
 from fenwind.geodesy.refraction import EARTH_RADIUS_M
-from fenwind.job.job import Job
 from fenwind.job.live_place import LivePlane
-from fenwind.job.network_gestures import adjust_everything
 from fenwind.job.reader import with_grid_folder
 from fenwind.job.setup_gestures import (
     Sighted,
     add_sightings,
     change,
-    set_azimuth,
     set_use,
-    take_setup,
     take_setups,
 )  # fmt: skip
 from fenwind.job.steps.fit import fit_node
-from fenwind.job.steps.known_places import KnownPlace, _add
 from fenwind.job.steps.occupied import occupied
-from fenwind.job.steps.reductions import reductions
 from fenwind.job.steps.setup import one_more
 from fenwind.job.steps.sightings import (
     air_ppm,
@@ -44,34 +37,24 @@ from fenwind.job.steps.sightings import (
     round_spreads,
     sightings_of,
 )  # fmt: skip
-from fenwind.job.tool_gestures import keep_instrument, observed_with, tape
 from fenwind.procedures.positions import Positions
 from fenwind.procedures.resection import (
-    ResectionOptions,
     Sighting,
-    case_of,
-    part_of,
     reduce,
     solve,
-    with_known_sigmas,
 )  # fmt: skip
-from fenwind.procedures.setup_figure import largest_gap, plan_sigma, with_one_more
-from fenwind.procedures.side_shots import oriented, pointing, side_shots
 from fenwind.quantities.angles import RAD_PER_SECOND, format_angle
-from fenwind.quantities.lengths import FOOT, METRE
+from fenwind.quantities.lengths import FOOT
 from fenwind.quantities.numbers import format_fixed
 from fenwind.records.entries import Add, amend
-from fenwind.records.records import FrameRecord, GivenPosition, Mark
+from fenwind.records.records import FrameRecord
 from fenwind.records.setups import Air, Setup
-from fenwind.records.tools import InstrumentModel, TapedDistance
 from fenwind.reports.trail import trail
 from fenwind.standins.of_job import station_world_of_job
 from fenwind.standins.tarnholt import CENTRE_EN
 from fenwind.standins.tarnholt_days import true_places
 from fenwind.standins.tarnholt_setups import POINTS, STATION
-from tests.support import CommandCase, DemoCase
-
-MARKS = {"A": (1000.0, 2000.0, 50.0), "B": (1180.0, 2090.0, 61.0), "C": (1060.0, 1870.0, 44.0)}
+from tests.support import DemoCase
 
 
 class Demo(DemoCase):
@@ -439,342 +422,3 @@ class Demo(DemoCase):
         self.assertIn(
             "resect.failed", [d.rule for d in Judge().judge(self.job.state, self.derive(self.job)).open]
         )
-
-
-class FromFiles(CommandCase):
-    SHOTS = (
-        "target,hz_deg,za_deg,sd,ht,prism_mm\nA,10-00-00,91.2,148.1,1.5,0\nB,80.0,88.6,120.4,1.5,0\n"
-        "C,150.5,92.9,128.8,1.5,0\nX,200.0,90.0,55.5,1.2,\n"
-    )
-
-    def job(self) -> Job:
-        spec = FrameSpec(name="site")
-        marks = [Mark(id=n.lower(), name=n) for n in MARKS]
-        given = [
-            GivenPosition(id=f"g{n}", mark=n.lower(), frame="f", e_m=e, n_m=m, height_m=h)
-            for n, (e, m, h) in MARKS.items()
-        ]
-        job = Job.create(
-            self.path("j.fenwind"), "site", [FrameRecord(id="f", spec=spec), *marks, *given], "f"
-        )
-        self.addCleanup(job.close)
-        return job
-
-    def test_the_same_as_the_command(self) -> None:
-        path = self.write("s.csv", self.SHOTS)
-        job = self.job()
-        job.record(
-            *take_setup(job.state, setup_record(read_sightings(path), path), "S", 1.6, "f", set(MARKS))
-        )
-        found = next(iter(self.derive(job).of_kind("setup").values()))
-        only = self.write("o.csv", "\n".join(self.SHOTS.splitlines()[:4]) + "\n")
-        rows = [f"{n},{e},{m},{h}" for n, (e, m, h) in MARKS.items()]
-        control = self.write("c.csv", "\n".join(["name,e,n,h", *rows, ""]))
-        wanted = self.run_json("resect", only, control, "--hi", "1.6", "--heights", code=1)
-        f = found.found
-        np.testing.assert_allclose([f.e, f.n, f.h], [wanted[k] for k in "enh"], atol=1e-9)
-        np.testing.assert_allclose(f.covariance, wanted["covariance"], rtol=1e-9)
-        self.assertEqual([found.names[k] for k in found.new.names], ["S", "X"])
-        # X by hand: orientation and a level sight of 55.5 m, 1.6 over the mark and 1.2 over X.
-        turn = math.radians(200.0) + f.orientation
-        i = found.new.names.index(job.state.mark_named("X").id)
-        np.testing.assert_allclose(
-            [found.new.e_m[i], found.new.n_m[i], found.new.height_m[i]],
-            [f.e + 55.5 * math.sin(turn), f.n + 55.5 * math.cos(turn), f.h + 0.4], atol=5e-4,
-        )  # fmt: skip
-
-    def test_refusals(self) -> None:
-        path = self.write("s.csv", self.SHOTS)
-        job, record = self.job(), setup_record(read_sightings(path), path)
-        for station, frame, words in (
-            ("A", "f", "from itself"), ("S", "none", "no frame"), ("", "f", "name"),
-        ):  # fmt: skip
-            with self.subTest(station=station), self.assertRaisesRegex(FenwindError, words):
-                take_setup(job.state, record, station, 1.6, frame, ())
-
-
-class WhatIsKnown(CommandCase):
-    def test_what_is_given_comes_before_what_was_adjusted(self) -> None:
-        def at(e: float) -> Positions:
-            return Positions(
-                names=("a",), e_m=np.array([e]), n_m=np.array([0.0]), height_m=np.array([np.nan]),
-                covariance=np.full((3, 3, 1), np.nan),
-            )  # fmt: skip
-
-        places: dict[str, KnownPlace] = {}
-        _add(places, at(1.0), "given", False)
-        _add(places, at(2.0), "adjusted", False)
-        self.assertEqual((places["a"].origin, float(places["a"].at[0])), ("given", 1.0))
-
-
-class Figures(unittest.TestCase):
-    def test_one_more_target_equals_solving_again(self) -> None:
-        marks = {**MARKS, "D": (700.0, 2300.0, 51.0)}
-        options = ResectionOptions(instrument_height=0.0, heights=False, sigma_direction=2e-5, plane=True)
-        shots = [
-            _sighting(name, math.atan2(e, n), math.pi / 2, math.hypot(e, n))
-            for name, e, n in ((name, e - 1090.0, n - 1990.0) for name, (e, n, _) in marks.items())
-        ]
-
-        def solved(count: int) -> tuple[Any, Any]:
-            known = np.array([*marks.values()])[:count].T
-            case = case_of(reduce(shots[:count], options), known, False)
-            return case, solve(case, "fixed")
-
-        case, found = solved(3)
-        places = np.array([marks["D"][:2], (1095.0, 1992.0)]).T
-        hz, za = pointing(replace(found, h=100.0), np.array([1180.0, 2090.0, 150.0]), 1.5, 3.5)
-        self.assertAlmostEqual((hz + found.orientation) % math.tau, math.atan2(90.0, 100.0), 6)
-        self.assertAlmostEqual(za, math.atan2(math.hypot(90.0, 100.0), 52.0), 6)
-        after = with_one_more(found, places, np.zeros(2), options)
-        self.assertAlmostEqual(float(after[0]) / plan_sigma(solved(4)[1].covariance), 1.0, 4)
-        four = solved(4)[0]
-        own = np.zeros((3, 3, 4))
-        own[[0, 1], [0, 1], 3] = 0.004**2  # what D itself is known to
-        loose = with_known_sigmas(four.reduced, four.known, own, np.array([found.e, found.n]))
-        less = float(with_one_more(found, places, np.full(2, 0.004), options)[0])
-        self.assertAlmostEqual(
-            less / plan_sigma(solve(replace(four, reduced=loose), "fixed").covariance), 1.0, 4
-        )
-        self.assertGreater(less, float(after[0]))
-        self.assertLess(float(after[1]), plan_sigma(found.covariance))
-        azimuths = sorted(
-            math.degrees(math.atan2(e - 1090.0, n - 1990.0)) % 360.0 for e, n, _ in MARKS.values()
-        )
-        gaps = [(b - a) % 360.0 for a, b in zip(azimuths, [*azimuths[1:], azimuths[0]], strict=True)]
-        self.assertAlmostEqual(math.degrees(largest_gap(case, found)), max(gaps), 6)
-
-
-class ByAzimuth(CommandCase):
-    """A known station, or one known mark with a distance, turned by a spire whose azimuth alone is known."""
-
-    TRUTH: ClassVar = {"S": (500000.0, 6300000.0, 120.0), "A": (500180.0, 6299930.0, 131.0)}
-    TURN, SPIRE, NEW = 2.2, math.radians(301.5), (500050.0, 6300075.0, 118.0)
-
-    def job_of(self, word: str, known: str, azimuth_of: int | None = 0) -> Any:
-        s = np.array(self.TRUTH["S"])
-        shots = []
-        for to in (None, self.TRUTH["A"], self.NEW):
-            d = (
-                np.array(to) - s
-                if to is not None
-                else np.array([math.sin(self.SPIRE), math.cos(self.SPIRE), 0.0])
-            )
-            hd = math.hypot(d[0], d[1])
-            shots.append((math.atan2(d[0], d[1]) - self.TURN, math.atan2(hd, d[2]), math.hypot(hd, d[2])))
-        setup = Setup(
-            id="x", name="Setup 1", frame="f", station="s", word=word, target=("p", "a", "n"), k=0.13,
-            direction_rad=tuple(v[0] % math.tau for v in shots), zenith_rad=(None, shots[1][1], shots[2][1]),
-            distance_m=(None, shots[1][2], shots[2][2]), target_height_m=(0.0,) * 3, prism_m=(0.0,) * 3,
-            face=(1, 1, 1), grid=False, use=((1, "off"),) if known == "S" else (),
-            azimuths=() if azimuth_of is None else ((azimuth_of, self.SPIRE),),
-        )  # fmt: skip
-        e, n, h = self.TRUTH[known]
-        records = [
-            FrameRecord(id="f", spec=FrameSpec(name="plane")),
-            *(Mark(id=key, name=key.upper()) for key in "spna"),
-            GivenPosition(id="g", mark=known.lower(), frame="f", e_m=e, n_m=n, height_m=h), setup,
-        ]  # fmt: skip
-        return Job.create(self.path(f"{word}{azimuth_of}.fenwind"), "azimuth", records, "f")
-
-    def test_it_turns_the_circle(self) -> None:
-        for word, known in (("known", "S"), ("free", "A")):
-            job = self.job_of(word, known)
-            self.addCleanup(job.close)
-            derived = self.derive(job)
-            found = derived.of_kind("setup")["x"]
-            with self.subTest(word):
-                self.assertNotIsInstance(found, FenwindError)
-                self.assertEqual(found.part[0], "held")
-                off = (found.found.orientation - self.TURN + math.pi) % math.tau - math.pi
-                self.assertAlmostEqual(off, 0.0, delta=1e-9)
-                place = {k: found.new.e_m[i] for k, i in found.new.index.items()}
-                self.assertAlmostEqual(place["n"], self.NEW[0], delta=1e-3)
-                self.assertNotIn("p", place, "a spire without a distance stays nowhere")
-                # Its direction alone turns it: 5 seconds, and where the circle is turned by it alone no more.
-                if word == "known":
-                    self.assertAlmostEqual(found.found.sigma_orientation / RAD_PER_SECOND, 5.0, 6)
-                else:
-                    self.assertAlmostEqual(place["s"], self.TRUTH["S"][0], delta=1e-3)
-                    self.assertEqual(found.found.dof, 0)
-                job.record(*set_azimuth(job.state.of(Setup)["x"], [0], self.SPIRE + 1e-4))
-                moved = self.derive(job).of_kind("setup")["x"].found.orientation
-                self.assertAlmostEqual(moved - found.found.orientation, 1e-4, delta=1e-8)
-                job.record(*set_azimuth(job.state.of(Setup)["x"], [0], None))
-                self.assertIsInstance(self.derive(job).of_kind("setup")["x"], FenwindError)
-                rules = [d.rule for d in Judge().judge(job.state, derived).open]
-                self.assertNotIn("resect.danger-circle", rules)
-                self.assertNotIn("resect.weak", rules)
-
-
-class Tools(CommandCase):
-    """An instrument with 20 seconds of collimation and 30 of index, kept from a setup in both faces and used
-    for one in face 1; distances by tape."""
-
-    KNOWN: ClassVar = {
-        "A": (500200.0, 6300010.0, 160.0), "B": (499900.0, 6300140.0, 118.0),
-        "C": (500030.0, 6299850.0, 101.0),
-    }  # fmt: skip
-    C, INDEX = 20.0 * RAD_PER_SECOND, -30.0 * RAD_PER_SECOND
-
-    def setup_of(self, key: str, faces: tuple[int, ...]) -> Setup:
-        station, shots = np.array([500000.0, 6300000.0, 120.0]), []
-        for name, place in self.KNOWN.items():
-            d = np.array(place) - station
-            hd, curve = math.hypot(d[0], d[1]), 0.87 / (2.0 * EARTH_RADIUS_M)
-            za = math.atan2(hd, d[2]) + hd * curve
-            for face in faces:
-                sign = 1.0 if face == 1 else -1.0
-                hz = (
-                    math.atan2(d[0], d[1])
-                    - 0.5
-                    + (0.0 if face == 1 else math.pi)
-                    + sign * self.C / math.sin(za)
-                )
-                read = (za if face == 1 else math.tau - za) + self.INDEX
-                shots.append((name.lower(), hz % math.tau, read, math.hypot(hd, d[2]), face))
-        target, hz, za, sd, face = zip(*shots, strict=True)
-        return Setup(
-            id=key, name=key, frame="f", station=f"at-{key}", target=target, direction_rad=hz, zenith_rad=za,
-            distance_m=sd, target_height_m=(0.0,) * len(sd), prism_m=(0.0,) * len(sd), face=face, grid=False,
-            sigma_direction_s=1.5, sigma_zenith_s=2.5, sigma_distance_m=0.001, sigma_distance_ppm=1.5,
-        )  # fmt: skip
-
-    def job_of(self) -> Job:
-        records: list[Any] = [FrameRecord(id="f", spec=FrameSpec(name="plane"))]
-        for name, (e, n, h) in self.KNOWN.items():
-            records.append(Mark(id=name.lower(), name=name))
-            records.append(
-                GivenPosition(id=f"g{name}", mark=name.lower(), frame="f", e_m=e, n_m=n, height_m=h)
-            )
-        records += [Mark(id=f"at-{key}", name=f"St {key}") for key in ("one", "two")]
-        records += [self.setup_of("two", (1, 2)), replace(self.setup_of("one", (1,)), sigma_zenith_s=9.0)]
-        job = Job.create(self.path("tools.fenwind"), "tools", records, "f")
-        self.addCleanup(job.close)
-        return job
-
-    def test_what_both_faces_gave_is_taken_off_one(self) -> None:
-        job = self.job_of()
-        found = self.derive(job).of_kind("setup")
-        two, one = found["two"], found["one"]
-        self.assertAlmostEqual(two.reduced.collimation, self.C, delta=1e-9)
-        self.assertAlmostEqual(two.found.h, 120.0, delta=5e-4)
-        self.assertGreater(abs(one.found.h - 120.0), 0.015, "30 seconds in 150 m")
-        with self.assertRaises(ProcedureError):
-            observed_with(job.state, job.state.of(Setup)["one"], "TS-7")
-        job.record(*keep_instrument(job.state, two, " TS-7 "))
-        (kept,) = job.state.of(InstrumentModel).values()
-        self.assertEqual((kept.name, kept.sigma_direction_s, kept.sigma_distance_ppm), ("TS-7", 1.5, 1.5))
-        self.assertAlmostEqual(kept.index_rad or 0.0, self.INDEX, delta=1e-9)
-        job.record(*observed_with(job.state, job.state.of(Setup)["one"], "ts-7"))
-        setup = job.state.of(Setup)["one"]
-        self.assertEqual((setup.instrument, setup.sigma_zenith_s), (kept.id, 2.5))
-        after = self.derive(job).of_kind("setup")["one"]
-        self.assertAlmostEqual(after.found.h, 120.0, delta=5e-4)
-        self.assertAlmostEqual(after.found.orientation - 0.5, 0.0, delta=5e-7)
-        lines = [figures.terms for figures in reductions(after, 0)]
-        self.assertIn(("collimation", kept.collimation_rad, "seconds"), lines[1])
-        on_grid = replace(after.reduced, direction=after.reduced.direction + 3.0e-5)  # t - T of 6.2 seconds
-        *_, told = (figures.terms for figures in reductions(replace(after, reduced=on_grid), 0))
-        ((_, turned, _),) = [term for term in told if term[0] == "arc to chord"]
-        self.assertAlmostEqual(turned, 3.0e-5, 12)
-        by_hand = replace(self.setup_of("three", (1,)), instrument=kept.id, sigma_direction_s=9.0)
-        job.record("x", (Add(record=by_hand), amend(job.state.of(Setup)["two"], sigma_direction_s=2.0)))
-        gesture = keep_instrument(job.state, self.derive(job).of_kind("setup")["two"], "TS-7")
-        self.assertEqual(gesture.what, "Instrument TS-7, and of 1 more setup")
-        job.record(*gesture)
-        self.assertEqual(len(job.state.of(InstrumentModel)), 1, "one of that name is amended")
-        sigmas = {key: one.sigma_direction_s for key, one in job.state.of(Setup).items()}
-        self.assertEqual(sigmas, {"one": 2.0, "two": 2.0, "three": 9.0}, "but what was said by hand stays")
-
-    def test_distances_by_tape(self) -> None:
-        job = self.job_of()
-        job.record(*tape(job.state, "A, B, 326.9, 35", METRE))
-        job.record(*tape(job.state, "A, Q, 100 ft, h", METRE))
-        one, two = job.state.of(TapedDistance).values()
-        self.assertAlmostEqual(one.true_m, 326.9 * (1.0 + 1.16e-5 * 15.0), 9)
-        self.assertAlmostEqual(one.variance_m2, 0.003**2 + (50e-6 * 326.9) ** 2, 15)
-        self.assertEqual((two.slope, two.temperature_c, two.length_m), (False, None, 30.48))
-        self.assertEqual(job.state.mark_name(two.second), "Q")
-        job.record(*adjust_everything(job.state, "f"))
-        (net,) = self.derive(job).of_kind("network").values()
-        row = net.observations.group.index("taped distances")
-        self.assertEqual(
-            (net.observations.kind[row], net.observations.value[row]), ("distance", (one.true_m,))
-        )
-        flat = net.observations.kind.index("horizontal_distance")
-        self.assertEqual((net.observations.value[flat], net.missing), ((30.48,), ()))
-        for text in ("A, B", "A, A, 3", "A, B, -3", "A, B, 3, h, h", "A, B, 3, 12, 13", "A, B, 3, 99", "A,,3",
-                     "A, B, far", "A, B, 20000"):  # fmt: skip
-            with self.assertRaises(ParseError, msg=text):
-                tape(job.state, text, METRE)
-
-
-class Drawn(unittest.TestCase):
-    def test_a_thousand_setups_by_targets_of_their_own_weight(self) -> None:
-        """Targets are drawn as well as they are known (one 20 mm, the others 2 to 5), sightings as they are
-        stated: places and orientations spread as their covariance says, and 95 % regions hold."""
-        rng = np.random.default_rng(5)
-        truth = np.array([[0.0, 300.0, 250.0, -150.0], [280.0, 90.0, -210.0, -120.0], [5.0, 20.0, -8.0, 0.0]])
-        sigma = np.array([0.002, 0.020, 0.004, 0.005])
-        known_to = np.stack([np.diag([s**2, s**2, s**2]) for s in sigma], axis=2)
-        options = ResectionOptions(heights=True)
-        d = truth - np.array([20.0, 30.0, 1.0])[:, None]
-        hd, turn = np.hypot(d[0], d[1]), 1.1
-        off, inside = [], 0
-        for _ in range(1000):
-            hz = np.arctan2(d[0], d[1]) - turn + options.sigma_direction * rng.standard_normal(4)
-            z = np.arctan2(hd, d[2]) + (options.k - 1.0) * hd / (2.0 * EARTH_RADIUS_M) * -1.0
-            z = z + options.sigma_zenith * rng.standard_normal(4)
-            slope = np.hypot(hd, d[2])
-            spread = options.sigma_distance_m + options.sigma_distance_ppm * 1e-6 * slope
-            s = slope + spread * rng.standard_normal(4)
-            at = truth + sigma * rng.standard_normal((3, 4))
-            r = reduce([_sighting(f"M{k}", hz[k], z[k], s[k]) for k in range(4)], options)
-            r = with_known_sigmas(r, at, known_to, np.array([20.0, 30.0]))
-            one = solve(case_of(r, at, True), "fixed", np.array([20.0, 30.0, turn]))
-            away = np.array([one.e - 20.0, one.n - 30.0, one.h - 1.0])
-            off.append((*away, one.orientation - turn))
-            plane = away[:2] @ np.linalg.solve(one.covariance[:2, :2], away[:2])
-            inside += plane <= 5.991
-        found = np.array(off)
-        stated = (*np.diag(one.covariance), one.sigma_orientation**2)
-        np.testing.assert_allclose(np.var(found, axis=0) / stated, 1.0, atol=0.15)
-        np.testing.assert_allclose(found.mean(axis=0) / np.sqrt(stated), 0.0, atol=0.12)
-        self.assertTrue(930 <= inside <= 970, inside)
-
-
-class OnAKnownMark(CommandCase):
-    def test_orientation_and_side_shots_against_a_simulation(self) -> None:
-        """4,000 draws of station, directions and distances: orientation and a side shot spread as stated."""
-        rng = np.random.default_rng(12)
-        station, sigma = np.array([100.0, 200.0, 10.0]), 0.005
-        known = np.array([[400.0, 150.0], [500.0, -100.0], [20.0, 5.0]])
-        options = ResectionOptions(heights=True)
-        found = []
-        for _ in range(4000):
-            at = station + sigma * rng.standard_normal(3)
-            turn = 0.7
-            shots = []
-            for k in range(3):
-                to = known[:, k] if k < 2 else np.array([160.0, 260.0, 12.0])
-                # The instrument really stands at `station`; the job believes `at`.
-                d = to - station
-                hd = math.hypot(d[0], d[1])
-                z = math.atan2(hd, d[2]) + options.sigma_zenith * rng.standard_normal()
-                s = math.hypot(hd, d[2])
-                hz = math.atan2(d[0], d[1]) - turn + options.sigma_direction * rng.standard_normal()
-                s += 0.003 * rng.standard_normal()
-                shots.append((f"M{k}", hz, z, s))
-            r = reduce([_sighting(*shot) for shot in shots], options)
-            case = case_of(r, np.column_stack([known, [np.nan] * 3]), True)
-            one = oriented(part_of(case, np.array([True, True, False])), at, sigma**2 * np.eye(3))
-            side = side_shots(one, r)
-            found.append((one.orientation, *side.position[:2, 2]))
-        spread = np.var(np.array(found), axis=0)
-        stated = (one.sigma_orientation**2, *np.diag((side.own + side.shared)[:, :, 2])[:2])
-        np.testing.assert_allclose(spread / stated, 1.0, atol=0.09)
-
-
-def _sighting(target: str, hz: float, z: float, s: float) -> Any:
-    return Sighting(target=target, direction=hz, zenith=z, distance=s)

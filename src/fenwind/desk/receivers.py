@@ -34,6 +34,8 @@ FloatArray = NDArray[np.float64]
 
 #: How often the desk looks whether links are still there when nothing comes, and keeps epochs, ms.
 LOOK_MS = 250
+#: How long what came waits once when the window was at work just then, ms.
+LATER_MS = 2
 #: Seconds that figures stand at least before the next come: nobody reads faster.
 LEAST_S = 0.06
 
@@ -80,7 +82,7 @@ class Receivers(QObject):
         self._soon = QTimer(self)
         self._soon.setSingleShot(True)
         self._soon.timeout.connect(self._take)
-        self._taken_s = 0.0
+        self._taken_s, self._put_off = 0.0, False
 
     # Equipment
 
@@ -136,9 +138,15 @@ class Receivers(QObject):
         self._soon.start(max(0, math.ceil(left_s * 1000.0)))
 
     def _take(self) -> None:
-        if self._following is not None:
-            with AT_WORK:
-                self._take_from(self._following)
+        if self._following is None:
+            return
+        if AT_WORK.just_ended and not self._put_off:
+            self._put_off = True
+            self._soon.start(LATER_MS)
+            return
+        self._put_off = False
+        with AT_WORK:
+            self._take_from(self._following)
 
     def _take_from(self, following: Following) -> None:
         self._taken_s = time.monotonic()

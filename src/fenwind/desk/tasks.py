@@ -16,6 +16,8 @@ from fenwind.progress import Cancelled, breathe, give_way_to
 
 #: Seconds that a worker lets the window go first, at most, each time it looks.
 PATIENCE_S = 0.05
+#: Seconds after a piece of its work for which the window begins no other that can wait.
+PAUSE_S = 0.001
 
 
 class AtWork:
@@ -23,13 +25,20 @@ class AtWork:
     whoever asks waits for a turn of the other; so workers pause meanwhile where they look whether to stop."""
 
     def __init__(self) -> None:
-        self._depth = 0
+        self._depth, self._ended_s = 0, 0.0
 
     def __enter__(self) -> None:
         self._depth += 1
 
     def __exit__(self, *error: object) -> None:
         self._depth -= 1
+        self._ended_s = time.monotonic()
+
+    @property
+    def just_ended(self) -> bool:
+        """Whether a piece of work has ended this moment: timers and painting come together in one turn of the
+        event loop, and whoever clicks would wait for all of them; so what can wait does."""
+        return time.monotonic() - self._ended_s < PAUSE_S
 
     def let_first(self) -> None:
         """Called by workers: wait while the window is at work, but not for long; never on its own thread."""

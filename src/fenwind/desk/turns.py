@@ -38,6 +38,8 @@ class Turns(QObject):
         self._timer.start()
 
     def _next(self) -> None:
+        if AT_WORK.just_ended:
+            return
         if self._waiting:
             with AT_WORK:
                 self._waiting.pop(0)()

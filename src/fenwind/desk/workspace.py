@@ -156,7 +156,8 @@ class Workspace(QObject):
 
     def refresh(self) -> None:
         """Show the job as it is now; in pieces where that takes long or somebody works with a device."""
-        pages = [page.refresh for page in sorted(self.pages.values(), key=lambda p: not p.isVisible())]
+        seen_first = sorted(self.pages.values(), key=lambda p: not p.isVisible())
+        pages = [piece for page in seen_first for piece in page.pieces()]
         rest = [self._show_head, self._show_counts, self._show_plan, self._show_trail]
         self._turns.run([*pages, *rest], apart=self.bridge.in_turns)
 

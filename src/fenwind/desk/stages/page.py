@@ -41,6 +41,10 @@ class StagePage(QWidget):
     def refresh(self) -> None:
         """Show the job as it is now."""
 
+    def pieces(self) -> Sequence[Callable[[], object]]:
+        """What `refresh` does, in parts of which each may have a turn of its own."""
+        return (self.refresh,)
+
     def shut_down(self) -> None:
         """Stop work of its own."""
 

@@ -161,7 +161,15 @@ class SessionsSheet(Sheet):
         found = [b for b in self.bridge.state.of(BaseSetup).values() if b.active]
         return sorted(found, key=lambda b: b.started)
 
+    def pieces(self) -> Sequence[Callable[[], object]]:
+        return (self._show_panels, self.rover.refresh, self._show_base) if self.isVisible() else ()
+
     def show_job(self) -> None:
+        self._show_panels()
+        self.rover.refresh()
+        self._show_base()
+
+    def _show_panels(self) -> None:
         self.caption.setText("SESSIONS")
         base = self.base
         self.table.setVisible(base is not None)
@@ -169,7 +177,9 @@ class SessionsSheet(Sheet):
         self.first.setVisible(base is None and self.start.isHidden())
         self.start.refresh()
         self.settings.refresh()
-        self.rover.refresh()
+
+    def _show_base(self) -> None:
+        base = self.base
         if base is None:
             self.statement.show_parts([Part(text="No base was started yet.")])
             self.note.setText(self.stage.empty)
