@@ -189,6 +189,7 @@ def _from_others(points: Sequence[Point]) -> _Off:
     whole, many = mean(points), len(points) / (len(points) - 1.0)
     lat, lon, _ = whole.geodetic
     axes, errors = enu_axes(lat, lon), [point.errors for point in points]
+    breathe()
     cross = shared_by(errors, whole.errors)
     total = totals(errors) + whole.errors.total - cross - cross.transpose(0, 2, 1)
     spread = np.einsum("ij,njk,ik->ni", axes, total, axes)

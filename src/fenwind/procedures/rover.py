@@ -17,10 +17,12 @@ from numpy.typing import NDArray
 from fenwind.errors import ProcedureError
 from fenwind.geodesy.geocentric import enu_axes, from_xyz, to_xyz
 from fenwind.procedures.shared_errors import Errors, combined
-from fenwind.progress import breathe
+from fenwind.progress import in_pieces
 
 FloatArray = NDArray[np.float64]
 
+#: Points between two breaths: a day has hundreds at some marks.
+PIECE = 10
 #: Sigma of an antenna height as it is measured with a rule, metres (common practice, no source).
 ANTENNA_SIGMA_M = 0.001
 #: Correlation times of a receiver's errors by solution, seconds (common practice, no source).
@@ -102,7 +104,7 @@ def grounds_of(base_arp: Point, every: Sequence[Measured]) -> list[Point]:
     down = -np.einsum("ik,jk->kij", axes[2], axes[2])
     whole, pole = np.eye(3), np.eye(3) * ANTENNA_SIGMA_M**2
     out, of_base = [], ((whole, base_arp.errors),)
-    for k, one in enumerate(every):
+    for k, one in enumerate(in_pieces(every, PIECE)):
         own = {f"vector {one.id}": (whole, vectors[k])}
         if one.height_m:
             own[f"rover antenna {one.id}"] = (down[k], pole)
@@ -118,7 +120,7 @@ def tied_arp(target: Point, there: Sequence[Measured]) -> Point:
             "no occupation from it ties the base to the mark", hint="Measure the mark from this base"
         )
     each, hung = [], Point(xyz=target.xyz, errors=Errors(common=((np.eye(3), target.errors),)))
-    for one in there:
+    for one in in_pieces(there, PIECE):
         rover = raised(hung, one.height_m, f"rover antenna {one.id}")
         lat, lon, _ = rover.geodetic
         axes = enu_axes(lat, lon)
@@ -129,14 +131,13 @@ def tied_arp(target: Point, there: Sequence[Measured]) -> Point:
 
 def mean(points: Sequence[Point], weights: Sequence[FloatArray] | None = None) -> Point:
     """The mean of points; weights (3, 3) each, equal without."""
-    breathe()  # a day has hundreds of points at some marks
     if weights is None:
         weights = [np.eye(3)] * len(points)
     whole = np.linalg.inv(np.sum(weights, axis=0))
     shares = [whole @ weight for weight in weights]
     return Point(
         xyz=sum((share @ p.xyz for share, p in zip(shares, points, strict=True)), np.zeros(3)),
-        errors=combined((share, p.errors) for share, p in zip(shares, points, strict=True)),
+        errors=combined((share, p.errors) for share, p in in_pieces(zip(shares, points, strict=True), PIECE)),
     )
 
 

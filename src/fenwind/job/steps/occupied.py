@@ -129,6 +129,7 @@ class OccupiedMarks(Gathering):
     def solve(self, inputs: _Inputs, progress: Progress) -> Occupied:
         """Carry onto the plane, then average; then what rovers measured from bases."""
         found = self._of_positions(inputs, progress)
+        progress.check()
         return with_rover(found, inputs.frame, inputs.rover) if inputs.rover.marks else found
 
     def _of_positions(self, inputs: _Inputs, progress: Progress) -> Occupied:
