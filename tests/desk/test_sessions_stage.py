@@ -306,6 +306,10 @@ class Live(QtTestCase):
         rover.look_at("NEW")
         rover.measure.click()
         self.wait_for(lambda: self.b.state.mark_named("NEW") is not None)
+        with mock.patch.object(rover._turns, "run") as shown:
+            self.page.devices.came.emit()
+            self.page.devices.changed.emit()
+        self.assertEqual([call.kwargs["apart"] for call in shown.call_args_list], [True, False])
         rover.refresh()
         self.assertIn("Measure NEW as a new mark", rover.statement.text())
         rover.leave.click()

@@ -19,6 +19,7 @@ from fenwind.desk.stages.antennas import fill_antennas
 from fenwind.desk.statement import Statement, choice
 from fenwind.desk.steady import SteadyLabel, SteadyText
 from fenwind.desk.theme import MEDIUM, font
+from fenwind.desk.turns import Turns
 from fenwind.devices.following import Corrections
 from fenwind.devices.nmea_in import Epoch
 from fenwind.devices.transport import address
@@ -69,6 +70,7 @@ class RoverPanel(QWidget):
         self.live = QWidget()
         column.addWidget(self.live)
         self._fill_live()
+        self._turns = Turns(self)
         receivers.changed.connect(self.refresh)
         receivers.came.connect(self._on_came)
 
@@ -155,7 +157,7 @@ class RoverPanel(QWidget):
         if not measuring:
             self.progress.setText("")
             self.scatter.show_ways(np.zeros((3, 0)))
-        self._on_came()
+        self._show_came(apart=False)
 
     def _parts(self) -> list[Part]:
         one, base = self.devices.equipment, self.devices.base
@@ -192,23 +194,34 @@ class RoverPanel(QWidget):
         return "a check of the known mark" if known else "a check"
 
     def _on_came(self) -> None:
+        self._show_came(apart=True)
+
+    def _show_came(self, *, apart: bool) -> None:
+        """What was heard, in two pieces: apart, so that whoever clicks meanwhile waits for one of them."""
+        self._turns.run((self._show_heard, self._show_where), apart=apart)
+
+    def _show_heard(self) -> None:
         r = self.devices
         self._say_live()
-        ground = r.ground() if r.listening else None
-        at = self._plane.place(ground) if self._plane is not None and ground is not None else None
-        if at is not None or self._somewhere:
-            self.rover_at.emit(None if at is None else (at.e_m, at.n_m))
-        self._somewhere = at is not None
         if not (self.isVisible() and r.listening):
             return
         self._show_figures()
-        self._show_place(at)
         one = r.measuring
         if one is not None:
             rows = one.keeper.rows
             passed = f", {one.passed_by} passed by" if one.passed_by else ""
             self.progress.setText(f"{len(rows)} of {counted(one.epochs, 'epoch')}{passed}")
             self.scatter.show_ways(one.vectors() if rows else np.zeros((3, 0)))
+
+    def _show_where(self) -> None:
+        r = self.devices
+        ground = r.ground() if r.listening else None
+        at = self._plane.place(ground) if self._plane is not None and ground is not None else None
+        if at is not None or self._somewhere:
+            self.rover_at.emit(None if at is None else (at.e_m, at.n_m))
+        self._somewhere = at is not None
+        if self.isVisible() and r.listening:
+            self._show_place(at)
 
     def _say_live(self) -> None:
         """The rover in the header, whatever stage is shown."""
