@@ -34,9 +34,9 @@ def _resident_mb() -> float:
     return pages * os.sysconf("SC_PAGE_SIZE") / 1e6
 
 
-#: Sleeps 2 ms at a time on a processor, before all others where it may, and writes down when it was not woken
-#: for over 5 ms: the machine had given that processor away, and what ran on it stood still: the window, or
-#: what it waited for.
+#: Sleeps 1 ms at a time on a processor, before all others where it may, and writes down when it was woken over
+#: 1 ms late: the machine had given that processor away, and what ran on it stood still: the window, or what
+#: it waited for.
 _WATCH = """
 import contextlib, os, sys, time
 os.sched_setaffinity(0, {int(sys.argv[1])})
@@ -44,10 +44,10 @@ with contextlib.suppress(PermissionError):
     os.sched_setscheduler(0, os.SCHED_FIFO, os.sched_param(1))
 at = time.perf_counter()
 while True:
-    time.sleep(0.002)
+    time.sleep(0.001)
     now = time.perf_counter()
-    if now - at > 0.007:
-        print(at + 0.002, now, flush=True)  # to a file: a pipe that nobody reads is full after some hours
+    if now - at > 0.002:
+        print(at + 0.001, now, flush=True)  # to a file: a pipe that nobody reads is full after some hours
     at = now
 """
 
