@@ -34,9 +34,9 @@ def _resident_mb() -> float:
     return pages * os.sysconf("SC_PAGE_SIZE") / 1e6
 
 
-#: Sleeps 1 ms at a time on a processor, before all others where it may, and writes down when it was woken over
-#: 1 ms late: the machine had given that processor away, and what ran on it stood still: the window, or what
-#: it waited for.
+#: Sleeps 1 ms at a time on a processor, before all others where it may, and writes down when it was woken
+#: over 1 ms late: the machine had given that processor away, and what ran on it stood still: the window, or
+#: what it waited for.
 _WATCH = """
 import contextlib, os, sys, time
 os.sched_setaffinity(0, {int(sys.argv[1])})
