@@ -173,6 +173,7 @@ class Day(Opened):
             half, most = np.quantile(some, (0.5, 0.999)) * 1e3
             over = f"over 50 ms {(some > 0.05).sum()} times, at most {some.max() * 1e3:.0f} ms"
             print(f"window still {what}: half of all {half:.1f} ms, 999 of 1,000 {most:.1f} ms, {over}")
+        print(f"window worked {worked.max() * 1e3:.0f} ms at most between two looks")
         if longest.any():
             mean, own = gaps[longest].mean() * 1e3, worked[longest].mean() * 1e3
             print(
