@@ -180,8 +180,10 @@ class Day(Opened):
                 f"over 40 ms: {longest.sum()} times, {mean:.0f} ms on average, {own:.0f} of which it worked"
             )
         say("window stands still at most, while no processor did", gaps.max() * 1000.0, 50.0, "ms")
-        half = [m for at, m in memory if at > gone() / 2.0]
-        print(f"memory {memory[0][1]:.0f} MB after a mark, {half[0]:.0f} halfway, {half[-1]:.0f} at the end")
+        later = [m for at, m in memory if at > gone() / 2.0]
+        print(
+            f"memory {memory[0][1]:.0f} MB after a mark, {later[0]:.0f} halfway, {later[-1]:.0f} at the end"
+        )
         rover.listen.click()
         panel.stop()
 

@@ -314,6 +314,10 @@ class Live(QtTestCase):
         self.assertIn("Measure NEW as a new mark", rover.statement.text())
         rover.leave.click()
         self.assertIn("Measure NEW as a further occupation", rover.statement.text())
+        wanted = self.page.devices.equipment.epochs
+        for epochs in (7, wanted):  # the job changes, and the panel says so a turn later
+            self.page.devices.set_equipment(epochs=epochs)
+            self.wait_for(lambda epochs=epochs: f"until {epochs} epoch" in rover.statement.text())
         rover.look_at("C")
 
     def _there(self) -> bool:

@@ -162,12 +162,15 @@ class SessionsSheet(Sheet):
         return sorted(found, key=lambda b: b.started)
 
     def pieces(self) -> Sequence[Callable[[], object]]:
-        return (self._show_panels, self.rover.refresh, self._show_base) if self.isVisible() else ()
+        return self._shown if self.isVisible() else ()
 
     def show_job(self) -> None:
-        self._show_panels()
-        self.rover.refresh()
-        self._show_base()
+        for piece in self._shown:
+            piece()
+
+    @property
+    def _shown(self) -> tuple[Callable[[], object], ...]:
+        return self._show_panels, self.rover.refresh, self._show_base
 
     def _show_panels(self) -> None:
         self.caption.setText("SESSIONS")
