@@ -121,6 +121,13 @@ class Tables(QtTestCase):
                 table.horizontalScrollBar().setValue(scrolled)
                 pictures.append(table.viewport().grab(QRect(0, 0, width, 30)).toImage())
             self.assertEqual(pictures[0] != pictures[1], differ, width)
+        table.records.set_rows([{"name": "2026-06-09", "e": 1.0, "held": True}])
+        table.horizontalScrollBar().setValue(0)
+        for width, whole in ((400, True), (70, False)):
+            table.resize(width, 200)
+            with mock.patch("fenwind.desk.cells.shortened", side_effect=shortened) as asked:
+                table.viewport().grab()
+            self.assertEqual(asked.call_args_list == [], whole, "an ellipsis where a word leaves the table")
 
     def test_cells_are_painted_where_they_are(self) -> None:
         """A part is painted as in the whole, scrolled or not; what is chosen and where one is are painted in

@@ -121,6 +121,21 @@ def _paint_box(painter: QPainter, rect: QRect, box: Any, tone: str) -> None:
     painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
 
 
+def _in_sight(
+    text: str, right: bool, rect: QRect, inner: QRect, metrics: QFontMetrics, edge: int
+) -> tuple[str, QRect]:
+    """What a cell partly out of sight shows, and where: no number without some of its digits, and an ellipsis
+    where a word leaves the table at its right edge. Pixels."""
+    width = metrics.horizontalAdvance(text)
+    if not right:
+        room = max(edge - inner.left(), 0)
+        return (shortened(text, metrics, room) if width > room else text), inner
+    begins = inner.right() - width
+    if begins < 0 or inner.right() >= edge:
+        return "…", rect.intersected(QRect(0, rect.top(), edge, rect.height()))
+    return text, inner
+
+
 def _paint_text(painter: QPainter, rect: QRect, column: Column, row: Any, tone: str, edge: int) -> None:
     bar = column.bar(row) if column.bar is not None else math.nan
     has_bar = not math.isnan(bar)
@@ -131,10 +146,8 @@ def _paint_text(painter: QPainter, rect: QRect, column: Column, row: Any, tone: 
     text = column.text(row)
     if len(text) * face.pixelSize() > inner.width():  # no letter is wider than its face is high
         text = shortened(text, painter.fontMetrics(), inner.width())
-    if column.right and text and (rect.left() < 0 or rect.right() >= edge):
-        begins = inner.right() - painter.fontMetrics().horizontalAdvance(text)
-        if begins < 0 or inner.right() >= edge:  # some of its digits would be out of sight
-            text, inner = "…", rect.intersected(QRect(0, rect.top(), edge, rect.height()))
+    if text and (rect.left() < 0 or rect.right() >= edge):
+        text, inner = _in_sight(text, column.right, rect, inner, painter.fontMetrics(), edge)
     painter.drawText(inner, _RIGHT if column.right else _LEFT, text)
     if has_bar:
         width = max(round(32 * min(abs(bar), 1.6)), 1 if bar else 0)
