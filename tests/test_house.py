@@ -4,10 +4,16 @@ import ast
 import statistics
 import unittest
 from collections.abc import Iterator
+from functools import cache
 from pathlib import Path
 
 ROOT = Path(__file__).parents[1] / "src" / "fenwind"
 FILES = sorted(ROOT.rglob("*.py"))
+
+
+@cache
+def tree_of(path: Path) -> ast.Module:
+    return ast.parse(path.read_text())
 
 
 def functions(tree: ast.AST) -> Iterator[ast.FunctionDef]:
@@ -30,8 +36,9 @@ def own_lines(node: ast.FunctionDef) -> int:
 def branches(node: ast.FunctionDef) -> int:
     """Places where a function may go either way."""
     kinds = (ast.If, ast.For, ast.While, ast.IfExp, ast.ExceptHandler, ast.comprehension)
-    both = [x for x in ast.walk(node) if isinstance(x, ast.BoolOp)]
-    return sum(isinstance(x, kinds) for x in ast.walk(node)) + sum(len(x.values) - 1 for x in both)
+    every = list(ast.walk(node))
+    both = [x for x in every if isinstance(x, ast.BoolOp)]
+    return sum(isinstance(x, kinds) for x in every) + sum(len(x.values) - 1 for x in both)
 
 
 def _public(tree: ast.Module) -> Iterator[ast.ClassDef | ast.FunctionDef]:
@@ -58,7 +65,7 @@ class House(unittest.TestCase):
         sizes = {
             f"{path.name}:{f.lineno} {f.name}": own_lines(f)
             for path in FILES
-            for f in functions(ast.parse(path.read_text()))
+            for f in functions(tree_of(path))
         }
         long = {name: size for name, size in sizes.items() if size > 60}
         self.assertEqual(long, {})
@@ -66,10 +73,10 @@ class House(unittest.TestCase):
 
     def test_functions_branch_little(self) -> None:
         branchy = {
-            f"{path.name}:{f.lineno} {f.name}": branches(f)
+            f"{path.name}:{f.lineno} {f.name}": count
             for path in FILES
-            for f in functions(ast.parse(path.read_text()))
-            if branches(f) > 15
+            for f in functions(tree_of(path))
+            if (count := branches(f)) > 15
         }
         self.assertEqual(branchy, {})
 
@@ -77,7 +84,7 @@ class House(unittest.TestCase):
         bare = []
         for path in FILES:
             if "desk" not in path.parts:
-                tree = ast.parse(path.read_text())
+                tree = tree_of(path)
                 self.assertTrue(ast.get_docstring(tree), path)
                 bare += [
                     f"{path.relative_to(ROOT)}:{node.lineno} {node.name}"

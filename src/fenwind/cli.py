@@ -7,6 +7,7 @@ Exit codes: 0 done, 1 done with a grave doubt, 2 bad input (one line on standard
 from __future__ import annotations
 
 import argparse
+import io
 import os
 import re
 import sys
@@ -78,6 +79,9 @@ def main(argv: list[str] | None = None) -> int:
     """Run one command and return its exit code."""
     options = build_parser().parse_args(_joined(sys.argv[1:] if argv is None else argv))
     whole = sys.stdout
+    for stream in (sys.stdout, sys.stderr):
+        if isinstance(stream, io.TextIOWrapper):  # letters that it has none for are written as escapes
+            stream.reconfigure(errors="backslashreplace")
     if whole.isatty():
         sys.stdout = PlainStream(whole)
     try:
@@ -89,10 +93,6 @@ def main(argv: list[str] | None = None) -> int:
     except BrokenPipeError:
         _forget_output()
         return 0
-    except UnicodeEncodeError as error:
-        _forget_output()
-        what = f"standard output ({error.encoding}) cannot hold {error.object[error.start]!a}"
-        return _refuse(f"{what}. Set PYTHONIOENCODING=utf-8")
     except OSError as error:
         _forget_output()
         return _refuse(

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import re
+import traceback
 from collections.abc import Mapping
+from pathlib import Path
 
 #: Letters of a message, and of a word in it, that somebody will read.
 LONGEST, LONGEST_WORD = 900, 200
@@ -100,3 +102,20 @@ class JobBusyError(JobError):
 
 class DamagedJobError(JobError):
     """A job file is not what was written; a part of it may be intact."""
+
+
+class StepError(FenwindError):
+    """A step ended in an exception that nobody foresaw: a fault of the application, told so that it can be
+    reported; what does not stand on the step is there all the same."""
+
+    @classmethod
+    def of(cls, error: Exception) -> StepError:
+        """The error of a step that raised `error`, with the place in the code for a report."""
+        frames = traceback.extract_tb(error.__traceback__)
+        place = f", {Path(frames[-1].filename).name} line {frames[-1].lineno}" if frames else ""
+        said = " ".join(str(error).split()) or "no words"
+        return cls(
+            f"this step failed: {said} ({type(error).__name__}{place})",
+            hint="Send these words and a copy of the job to whoever maintains Fenwind; "
+            "all that does not stand on this step is there",
+        )

@@ -14,10 +14,11 @@ from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
-from PySide6.QtCore import QEvent, QEventLoop, QSettings, QTimer, QtMsgType, qInstallMessageHandler
+from PySide6.QtCore import QEvent, QEventLoop, QSettings, Qt, QTimer, QtMsgType, qInstallMessageHandler
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QMenu, QWidget
 
+from fenwind.desk.askline import AskLine
 from fenwind.desk.launch import Launch, parse_arguments
 from fenwind.desk.theme import apply_theme
 from fenwind.desk.workspace import Workspace
@@ -27,12 +28,28 @@ HARMLESS = ("propagateSizeHints", "This plugin does not support", "Could not ini
 
 
 class QtTestCase(unittest.TestCase):
+    """One window with the demo for all tests of a class: what a test did to the job is undone after it. With
+    `own_windows` every test opens its own, as where sheets keep what was chosen in them."""
+
+    own_windows = False
+    _shared: Launch | None = None
+
     @classmethod
     def setUpClass(cls) -> None:
         fresh = QApplication.instance() is None
         cls.app = QApplication.instance() or QApplication([])
         if fresh:
             apply_theme(cls.app)
+        cls.class_folder = Path(cls.enterClassContext(tempfile.TemporaryDirectory()))
+        cls.addClassCleanup(cls._close_all)
+
+    @classmethod
+    def _close_all(cls) -> None:
+        for widget in QApplication.topLevelWidgets():
+            widget.close()
+        QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
+        cls._shared = None
+        gc.collect()
 
     def setUp(self) -> None:
         self.errors: list[BaseException] = []
@@ -42,10 +59,8 @@ class QtTestCase(unittest.TestCase):
         self.addCleanup(setattr, sys, "excepthook", hook)
         old = qInstallMessageHandler(self._on_message)
         self.addCleanup(qInstallMessageHandler, old)
-        holder = tempfile.TemporaryDirectory()
-        self.addCleanup(holder.cleanup)
-        self.folder = Path(holder.name)
-        os.environ["FENWIND_HOME"] = holder.name
+        self.folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
+        os.environ["FENWIND_HOME"] = str(self.folder)
         self.addCleanup(os.environ.pop, "FENWIND_HOME", None)
 
     def _on_message(self, kind: QtMsgType, context: object, text: str) -> None:
@@ -53,15 +68,32 @@ class QtTestCase(unittest.TestCase):
             self.messages.append(text)
 
     def tearDown(self) -> None:
+        shared = type(self)._shared
         for widget in QApplication.topLevelWidgets():
-            widget.close()
+            if shared is None or widget is not shared.shell:
+                widget.close()
+        if shared is not None:
+            self._undo_all(shared)
         QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
-        gc.unfreeze()
-        gc.collect()
         self.assertEqual(self.errors, [], "exception in a slot")
         self.assertEqual(self.messages, [], "Qt warnings")
 
-    def wait_for(self, true: Callable[[], object], ms: int = 20_000) -> None:
+    @staticmethod
+    def _undo_all(launch: Launch) -> None:
+        """The shared window as it was opened."""
+        workspace = launch.workspace
+        assert isinstance(workspace, Workspace)
+        for ask in launch.shell.findChildren(AskLine):
+            if ask.isVisible():
+                QTest.keyClick(ask.edit, Qt.Key.Key_Escape)
+        while workspace.bridge.job.undo_text:
+            workspace.actions.run("edit.undo")
+        workspace.bridge.select("")
+        workspace.show_stage("Fits")
+        launch.shell.resize(1280, 800)
+
+    #: Only what hangs takes so long: no test goes by how fast anything is.
+    def wait_for(self, true: Callable[[], object], ms: int = 180_000) -> None:
         until = time.monotonic() + ms / 1000
         while not true():
             if time.monotonic() > until:
@@ -75,13 +107,26 @@ class QtTestCase(unittest.TestCase):
         """The window as ./start opens it, not yet with its job."""
         settings = QSettings(str(self.folder / "settings.ini"), QSettings.Format.IniFormat)
         launch = self._launch = Launch(parse_arguments(list(arguments)), settings)  # keep it alive
-        self.addCleanup(launch.shell.close)
         launch.shell.resize(1280, 800)
         launch.shell.show()
         return launch
 
     def open(self, *arguments: str) -> Workspace:
-        launch = self.launch(*arguments)
+        """The window with its job; the shared one where nothing else is asked for."""
+        cls = type(self)
+        if arguments or cls.own_windows:
+            return self._opened(self.launch(*arguments))
+        if cls._shared is None:
+            os.environ["FENWIND_HOME"] = str(cls.class_folder)
+            self._opened(self.launch())
+            cls._shared = self._launch
+        os.environ["FENWIND_HOME"] = str(cls.class_folder)
+        self.folder = cls.class_folder
+        workspace = cls._shared.workspace
+        assert isinstance(workspace, Workspace)
+        return workspace
+
+    def _opened(self, launch: Launch) -> Workspace:
         self.wait_for(lambda: launch.workspace)
         assert isinstance(launch.workspace, Workspace)
         QTest.qWaitForWindowExposed(launch.shell)

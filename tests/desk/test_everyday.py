@@ -45,6 +45,8 @@ app.exec()
 
 
 class Everyday(QtTestCase):
+    own_windows = True
+
     def setUp(self) -> None:
         super().setUp()
         self.w = self.open()

@@ -32,6 +32,8 @@ WRAP = int(Qt.TextFlag.TextWordWrap)
 
 
 class GroundStage(QtTestCase):
+    own_windows = True
+
     def setUp(self) -> None:
         super().setUp()
         self.w = self.open()

@@ -185,6 +185,8 @@ class Moving(QtTestCase):
 
 
 class Marks(QtTestCase):
+    own_windows = True
+
     def test_control_is_made_and_released_with_its_uncertainty(self) -> None:
         w = self.open()
         w.show_stage("Marks")

@@ -20,6 +20,8 @@ from tests.desk.qt_case import QtTestCase
 
 
 class NetworkStage(QtTestCase):
+    own_windows = True
+
     def test_the_demo_network(self) -> None:
         w = self.open()
         w.show_stage("Network")

@@ -31,6 +31,8 @@ while launch.workspace is None:
     QTest.qWait(5)
 w, cut, seen = launch.workspace, [], 0
 
+HEAD, CELL = QFontMetrics(font(11, SEMIBOLD)), QFontMetrics(font(13))
+
 def advance(widget):
     return widget.fontMetrics().horizontalAdvance(widget.text().replace("&&", "&"))
 
@@ -58,14 +60,14 @@ def look(where):
             width = table.columnWidth(place) - 18
             for line in (column.title, column.unit):
                 seen += 1
-                if QFontMetrics(font(11, SEMIBOLD)).horizontalAdvance(line) > width + 12:
+                if HEAD.horizontalAdvance(line) > width + 12:
                     cut.append(f"{where}: head {line!r} in {width}")
             for number in range(min(len(table.records.rows), 40)):
                 if column.box is not None:
                     continue
                 text = column.text(table.records.rows[number])
                 seen += 1
-                if QFontMetrics(font(13)).horizontalAdvance(text) <= width:
+                if CELL.horizontalAdvance(text) <= width:
                     continue
                 tip = table.records.data(table.records.index(number, place), 3)
                 if column.right or not tip or text[:8] not in str(tip):  # 3: the tool tip

@@ -6,11 +6,13 @@ from tests.desk.qt_case import QtTestCase
 
 
 class AtRandom(QtTestCase):
+    own_windows = True
+
     def test_stages_switched_while_results_are_derived(self) -> None:
         w = self.open()
         w.bridge.long_s = 0.0  # everything is derived in the worker, so that gestures overtake it
         hand = RandomHand(w, 7)
-        for _ in range(220):
+        for _ in range(90):
             hand.act()
             self.assertEqual(self.errors, [], hand.done[-8:])
         self.wait_for(lambda: w.bridge._task is None)

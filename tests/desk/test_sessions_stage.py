@@ -138,8 +138,8 @@ class Live(QtTestCase):
         panel.start.click()
         self.addCleanup(panel.stop)
         self.wait_for(lambda: panel.ports)
-        policy = os.sched_getscheduler(panel._process.processId())
-        self.assertEqual(policy, os.SCHED_IDLE, "it gives way to the window")
+        nice = os.getpriority(os.PRIO_PROCESS, panel._process.processId())
+        self.assertGreater(nice, os.getpriority(os.PRIO_PROCESS, 0), "it gives way to the window")
 
     def ask(self, widget: object, key: str, text: str) -> None:
         """Click a part and answer the line that asks."""

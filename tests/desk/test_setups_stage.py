@@ -23,6 +23,8 @@ SHOTS = "target,hz_deg,za_deg,sd,ht,prism_mm\nT-04,10.0,90.2,300.0,1.3,0\nT-09,8
 
 
 class SetupsStage(QtTestCase):
+    own_windows = True
+
     def setUp(self) -> None:
         super().setUp()
         self.w = self.open()
@@ -201,6 +203,8 @@ class SetupsStage(QtTestCase):
 
 class WithAnInstrument(QtTestCase):
     """With a stand-in in a process of its own, through the window."""
+
+    own_windows = True
 
     def setUp(self) -> None:
         super().setUp()

@@ -21,6 +21,8 @@ from tests.desk.qt_case import QtTestCase
 
 
 class Window(QtTestCase):
+    own_windows = True
+
     def test_every_command_is_unique_has_a_tip_and_a_menu_and_is_found(self) -> None:
         w = self.open()
         keys = [s.shortcut for s in w.actions.specs.values() if s.shortcut] + [

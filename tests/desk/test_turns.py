@@ -20,6 +20,8 @@ from tests.desk.qt_case import QtTestCase
 
 
 class LongWork(QtTestCase):
+    own_windows = True
+
     def test_a_long_derivation_goes_to_a_worker_and_can_be_stopped(self) -> None:
         w = self.open()
         b = w.bridge

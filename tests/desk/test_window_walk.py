@@ -34,6 +34,8 @@ def measured_list() -> str:
 
 
 class Walk(QtTestCase):
+    own_windows = True
+
     def test_the_demo(self) -> None:
         w = self.open()
         b, fits = w.bridge, w.pages["Fits"].fits

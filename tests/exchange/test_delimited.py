@@ -22,7 +22,7 @@ class Shapes(unittest.TestCase):
         rows = [
             "name,e,n,h\nA,1000.5,2000.25,12\nB,1001.5,2001.25,\n",
             "name;e;n;h\nA;1000,5;2000,25;12\nB;1001,5;2001,25;\n",
-            "Pt.\tEasting\tNorthing\tElev\nA\t1 000.5\t2000.25\t12\nB\t1001.5\t2001.25\t\n",
+            "Pt.\tEasting\tNorthing\tElev\nA\t1'000.5\t2000.25\t12\nB\t1001.5\t2001.25\t\n",
             "n|e|name|h\n2000.25|1000.5|A|12\n2001.25|1001.5|B|\n",
             "A 1000.5 2000.25 12\n\n# a remark\nB 1001.5 2001.25\n",
             "A,1000.5,2000.25,12\r\nB,1001.5,2001.25,\r\n",

@@ -41,7 +41,9 @@ class Lies(TempFolder):
             "import sys; from fenwind.exchange.backdrop import read_line_work\n"
             "print({k: v.tolist() for k, v in read_line_work(sys.argv[1]).layers.items()})"
         )
-        found = subprocess.run([sys.executable, "-c", code, path], capture_output=True, text=True, timeout=30)
+        found = subprocess.run(
+            [sys.executable, "-c", code, path], capture_output=True, text=True, timeout=180
+        )
         self.assertEqual(found.stdout.strip(), "{'0': [[0.0], [0.0], [3.0], [4.0]]}", found.stderr)
 
     def test_texts(self) -> None:

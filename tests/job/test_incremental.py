@@ -50,7 +50,7 @@ def refit(job: Job, dice: random.Random) -> list[Entry]:
     step = dice.choice(list(job.state.fits.values()))
     mark = dice.choice(list(job.state.marks.values()))
     use = gestures.use_of(job.state, step, mark)
-    models = ("auto", "shift", "rotation", "similarity")
+    models = ("auto", "shift", "turn", "scale")
     changes = {"horizontal": dice.choice(models), "height": dice.choice(["none", "shift", "plane"])}
     held = gestures.set_use(job.state, step, [mark], use)
     return [*held.entries, amend(step, **changes)]

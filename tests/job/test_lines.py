@@ -139,6 +139,9 @@ class Errors(CommandCase):
         return replace(open_ended, ends=ends)
 
 
+COLUMNS = ("here", "there", "kind", "direction_rad", "distance_m", "dh_m")
+
+
 class Site(CommandCase):
     def setUp(self) -> None:
         super().setUp()
@@ -305,7 +308,7 @@ class Site(CommandCase):
     def test_refusals_and_bearings(self) -> None:
         path = self.write("b.csv", BOOK)
         record = book_record(read_book(path), path)
-        for frame, book in (("g", record), ("f", replace(record, here=()))):
+        for frame, book in (("g", record), ("f", replace(record, **dict.fromkeys(COLUMNS, ())))):
             with self.assertRaises(FenwindError):
                 take_book(self.job.state, book, frame, ())
         shot = self.take(BOOK.replace("P,C,right,187-50-00,201.5,3.05", "C,D,right,10,9,1"))

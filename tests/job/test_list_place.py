@@ -95,7 +95,9 @@ class Place(TempFolder):
             ("name,lat,lon,h,ell. height", True, 250.0), ("name,lat,lon,hgt", True, 300.0),
         ):  # fmt: skip
             with self.subTest(head):
-                points = interpret(read_text(f"{head}\nA,50,8,300,250\nB,51,8,300,250\n", "x"))
+                cells = head.count(",")
+                rows = [",".join(f"{name},50,8,300,250".split(",")[: cells + 1]) for name in "AB"]
+                points = interpret(read_text("\n".join([head, *rows]), "x"))
                 self.assertEqual((points.ellipsoidal, points.values[2, 0]), (ellipsoidal, height))
         job = self.demo()
         spec = job.state.frames["map"].spec

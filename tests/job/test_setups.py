@@ -382,7 +382,9 @@ class Demo(DemoCase):
         )
         bad = replace(row, target="St-1")
         self.assertRaises(ProcedureError, add_sightings, self.job.state, after, [bad])
-        draft = replace(one, id="", station="P-12", target=(), direction_rad=(), use=())
+        rows = ("target", "direction_rad", "zenith_rad", "distance_m", "target_height_m", "prism_m", "face")
+        empty = dict.fromkeys((*rows, "use", "round", "time"), ())
+        draft = replace(one, id="", station="P-12", **empty)
         gesture = add_sightings(self.job.state, draft, [row], "check", {"P-12"})
         begun = gesture.entries[-1].record
         self.assertEqual((begun.word, begun.use, begun.round), ("known", ((0, "check"),), (2,)))

@@ -54,9 +54,7 @@ def run(options: argparse.Namespace) -> int:
 
     if os.environ.get(ENDS_WITH_PARENT):
         ctypes.CDLL(None).prctl(_PR_SET_PDEATHSIG, signal.SIGTERM)
-        # A receiver has a processor of its own; this one must not take the window's. Niceness is not enough:
-        # a window that wakes up would wait for the end of a slice of time.
-        os.sched_setscheduler(0, os.SCHED_IDLE, os.sched_param(0))
+        os.nice(5)  # a receiver has a processor of its own; this one goes after the window
     if options.seed < 0:
         raise ParseError(f"--seed {options.seed}: expected 0 or more", hint="Give a whole number")
     if options.seconds is not None and not options.seconds >= 0.0:

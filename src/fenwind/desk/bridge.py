@@ -10,7 +10,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from functools import partial
 
-from PySide6.QtCore import QObject, QTimer, Signal
+from PySide6.QtCore import QCoreApplication, QEvent, QObject, QTimer, Signal
 
 from fenwind.desk.tasks import AT_WORK, Task, TaskRunner
 from fenwind.doubts.of_job import Findings, Judge
@@ -19,11 +19,11 @@ from fenwind.doubts.settling import accept, settle
 from fenwind.errors import FenwindError
 from fenwind.geodesy.axes import ShownAxis, shown_axes
 from fenwind.geodesy.frames import axes_of
+from fenwind.job.checksums import EntryRow
 from fenwind.job.derive import Derived, derive, solve_one
 from fenwind.job.job import Job, Kept
 from fenwind.job.memory import Memory
 from fenwind.job.moved import Moved, moved
-from fenwind.job.schema import EntryRow
 from fenwind.job.state import JobState
 from fenwind.job.steps.outcome import Node, Outcome
 from fenwind.progress import NULL_PROGRESS, Progress
@@ -104,7 +104,7 @@ class JobBridge(QObject):
         # The first time also opens systems and grids, so it says little about the next.
         self._results = replace(results, seconds=math.inf if _takes_long(job.state) else 0.0)
         self._runner, self._files = TaskRunner(self), TaskRunner(self, "files")
-        self._keeping = ""  # the long gesture that is on its way into the file
+        self._keeping: Task | None = None  # the long gesture that is on its way into the file
         self._task: Task | None = None
         self._revision = 0
         self._ahead: Outcome | None = None
@@ -230,29 +230,28 @@ class JobBridge(QObject):
 
     def keep_long(self, gesture: Gesture, rows: Sequence[EntryRow], then: Callable[[], object]) -> None:
         """Keep a gesture of many entries in the lane of files and call `then` once it is kept. rows: its
-        entries as a worker has written them out. Other gestures are refused until then."""
-        if self._still_keeping():
-            return
+        entries as a worker has written them out. Other gestures wait until then."""
+        self._wait_until_kept()
         task = Task(lambda progress: self.job.record_apart(gesture, rows))
         task.signals.succeeded.connect(lambda kept: self._on_kept(kept, then))
         task.signals.failed.connect(self._on_not_kept)
-        self._keeping = gesture.what
+        self._keeping = task
         self._files.start(task)
         self.busy.emit(True)
 
-    def _still_keeping(self) -> bool:
-        """Whether a long gesture is on its way into the file, which is said."""
-        if self._keeping:
-            self.told.emit(f"Still keeping {self._keeping!r}: wait a moment, then do it again.", "doubt")
-        return bool(self._keeping)
+    def _wait_until_kept(self) -> None:
+        """Wait for the long gesture on its way into the file: what comes next stands on it."""
+        if self._keeping is not None:
+            self._keeping.done.wait()
+            QCoreApplication.sendPostedEvents(None, QEvent.Type.MetaCall.value)
 
     def copy_job(self, path: str) -> None:
         """Copy the job to a new file, with everything kept. Raises JobError."""
-        if not self._still_keeping():
-            self.job.copy_to(path)
+        self._wait_until_kept()
+        self.job.copy_to(path)
 
     def _on_kept(self, kept: Kept, then: Callable[[], object]) -> None:
-        self._keeping = ""
+        self._keeping = None
         self.job.accept(kept)
         self._revision, self._ahead = self._revision + 1, None
         if self._task is None:
@@ -265,7 +264,7 @@ class JobBridge(QObject):
         QTimer.singleShot(0, self, shown)  # what arrives meanwhile has its turn first
 
     def _on_not_kept(self, error: Exception) -> None:
-        self._keeping = ""
+        self._keeping = None
         self.busy.emit(False)
         if isinstance(error, FenwindError):
             self.tell_error(error)
@@ -283,12 +282,14 @@ class JobBridge(QObject):
 
     def undo(self) -> None:
         """Take the latest gesture back."""
+        self._wait_until_kept()
         text = self.job.undo_text
         if text and self._try(self.job.undo):
             self.told.emit(f"Undone: {text}", "")
 
     def redo(self) -> None:
         """Do the gesture undone last again."""
+        self._wait_until_kept()
         text = self.job.redo_text
         if text and self._try(self.job.redo):
             self.told.emit(f"Done again: {text}", "")
@@ -306,8 +307,7 @@ class JobBridge(QObject):
         self.told.emit(error.sentences, "doubt")
 
     def _try(self, act: Callable[[], object], early: Callable[[], object] | None = None) -> bool:
-        if self._still_keeping():
-            return False
+        self._wait_until_kept()
         if self._results.state is self.state and self.derive_seconds >= self.long_s:
             # A worker will derive: the results shown meanwhile belong to the records before this gesture.
             self._results = replace(self._results, state=self.state.snapshot())
@@ -323,7 +323,7 @@ class JobBridge(QObject):
 
     def what_if(self, entries: Sequence[Entry]) -> Derived | None:
         """What would follow if some entries were kept; None where that would take long."""
-        if self.derive_seconds > LONG_S or not entries:
+        if self.derive_seconds > max(self.long_s, LONG_S) or not entries:
             return None
         state = self.state.snapshot()
         for entry in entries:

@@ -119,7 +119,9 @@ class Plan(QWidget):
         if name in self.scene.names:
             row = self.scene.names.index(name)
             x, y = self.to_pixels(self.scene.e_m[row], self.scene.n_m[row])
-            if not self.rect().adjusted(20, 20, -20, -20).contains(int(x), int(y)) and self.isVisible():
+            known = bool(np.isfinite(x) and np.isfinite(y))  # a mark may have a height alone
+            inside = known and self.rect().adjusted(20, 20, -20, -20).contains(int(x), int(y))
+            if known and not inside and self.isVisible():
                 self._centre = np.array([self.scene.e_m[row], self.scene.n_m[row]])
         self.update()
 

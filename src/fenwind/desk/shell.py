@@ -399,3 +399,5 @@ class Shell(QMainWindow):
             self.settings.setValue("window/geometry", self.saveGeometry())
         self.closing.emit()
         super().closeEvent(event)
+        # With all that hangs on it: what a signal is connected to lives as long as the signal does.
+        self.deleteLater()

@@ -10,7 +10,7 @@ import time
 from collections.abc import Callable
 from typing import Any, Literal, get_args
 
-from PySide6.QtCore import QObject, Signal, SignalInstance, Slot
+from PySide6.QtCore import QCoreApplication, QEvent, QObject, Signal, SignalInstance, Slot
 
 from fenwind.progress import Cancelled, breathe, give_way_to
 
@@ -161,10 +161,13 @@ class TaskRunner(QObject):
     def __init__(self, parent: QObject | None = None, lane: Lane = "computing") -> None:
         super().__init__(parent)
         self._lane: Lane = lane
+        self._ended = False
         self.live: list[Task] = []
 
     def start(self, task: Task) -> Task:
-        """Queue a task."""
+        """Queue a task; not any more once it was shut down."""
+        if self._ended:
+            return task
         self.live.append(task)
         task.signals.finished.connect(self._on_finished)
         _workers[self._lane].submit(task)
@@ -176,8 +179,11 @@ class TaskRunner(QObject):
         self.live = [task for task in self.live if task.signals is not sender]
 
     def shut_down(self) -> None:
-        """Cancel all and wait for them."""
+        """Cancel all, wait for them, and take what they have told still: whoever listens may be gone
+        afterwards."""
+        self._ended = True
         for task in self.live:
             task.cancel()
         for task in self.live:
             task.done.wait(10.0)
+        QCoreApplication.sendPostedEvents(None, QEvent.Type.MetaCall.value)

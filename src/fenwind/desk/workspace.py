@@ -36,6 +36,9 @@ from fenwind.quantities.lengths import format_way
 from fenwind.quantities.numbers import counted
 from fenwind.reports.trail import trail
 
+#: How often the desk looks whether the job's file is still there.
+WATCH_MS = 2000
+
 
 class Workspace(QObject):
     """One job on the desk."""
@@ -70,11 +73,16 @@ class Workspace(QObject):
         self._quiet.setInterval(9000)
         self._quiet.timeout.connect(self.line.fade)
         self._turns = Turns(self)
+        self._watch = QTimer(self)
+        self._watch.setInterval(WATCH_MS)
+        self._watch.timeout.connect(self._look_at_file)
+        self._watch.start()
         self._connect()
         self.show_stage("Fits" if self.bridge.state.fits else "Marks")
         self.refresh()
-        if job.set_aside:
-            self.say(f"Set aside when the job was opened: {'; '.join(job.set_aside[:3])}.", "doubt")
+        if job.state.set_aside:
+            some = "; ".join(job.state.set_aside[:3])
+            self.say(f"Set aside when the job was opened: {some}.", "doubt")
 
     def _connect(self) -> None:
         shell, bridge = self.shell, self.bridge
@@ -171,7 +179,8 @@ class Workspace(QObject):
         header.parts["heights"].setText(height_words(frame.spec.height) if frame else "none")
         header.parts["units"].setText(f"{self.bridge.unit.key}, {self.bridge.angle_style}")
         if self.bridge.job.read_only:
-            header.show_kept("read only", "the intact part")
+            why = "made with a newer Fenwind" if self.bridge.job.file.newer else "the intact part"
+            header.show_kept("read only", why)
         else:
             header.show_kept(f"all kept {datetime.now():%H:%M}", f"{len(state.records)} records")
 
@@ -225,6 +234,16 @@ class Workspace(QObject):
         self._quiet.stop()
         if tone != "doubt":
             self._quiet.start()
+
+    def _look_at_file(self) -> None:
+        """Tell at once when the job's file is taken away or cut short while it is open."""
+        if self.bridge.job.taken_away:
+            self._watch.stop()
+            self.say(
+                "The job's file was deleted, moved, replaced or cut short: copy the job to a new file, "
+                "everything up to here goes with it.",
+                "doubt",
+            )
 
     def _on_moved(self, changes: list[Moved]) -> None:
         if self.bridge.in_turns:

@@ -28,7 +28,7 @@ def command(
         link.close()
     try:
         found = json.loads(answer.split(b"\n", 1)[0])
-    except ValueError as error:
+    except (ValueError, RecursionError) as error:
         raise DeviceError(f"{where} does not answer", hint="Check that this is a control port") from error
     if not isinstance(found, dict) or not found.get("ok"):
         said = found.get("error", "it refuses") if isinstance(found, dict) else "it makes no sense"

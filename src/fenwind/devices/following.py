@@ -48,6 +48,7 @@ class Corrections:
     satellites: int
     kinds: tuple[int, ...]
     wrong: int
+    station: int | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -134,6 +135,7 @@ class Following:
         return Corrections(
             link=self._state(1), position=stream.position, message_set=stream.set, age_s=stream.age_s,
             satellites=sum(stream.satellites.values()), kinds=tuple(sorted(stream.kinds)), wrong=stream.wrong,
+            station=stream.station,
         )  # fmt: skip
 
     def _listen(self, k: int) -> None:

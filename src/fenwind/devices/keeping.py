@@ -14,6 +14,7 @@ from fenwind.devices.nmea_in import Epoch
 from fenwind.job.gestures import new_mark
 from fenwind.job.measuring import UNSTATED, Row, finished, own_plane
 from fenwind.job.state import JobState
+from fenwind.procedures.rover import LONGEST_GAP
 from fenwind.records.entries import Add, Entry, Gesture
 from fenwind.records.sessions import Occupation
 
@@ -61,6 +62,8 @@ class Keeper:
     coarse_m: float = 0.0
     _fresh: list[Row] = field(default_factory=list)
     _number: int = 0
+    _span_s: float = 0.0
+    _step_s: float = np.inf
     _last: float = 0.0
 
     def take(self, epoch: Epoch, broadcast: FloatArray) -> None:
@@ -77,6 +80,10 @@ class Keeper:
         self.coarse_m = max(self.coarse_m, 1852.0 * 10.0**-minutes, 10.0**-heights)
         if not self.rows:
             self.occupation = self.store.begin(self.mark, self.occupation, epoch)
+        else:
+            step = row.time_s - self.rows[-1].time_s
+            self._step_s = min(step, self._step_s) if step > 0.0 else self._step_s
+            self._span_s += min(max(step, 0.0), LONGEST_GAP * self._step_s)
         self.rows.append(row)
         self._fresh.append(row)
         if len(self.rows) == 1:
@@ -84,8 +91,9 @@ class Keeper:
 
     @property
     def span_s(self) -> float:
-        """Seconds from the first epoch to the last."""
-        return self.rows[-1].time_s - self.rows[0].time_s if self.rows else 0.0
+        """Seconds that the epochs cover, without the last step; a clock that leaps or goes back adds
+        little."""
+        return self._span_s
 
     def enough(self, epochs: int | None, seconds: float | None) -> bool:
         """Whether so many epochs are there, or so many seconds are covered."""

@@ -15,6 +15,8 @@ from fenwind.quantities.angles import RAD_PER_DEGREE
 #: GGA's quality in words.
 SOLUTIONS = {1: "autonomous", 2: "code", 4: "fixed", 5: "float"}
 LONGEST_LINE = 1024
+#: Nobody surveys higher or deeper, and no receiver that works is less certain, metres.
+MAX_HEIGHT_M, MAX_SIGMA_M = 100_000.0, 1e6
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -38,12 +40,14 @@ class Epoch:
 
 @dataclass
 class Counts:
-    """What came: sentences read, with a wrong checksum, that could not be read, bytes that were none."""
+    """What came: sentences read, with a wrong checksum, that could not be read, bytes that were none, and
+    epochs that had come already."""
 
     sentences: int = 0
     wrong: int = 0
     unread: int = 0
     garbage: int = 0
+    repeated: int = 0
 
 
 @dataclass
@@ -60,6 +64,9 @@ class NmeaReader:
     _date: date | None = None
     _open: Epoch | None = None
     _sky: dict[str, tuple[int, int, int]] | None = None  # as it is being told
+    _sigma: tuple[float, tuple[float, float, float]] | None = None  # of GST, with its time of day
+    _tag: float = math.nan  # time of day of the epoch that is open
+    _told: datetime | None = None  # time of the epoch given last
 
     def feed(self, data: bytes) -> list[Epoch]:
         """Epochs that are whole by now."""
@@ -103,10 +110,8 @@ class NmeaReader:
             return done
         if kind == "RMC":
             self._rmc(cells)
-        elif kind == "GST" and self._open is not None:
-            east, north, up = (float(cells[k]) for k in (7, 6, 8))
-            if all(math.isfinite(s) and s >= 0.0 for s in (east, north, up)):
-                self._open = replace(self._open, sigma=(east, north, up))
+        elif kind == "GST":
+            self._gst(cells)
         elif kind == "GSA" and self._open is not None:
             self._open = replace(self._open, pdop=_some(cells[15]), hdop=_some(cells[16]))
         elif kind == "GSV":
@@ -120,8 +125,24 @@ class NmeaReader:
                 elevation, azimuth, strength = (int(c or 0) for c in cells[k + 1 : k + 4])
                 self._sky[f"{talker}{cells[k]}"] = (elevation, azimuth, strength)
 
+    def _gst(self, cells: list[str]) -> None:
+        """Sigmas belong to the epoch of their own time, which may come before or after them."""
+        east, north, up = (float(cells[k]) for k in (7, 6, 8))
+        if not all(0.0 < s <= MAX_SIGMA_M for s in (east, north, up)):
+            raise ValueError(cells)
+        self._sigma = (float(cells[1]), (east, north, up))
+        self._join_sigma()
+
+    def _join_sigma(self) -> None:
+        if self._open is not None and self._sigma is not None and self._sigma[0] == self._tag:
+            self._open = replace(self._open, sigma=self._sigma[1])
+
     def _finish(self) -> list[Epoch]:
         done, self._open = self._open, None
+        if done is not None and done.time == self._told:
+            self.counts.repeated += 1
+            done = None
+        self._told = done.time if done is not None else self._told
         if self._sky is not None:
             self.satellites, self._sky = self._sky, None
         return [done] if done is not None else []
@@ -136,7 +157,7 @@ class NmeaReader:
         lat, lon = _angle(cells[2], 2), _angle(cells[4], 3)
         decimals = len(cells[2].partition(".")[2]), len(cells[9].partition(".")[2])
         h = float(cells[9]) + float(cells[11])
-        if not (math.isfinite(h) and abs(lat) <= 0.5 * math.pi and abs(lon) <= math.pi + 1e-9):
+        if not (abs(h) <= MAX_HEIGHT_M and abs(lat) <= 0.5 * math.pi and abs(lon) <= math.pi + 1e-9):
             raise ValueError(cells)
         self._open = Epoch(
             time=self._moment(cells[1]),
@@ -148,6 +169,8 @@ class NmeaReader:
             age=_some(cells[13]) if len(cells) > 13 else None,
             decimals=decimals,
         )
+        self._tag = float(cells[1])
+        self._join_sigma()
 
     def _rmc(self, cells: list[str]) -> None:
         text = cells[9]

@@ -115,9 +115,18 @@ def fetched(where: Address, name: str, told: Callable[[int, int], object]) -> by
     return data
 
 
-def delete(where: Address, name: str) -> None:
-    """Delete a file on the receiver. Raises DeviceError."""
-    command(where, do="delete", name=name)
+def delete_kept(where: Address, file: RawFile, digest: str) -> None:
+    """Delete a file on the receiver of which there is a copy with a digest (SHA-256, hexadecimal): only where
+    it is listed still as it was, nothing is written to it, and the receiver itself says that digest. Raises
+    DeviceError, then nothing was deleted."""
+    if file not in listed(where):
+        raise DeviceError(f"{file.name} is no longer what was listed", hint="Ask the receiver again")
+    if status(where).logging == file.name:
+        raise DeviceError(f"{file.name} is being written", hint="Stop writing raw data first")
+    said = str(command(where, do="fetch", name=file.name, offset=0, length=1).get("sha256", ""))
+    if said.lower() != digest.lower():
+        raise DeviceError(f"{file.name} is not what is in the job", hint="Fetch it again")
+    command(where, do="delete", name=file.name)
 
 
 def _decoded(text: Any) -> bytes:

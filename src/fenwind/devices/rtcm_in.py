@@ -11,8 +11,11 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from fenwind.devices.crc24q import Shifts, remainders
+
 FloatArray = NDArray[np.float64]
 
+_shifts = Shifts()
 #: Kinds of message with observations; those between the two legacy ranges are about the station.
 LEGACY = (*range(1001, 1005), *range(1009, 1013))
 MSM = range(1071, 1138)
@@ -24,7 +27,8 @@ GOOD_S = 1.0
 @dataclass
 class RtcmReader:
     """Feed it bytes. position: geocentric ARP (3,) last broadcast, height: of the antenna where 1006 says so;
-    positions: how often it changed; at: when the last message came (clock of this machine)."""
+    changes: how often it changed; station: its number in the stream; at: when the last message came (clock
+    of this machine)."""
 
     position: FloatArray | None = None
     height: float | None = None
@@ -33,10 +37,13 @@ class RtcmReader:
     kinds: Counter[int] = field(default_factory=Counter)
     satellites: dict[int, int] = field(default_factory=dict)
     antenna: str = ""
+    station: int | None = None
     wrong: int = 0
     _read: dict[int, float] = field(default_factory=dict)
     garbage: int = 0
     _buffer: bytes = b""
+    #: Remainders of the stream before, and after each byte of the buffer.
+    _after: list[int] = field(default_factory=lambda: [0])
 
     @property
     def set(self) -> str:
@@ -52,40 +59,35 @@ class RtcmReader:
 
     def feed(self, data: bytes) -> int:
         """Take bytes; how many whole messages there were."""
+        self._after += remainders(data, self._after[-1])
         self._buffer += data
-        count = 0
+        buffer, at, count = self._buffer, 0, 0
         while True:
-            start = self._buffer.find(b"\xd3")
-            if start < 0:
-                self.garbage += len(self._buffer)
-                self._buffer = b""
-                return count
-            self.garbage += start
-            self._buffer = self._buffer[start:]
-            if len(self._buffer) < 3:
-                return count
-            if self._buffer[1] & 0xFC:
-                self._skip()
+            start = buffer.find(b"\xd3", at)
+            found = len(buffer) if start < 0 else start
+            self.garbage += found - at
+            at = found
+            if len(buffer) - at < 3:
+                break
+            if buffer[at + 1] & 0xFC:
+                self.garbage, at = self.garbage + 1, at + 1
                 continue
-            size = 6 + ((self._buffer[1] & 3) << 8) + self._buffer[2]
-            if len(self._buffer) < size:
-                return count
-            if not self._take(self._buffer[:size]):
-                self._skip()
-                continue
-            self._buffer = self._buffer[size:]
-            count += 1
+            size = 6 + ((buffer[at + 1] & 3) << 8) + buffer[at + 2]
+            if len(buffer) - at < size:
+                break
+            if self._take(buffer, at, size):
+                at, count = at + size, count + 1
+            else:
+                self.garbage, at = self.garbage + 1, at + 1
+        self._buffer, self._after = buffer[at:], self._after[at:]
+        return count
 
-    def _skip(self) -> None:
-        self._buffer, self.garbage = self._buffer[1:], self.garbage + 1
-
-    def _take(self, frame: bytes) -> bool:
+    def _take(self, buffer: bytes, at: int, size: int) -> bool:
         """Take a frame of RTCM 10403 (its number is the first 12 bits after the header); False for none."""
-        from pyrtcm import calc_crc24q
-
-        if calc_crc24q(frame):
+        if self._after[at + size] != _shifts.moved(self._after[at], size):
             self.wrong += 1
             return False
+        frame = buffer[at : at + size]
         kind, now = frame[3] << 4 | frame[4] >> 4, time.monotonic()
         if now >= self._read.get(kind, 0.0) or not (kind in MSM or kind in LEGACY):
             message = _parsed(frame)
@@ -99,6 +101,8 @@ class RtcmReader:
         return True
 
     def _say(self, kind: int, message: Any) -> None:
+        number = getattr(message, "DF003", None)
+        self.station = int(number) if number is not None else self.station
         if kind in (1005, 1006):
             fresh = np.array([message.DF025, message.DF026, message.DF027], dtype=float)
             if self.position is not None and float(np.abs(fresh - self.position).max()) > 1e-3:

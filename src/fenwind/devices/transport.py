@@ -140,24 +140,42 @@ class Link:
             f"User-Agent: NTRIP Fenwind/1\r\nAuthorization: Basic {secret}\r\n"
             "Connection: close\r\n\r\n".encode()
         )
-        link.settimeout(CONNECT_S)
-        head = b""
+        head, until = b"", time.monotonic() + CONNECT_S
         while b"\r\n\r\n" not in head and not head.startswith(b"ICY 200 OK\r\n"):
+            link.settimeout(max(until - time.monotonic(), 0.001))
             piece = link.recv(1024)
             head += piece
             if not piece or len(head) > 16_384:
                 break
-        first = head.split(b"\r\n", 1)[0].decode("latin-1")
-        if "401" in first:
-            raise DeviceError("the caster refuses the password", hint=f"Set {PASSWORD} to the right one")
-        if "200" not in first or first.startswith("SOURCETABLE"):
-            raise DeviceError(
-                f"the caster has no {self.where.path!r}", hint="Ask the caster for its table of streams"
-            )
+        self._check_answer(head)
         end = b"\r\n\r\n" if b"\r\n\r\n" in head else b"\r\n"
         rest = head.split(end, 1)[1]
         self._chunks = _Chunks() if b"chunked" in head.lower() else None
         self._early = rest
+
+    def _check_answer(self, head: bytes) -> None:
+        """Raise DeviceError with the cause where a caster does not begin its stream."""
+        first, *rest = head.decode("latin-1").split("\r\n")
+        parted = (line.partition(":") for line in rest)
+        fields = {name.strip().lower(): value.strip() for name, _, value in parted}
+        if "401" in first or "403" in first:
+            raise DeviceError("the caster refuses the password", hint=f"Set {PASSWORD} to the right one")
+        if re.search(r" 30\d", first):
+            raise DeviceError(
+                f"the caster sends elsewhere: {fields.get('location', 'it does not say where')[:200]}",
+                hint="Name that place, if it is the one that is meant",
+            )
+        page = "html" in fields.get("content-type", "").lower() or first.lstrip().lower().startswith("<")
+        if page:
+            raise DeviceError(
+                "a page for people came, not a stream", hint="Check the port and the name of the stream"
+            )
+        if "200" not in first or first.startswith("SOURCETABLE"):
+            raise DeviceError(
+                f"the caster has no {self.where.path!r}", hint="Ask the caster for its table of streams"
+            )
+        if len(head) > 16_384:
+            raise DeviceError("the caster's answer never comes to its stream", hint="Check the address")
 
     def read(self, timeout_s: float) -> bytes:
         """Bytes that are there, or come within some seconds; empty for none. A lost link is taken up

@@ -28,6 +28,22 @@ MOST = 12
 FEWER_DECIMALS = 2
 
 
+def set_aside(state: JobState, derived: Derived) -> Iterator[Doubt]:
+    """Entries and files of the job that could not be read are kept where they are and take no part."""
+    for number, words in enumerate(state.set_aside):
+        yield Doubt(
+            rule="job.set-aside",
+            subject=str(number),
+            names=(),
+            text=f"Set aside when the job was opened: {words}. It stays in the file and takes no part.",
+            value=1,
+            limit=0,
+            unit="entries",
+            limit_source="checksums of the job file",
+            grave=True,
+        )
+
+
 def no_control(state: JobState, derived: Derived) -> Iterator[Doubt]:
     """A fit needs known positions in its target frame, and there are none that may be held."""
     for step in state.fits.values():

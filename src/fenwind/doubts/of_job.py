@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from fenwind.doubts import session_rules
 from fenwind.doubts.registry import Doubt
 from fenwind.doubts.rules import doubts_about_fit, doubts_about_job
-from fenwind.errors import FenwindError
+from fenwind.errors import FenwindError, StepError
 from fenwind.job.derive import Derived
 from fenwind.job.state import JobState
 from fenwind.job.steps.fit import FitOutcome
@@ -40,7 +40,7 @@ class Judge:
         ] + list(about_job)
         for key, error in derived.frame_errors.items():
             found.append(_failed(f"Frame {state.frames[key].spec.name}", key, error))
-        return _part(found, state)
+        return _part([*found, *_faults(derived, found)], state)
 
     def _about(self, outcome: FitOutcome) -> Iterator[Doubt]:
         step = outcome.step
@@ -61,6 +61,14 @@ class Judge:
                     unit="",
                     limit_source="EPSG dataset",
                 )
+
+
+def _faults(derived: Derived, found: list[Doubt]) -> Iterator[Doubt]:
+    """Steps that ended in an exception and are not told yet, as those that only gather for others."""
+    told = {doubt.subject for doubt in found if doubt.rule.endswith(".failed")}
+    for node, outcome in derived.outcomes.items():
+        if isinstance(outcome.error, StepError) and node.subject not in told:
+            yield _failed(outcome.title or f"{node.kind} {node.subject}".strip(), str(node), outcome.error)
 
 
 def _failed(what: str, subject: str, error: FenwindError) -> Doubt:

@@ -4,10 +4,11 @@ itself."""
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
+from functools import partial
 from typing import Any
 from weakref import WeakKeyDictionary
 
-from fenwind.doubts.registry import Doubt
+from fenwind.doubts.registry import Doubt, guarded
 from fenwind.errors import FenwindError
 from fenwind.job.derive import Derived
 
@@ -30,5 +31,6 @@ class OnceJudged:
                 )  # fmt: skip
                 continue
             if found not in self._known:
-                self._known[found] = tuple(self._about(found))
+                about = partial(self._about, found)
+                self._known[found] = tuple(guarded(f"{self._kind} {name_of(key)}", key, about))
             yield from self._known[found]

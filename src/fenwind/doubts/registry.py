@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 from typing import Literal
+
+from fenwind.errors import StepError
+from fenwind.progress import Cancelled
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -60,3 +63,23 @@ class Rule:
     def name(self) -> str:
         """Name of its function."""
         return self.look.__name__
+
+
+def guarded(what: str, subject: str, look: Callable[[], Iterable[Doubt]]) -> Iterator[Doubt]:
+    """The doubts that `look` finds, as far as it comes: where a check itself fails, that is a doubt of its
+    own, and all other checks are made."""
+    try:
+        yield from look()
+    except Cancelled:
+        raise
+    except Exception as error:
+        failed = StepError.of(error)
+        yield Doubt(
+            rule="check.failed",
+            subject=subject,
+            names=(),
+            unit="",
+            grave=True,
+            limit_source="computation",
+            text=f"The check for {what}: {failed}. {failed.hint}.",
+        )

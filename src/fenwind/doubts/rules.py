@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from functools import partial
 
 from fenwind.doubts import (
     fit_blunders,
@@ -16,7 +17,7 @@ from fenwind.doubts import (
     space_job,
     velocity_rules,
 )
-from fenwind.doubts.registry import Doubt, Rule
+from fenwind.doubts.registry import Doubt, Rule, guarded
 from fenwind.job.derive import Derived
 from fenwind.job.state import JobState
 from fenwind.procedures.fit_case import FitCase
@@ -67,6 +68,7 @@ RULES: tuple[Rule, ...] = (
     Rule(about="fit", look=fit_geometry.tilting_plane, limit="20 mm/km over a geoid, 100 over an ellipsoid"),
     Rule(about="fit", look=fit_geometry.unseen_model, limit="95 % region of the mark"),
     Rule(about="fit", look=fit_geometry.far_outside, limit="half the extent of the pairs"),
+    Rule(about="job", look=job_rules.set_aside, limit="0 entries", source="checksums of the job file"),
     Rule(about="job", look=session_rules.bases, limit="a word to stand on; 5 mm of what is broadcast"),
     Rule(about="job", look=session_rules.occupations, limit="3.29 sigma, 15 and 25 mm at least"),
     Rule(about="job", look=session_rules.sessions, limit="one check on a known mark"),
@@ -108,7 +110,8 @@ def _about_fit(case: FitCase) -> Iterator[Doubt]:
     explained: set[str] = set()
     causes = {key for rule in RULES for key in rule.explains}
     for rule in RULES:
-        for doubt in rule.look(case) if rule.about == "fit" else ():
+        words = rule.name.replace("_", " ")
+        for doubt in guarded(words, case.subject, partial(rule.look, case)) if rule.about == "fit" else ():
             # A longitude without its sign also mirrors the marks, as exchanged axes do; the first cause found
             # is told.
             if doubt.rule in (*causes, "fit.outlier") and doubt.names and set(doubt.names) <= explained:
@@ -124,7 +127,8 @@ def doubts_about_job(
     """Every doubt about the records of a job. Raises Cancelled when `progress` says so."""
     found = []
     for rule in RULES:
-        for doubt in rule.look(state, derived) if rule.about == "job" else ():
+        words = rule.name.replace("_", " ")
+        for doubt in guarded(words, words, partial(rule.look, state, derived)) if rule.about == "job" else ():
             progress.check()
             found.append(doubt)
         progress.check()

@@ -47,14 +47,12 @@ def _about(found: Placed) -> Iterator[Doubt]:
         )  # fmt: skip
     if found.setup.word == "known":
         return
-    sighted = {found.names.get(key, "") for key in found.setup.target}
     seconds = RAD_PER_SECOND
     look = Looked(
         case=found.case, found=found.found, scale=found.setup.scale, checks=checks,
         others={
             found.names[key]: (float(p.at[0]), float(p.at[1]), float(p.at[2]))
-            for key, p in found.known.items()
-            if found.names.get(key, "") not in sighted and key != found.setup.station
+            for key, p in found.others.items() if key in found.names
         },
         collimation_s=found.reduced.collimation / seconds, index_s=found.reduced.index / seconds,
     )  # fmt: skip

@@ -12,10 +12,11 @@ from collections.abc import Sequence
 
 from fenwind.errors import FormatError
 from fenwind.exchange.files import read_bytes
-from fenwind.exchange.raw_table import RawTable, is_number
+from fenwind.exchange.raw_table import NumberStyle, RawTable, is_number, number_style
+from fenwind.quantities.numbers import counted
 
+MAX_COLUMNS = 5000
 _DELIMITERS = ("\t", ";", ",", "|")
-_COMMA_NUMBER = re.compile(r"[+\-−]?\d+,\d+")
 
 
 def read_file(path: str | os.PathLike[str]) -> RawTable:
@@ -81,19 +82,30 @@ def read_text(text: str, where: str, encoding: str = "utf-8") -> RawTable:
         raise FormatError("there are no rows in it", where=where, hint="Give a list with one mark a line")
     sample = text.lstrip()[:20_000].splitlines()
     delimiter = _find_delimiter([line for line in sample if line.strip()][:60])
-    rows, numbers = _split(text, delimiter, where)
+    rows, numbers, comments = _split(text, delimiter, where)
     if not rows:
         raise FormatError("there are no rows in it", where=where, hint="Give a list with one mark a line")
-    decimal_comma = delimiter != "," and uses_decimal_comma(rows)
-    has_header = is_header(rows, decimal_comma)
+    if len(rows[0]) > MAX_COLUMNS:
+        raise FormatError(
+            f"the first row has {len(rows[0])} cells; a list of marks has at most {MAX_COLUMNS}",
+            where=where,
+            hint="Give a list with one mark a line",
+        )
+    # Cells that hold no comma, as those between commas without quotes, are written with dots.
+    commas = "," in text and (delimiter != "," or '"' in text)
+    style = number_style(rows) if commas else NumberStyle()
+    has_header = is_header(rows, style.decimal_comma)
+    left_out = f"{counted(comments, 'line')} beginning with # left out as comments."
     return RawTable(
         source=where,
         headers=tuple(rows[0]) if has_header else (),
         rows=rows[1:] if has_header else rows,
         lines=numbers[1:] if has_header else numbers,
         delimiter=delimiter,
-        decimal_comma=decimal_comma,
+        decimal_comma=style.decimal_comma,
+        grouped=style.grouped,
         encoding=encoding,
+        remarks=(left_out,) if comments else (),
     )
 
 
@@ -113,9 +125,20 @@ def _find_delimiter(sample: list[str]) -> str:
     return best
 
 
-def _split(text: str, delimiter: str, where: str) -> tuple[list[list[str]], Sequence[int]]:
+Rows = tuple[list[list[str]], Sequence[int], int]
+
+
+def is_comment(row: Sequence[str]) -> bool:
+    """Whether a row that begins with # is a comment: a mark may be called #1, and then has numbers beside
+    it."""
+    return row[0].startswith("#") and not any(is_number(cell, True) or is_number(cell) for cell in row[1:])
+
+
+def _split(text: str, delimiter: str, where: str) -> Rows:
+    """Rows of cells, the lines they begin on, and how many lines were left out as comments."""
     if delimiter == " ":
-        return _split_at_blanks(text)
+        lines = text.splitlines()
+        return _kept([line.split() for line in lines], range(1, len(lines) + 1))
     if '"' in text:
         return _split_quoted(text, delimiter, where)
     reader = csv.reader(io.StringIO(text, newline=""), delimiter=delimiter)
@@ -129,18 +152,17 @@ def _split(text: str, delimiter: str, where: str) -> tuple[list[list[str]], Sequ
     if not text.isascii() or any(blank in text for blank in " \t\x0b\x0c"):
         rows = [[cell.strip() for cell in row] for row in rows]
     if "#" not in text and all(map(any, rows)):
-        return rows, range(1, len(rows) + 1)
-    kept = [(n, row) for n, row in enumerate(rows, 1) if any(row) and not row[0].startswith("#")]
-    return [row for _, row in kept], [n for n, _ in kept]
+        return rows, range(1, len(rows) + 1), 0
+    return _kept(rows, range(1, len(rows) + 1))
 
 
-def _split_at_blanks(text: str) -> tuple[list[list[str]], list[int]]:
-    numbered = enumerate(text.splitlines(), 1)
-    lines = [(n, line.split()) for n, line in numbered if line.strip() and not line.lstrip().startswith("#")]
-    return [row for _, row in lines], [n for n, _ in lines]
+def _kept(rows: list[list[str]], numbers: Sequence[int]) -> Rows:
+    filled = [(n, row) for n, row in zip(numbers, rows, strict=True) if any(row)]
+    kept = [(n, row) for n, row in filled if not is_comment(row)]
+    return [row for _, row in kept], [n for n, _ in kept], len(filled) - len(kept)
 
 
-def _split_quoted(text: str, delimiter: str, where: str) -> tuple[list[list[str]], list[int]]:
+def _split_quoted(text: str, delimiter: str, where: str) -> Rows:
     rows: list[list[str]] = []
     numbers: list[int] = []
     reader = csv.reader(io.StringIO(text, newline=""), delimiter=delimiter, strict=True)
@@ -149,23 +171,14 @@ def _split_quoted(text: str, delimiter: str, where: str) -> tuple[list[list[str]
         try:
             row = next(reader)
         except StopIteration:
-            return rows, numbers
+            return _kept(rows, numbers)
         except csv.Error as error:
             problem = "a quote is opened and never closed" if "unexpected end" in str(error) else str(error)
             raise FormatError(
                 problem, where=f"{where}, line {start}", hint="Close the quote, or remove it"
             ) from error
-        if any(cell.strip() for cell in row) and not row[0].lstrip().startswith("#"):
-            rows.append([cell.strip() for cell in row])
-            numbers.append(start)
-
-
-def uses_decimal_comma(rows: list[list[str]]) -> bool:
-    """Whether the numbers among some cells are written with a decimal comma."""
-    cells = [cell for row in rows[:200] for cell in row]
-    return sum(bool(_COMMA_NUMBER.fullmatch(c)) for c in cells) > sum(
-        bool(re.fullmatch(r"[+\-−]?\d+\.\d+", c)) for c in cells
-    )
+        rows.append([cell.strip() for cell in row])
+        numbers.append(start)
 
 
 def is_header(rows: list[list[str]], decimal_comma: bool) -> bool:

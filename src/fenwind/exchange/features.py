@@ -21,6 +21,7 @@ from fenwind.quantities.numbers import counted
 _WRITE_HINT = "Choose another folder or name, or another format"
 _HINT = "Export the points again, or check the file in a geographic information system"
 MAX_FEATURES = 2_000_000
+MAX_PROPERTIES = 1000
 #: A point as WKB alone is 21 bytes.
 BYTES_A_FEATURE = 21
 
@@ -39,7 +40,8 @@ def read_geojson(path: str, part: str = "") -> RawTable:
     Raises FormatError."""
     data = read_bytes(path)
     try:
-        parsed = json.loads(data.decode("utf-8-sig"))
+        # Numbers stay as they are written, for names such as 7.10.
+        parsed = json.loads(data.decode("utf-8-sig"), parse_float=_Written, parse_int=_Written)
     except UnicodeDecodeError as error:
         raise FormatError("the GeoJSON file is not UTF-8 text", where=path, hint=_HINT) from error
     except json.JSONDecodeError as error:
@@ -52,7 +54,32 @@ def read_geojson(path: str, part: str = "") -> RawTable:
         raise FormatError("the GeoJSON file cannot be read", where=path, hint=_HINT) from error
     if not isinstance(parsed, dict) or parsed.get("type") not in ("FeatureCollection", "Feature"):
         raise FormatError("there is no FeatureCollection in it", where=path, hint=_HINT)
-    return _read(path, part, "the GeoJSON file")
+    features = parsed.get("features", []) if parsed["type"] == "FeatureCollection" else [parsed]
+    properties = [f.get("properties") or {} if isinstance(f, dict) else {} for f in features]
+    most = max((len(one) for one in properties if isinstance(one, dict)), default=0)
+    if most > MAX_PROPERTIES:
+        raise FormatError(
+            f"a feature has {most} properties; a list of marks has at most {MAX_PROPERTIES}", where=path,
+            hint=_HINT,
+        )  # fmt: skip
+    return _as_written(_read(path, part, "the GeoJSON file"), properties)
+
+
+class _Written(str):
+    """A number of a JSON text, as it is written."""
+
+
+def _as_written(table: RawTable, properties: list[Any]) -> RawTable:
+    """The table with numbers among its properties as the file writes them. Where some features hold no point
+    nothing is known to belong to a row, and all stays as it is."""
+    if len(properties) != len(table.rows):
+        return table
+    for row, own in zip(table.rows, properties, strict=True):
+        for column, head in enumerate(table.headers):
+            found = own.get(head) if isinstance(own, dict) else None
+            if isinstance(found, _Written) and column < len(row):
+                row[column] = str(found)
+    return table
 
 
 def _read(path: str, part: str, what: str) -> RawTable:

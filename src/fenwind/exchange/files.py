@@ -49,7 +49,8 @@ def same_file(one: str, other: str) -> bool:
 
 
 def read_head(path: str | os.PathLike[str], size: int) -> bytes:
-    """First bytes of a file. Raises FormatError when it cannot be read."""
+    """First bytes of a file. Raises FormatError when it cannot be read or is none, as a pipe."""
+    check_size(path)
     try:
         with open(path, "rb") as file:
             return file.read(size)

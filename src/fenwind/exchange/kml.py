@@ -4,13 +4,14 @@ latitude."""
 from __future__ import annotations
 
 import math
+from collections.abc import Iterator
 from typing import Any
 
 from fenwind.errors import FormatError
 from fenwind.exchange.files import write_bytes
 from fenwind.exchange.outgoing import Outgoing
 from fenwind.exchange.raw_table import RawTable
-from fenwind.exchange.xml_in import child_text, elements, parse_xml
+from fenwind.exchange.xml_in import child_text, elements, local, parse_xml
 from fenwind.quantities.numbers import counted
 
 NAMESPACE = "http://www.opengis.net/kml/2.2"
@@ -24,23 +25,19 @@ def read_kml(path: str, part: str = "") -> RawTable:
     rows: list[list[str]] = []
     without_height = 0
     for mark in elements(root, "Placemark"):
-        for point in elements(mark, "Point"):
-            lon, lat, h = (*(c.strip() for c in child_text(point, "coordinates").split(",")), "", "", "")[:3]
+        points = list(_points(mark))
+        if not points:
+            continue
+        name, description = child_text(mark, "name"), child_text(mark, "description")
+        code, monument, source = (_data(mark, key) for key in ("code", "monument", "source"))
+        for point in points:
+            text = child_text(point, "coordinates")
+            lon, lat, h = (*(c.strip() for c in text.split(",")), "", "", "")[:3]
+            if len(text.split()) > 1 and len(text.split(",")) > 3:
+                lat = text  # a point has one position: which is meant, the reader of the list shall see
             absolute = child_text(point, "altitudeMode") == "absolute"
             without_height += bool(h and not absolute)
-            code, monument, source = (_data(mark, key) for key in ("code", "monument", "source"))
-            rows.append(
-                [
-                    child_text(mark, "name"),
-                    lat,
-                    lon,
-                    h if absolute else "",
-                    code,
-                    monument,
-                    source,
-                    child_text(mark, "description"),
-                ]
-            )
+            rows.append([name, lat, lon, h if absolute else "", code, monument, source, description])
     if not rows:
         raise FormatError(
             "there are no placemarks with a point in it", where=path, hint="Export points, not lines or areas"
@@ -59,6 +56,16 @@ def read_kml(path: str, part: str = "") -> RawTable:
         crs="EPSG:4979",
         remarks=remarks,
     )
+
+
+def _points(mark: Any) -> Iterator[Any]:
+    """Points of a placemark, in groups of geometries too; those of a placemark in it are that one's own."""
+    for child in mark:
+        name = local(child.tag)
+        if name == "Point":
+            yield child
+        elif name != "Placemark":
+            yield from _points(child)
 
 
 def _data(mark: Any, name: str) -> str:

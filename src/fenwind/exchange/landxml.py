@@ -8,6 +8,7 @@ code, desc, oID, pntRef.
 from __future__ import annotations
 
 import math
+from collections import Counter
 from collections.abc import Sequence
 from datetime import datetime
 from typing import Any
@@ -59,7 +60,14 @@ def read_landxml(path: str, part: str = "") -> RawTable:
         crs=f"EPSG:{crs}" if crs.isdigit() else "",
         part=part,
         parts=names if len(names) > 1 else (),
+        remarks=_twice(rows),
     )
+
+
+def _twice(rows: list[list[str]]) -> tuple[str, ...]:
+    """A sentence that names the points whose name stands twice, none where none does."""
+    found = [name for name, count in Counter(row[0] for row in rows).items() if name and count > 1]
+    return (f"Names that stand twice: {', '.join(found[:8])}.",) if found else ()
 
 
 def _row(point: Any, by_name: dict[Any, Any]) -> list[str]:

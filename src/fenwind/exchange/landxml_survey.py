@@ -188,7 +188,8 @@ def _sighting(element: Any, units: _Units, where: str) -> Sighting:
 def _reduced(
     element: Any, units: _Units, setups: Mapping[str, FieldSetup], where: str, number: int
 ) -> list[Observation]:
-    """An azimuth, and a distance from mark to mark with its difference in height where both are said."""
+    """An azimuth, and a distance: from mark to mark with its difference in height where both are said, else
+    horizontal."""
     at = setups.get(element.get("setupID") or "")
     to = setups.get(element.get("targetSetupID") or "")
     target = next((_point(c) for c in element if local(c.tag) == "TargetPoint"), "")
@@ -214,6 +215,8 @@ def _reduced(
         slope = math.hypot(flat, rise)
         add("distance", slope, sigmas.distance_m + sigmas.distance_part * slope)
         add("height_difference", rise, sigmas.zenith * flat)
+    elif not math.isnan(flat):
+        add("horizontal_distance", flat, sigmas.distance_m + sigmas.distance_part * flat)
     return out
 
 

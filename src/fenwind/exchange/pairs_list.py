@@ -10,7 +10,6 @@ from fenwind.exchange.point_list import head_and_unit
 from fenwind.exchange.raw_table import RawTable
 from fenwind.procedures.positions import Positions, positions
 from fenwind.quantities.lengths import LengthUnit
-from fenwind.quantities.numbers import parse_number
 
 PAIR_COLUMNS = ("name", "from_e", "from_n", "from_h", "to_e", "to_n", "to_h")
 
@@ -64,7 +63,7 @@ def _cell(table: RawTable, cells: list[str], place: dict[str, int], column: str,
     if not text and column.endswith("_h"):
         return float("nan")
     try:
-        return parse_number(text, decimal_comma=table.decimal_comma)
+        return table.number(text)
     except ParseError as error:
         raise FormatError(
             f"column {column}: {text[:40]!r} found, expected a number", where=where, hint="Correct the cell"

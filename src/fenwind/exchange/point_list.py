@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 import re
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
@@ -17,7 +18,7 @@ from fenwind.geodesy.axes import ShownAxis, shown_axes
 from fenwind.progress import NULL_PROGRESS, Progress
 from fenwind.quantities.geographic import parse_latitude, parse_longitude
 from fenwind.quantities.lengths import METRE, UNITS, LengthUnit, unit_named
-from fenwind.quantities.numbers import counted, parse_number
+from fenwind.quantities.numbers import counted
 
 #: Coordinates beyond this are absurd on the earth, metres.
 MAX_COORDINATE_M = 1e8
@@ -317,7 +318,8 @@ def _check_columns(table: RawTable, match: ColumnMatch, geographic: bool, height
 
 
 def _check_heads(table: RawTable, match: ColumnMatch, axes: tuple[str, str], where: str) -> None:
-    repeated = [h for h in table.headers if h and table.headers.count(h) > 1 and _meaning_of(h)[0]]
+    often = Counter(table.headers)
+    repeated = [h for h, count in often.items() if h and count > 1 and _meaning_of(h)[0]]
     if repeated:
         raise FormatError(
             f"the column {repeated[0]!r} stands twice", where=where, hint="Name every column once"
@@ -388,7 +390,8 @@ class _RowReader:
         self, table: RawTable, match: ColumnMatch, geographic: bool, unit: LengthUnit, heights_alone: bool
     ) -> None:
         self._columns, self._match, self._unit = match.columns, match, unit
-        self._geographic, self._comma = geographic, table.decimal_comma
+        self._geographic, self._comma, self._table = geographic, table.decimal_comma, table
+        self._most = len(table.headers)
         self._axes = ("lat", "lon") if geographic else ("e", "n")
         self._heights_alone = heights_alone
         self._needed = 1 + max(match.columns[m] for m in ("name", *self._axes) if m in match.columns)
@@ -401,7 +404,7 @@ class _RowReader:
     def read_block(self, rows: list[list[str]], lines: Sequence[int]) -> _Block:
         """Columns of rows whose numbers are all plain; ValueError, IndexError or _BadCell when one is not."""
         names = self._texts(rows, "name")
-        if self._comma or not all(names):
+        if self._comma or not all(names) or (self._most and max(map(len, rows)) > self._most):
             raise ValueError
         values = np.full((5, len(rows)), np.nan)
         for axis, meaning in enumerate((*self._axes, self._height, "sh", "sv")):
@@ -439,6 +442,8 @@ class _RowReader:
 
     def read(self, row: list[str]) -> tuple[tuple[str, ...], tuple[float, ...]]:
         """Texts (name first) and the five numbers of one row. Raises _BadCell."""
+        if self._most and any(row[self._most :]):
+            raise _BadCell("last", f"has {len(row)} cells, expected {self._most} as in the head")
         if len(row) < self._needed:
             raise _BadCell("last", f"has {len(row)} columns, expected at least {self._needed}")
         name = self._text(row, "name")
@@ -468,13 +473,10 @@ class _RowReader:
 
     def _number(self, text: str, meaning: str) -> float:
         try:
-            return (
-                float(text)
-                if text.isascii() and _PLAIN.fullmatch(text)
-                else parse_number(text, decimal_comma=self._comma)
-            )
+            return self._table.number(text)
         except ParseError as error:
-            raise _BadCell(meaning, f"{text[:40]!r} found, expected a number") from error
+            sign = "with a decimal comma" if self._comma else "with a decimal point"
+            raise _BadCell(meaning, f"{text[:40]!r} found, expected a number {sign}") from error
 
     def _sigma(self, row: list[str], meaning: str) -> float:
         text = self._text(row, meaning)
@@ -490,7 +492,7 @@ class _RowReader:
         parse = parse_latitude if meaning == "lat" else parse_longitude
         try:
             if self._comma and is_number(text, True):
-                text = repr(parse_number(text, decimal_comma=True))
+                text = repr(self._table.number(text))
             return parse(text)
         except ParseError as error:
             raise _BadCell(
@@ -498,7 +500,6 @@ class _RowReader:
             ) from error
 
 
-_PLAIN = re.compile(r"[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d{1,2})?")
 #: What a cell begins with when an apostrophe was put before it so that a spreadsheet does not run it.
 GUARDED = tuple("'" + c for c in "=+-@\t\r")
 

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import re
+from collections import Counter
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 
 from fenwind.errors import ParseError
@@ -12,7 +14,8 @@ from fenwind.quantities.numbers import parse_number
 @dataclass(frozen=True, kw_only=True)
 class RawTable:
     """Cells as text. headers is empty where there are none; lines holds the number of every row in its file,
-    counted from 1 in what `place` names. unit: key of the length unit the file states, crs: the system it
+    counted from 1 in what `place` names. decimal_comma, grouped: how numbers are written. unit: key of the
+    length unit the file states, crs: the system it
     states, both empty where it states none. parts: names of the tables the file holds, `part` the one read.
     remarks: what the reader left out, in sentences."""
 
@@ -22,6 +25,7 @@ class RawTable:
     lines: Sequence[int]
     delimiter: str = ","
     decimal_comma: bool = False
+    grouped: bool = False
     encoding: str = "utf-8"
     place: str = "line"
     unit: str = ""
@@ -35,11 +39,53 @@ class RawTable:
         """Columns of the widest row."""
         return max([len(self.headers), *(len(r) for r in self.rows[:1000])])
 
+    def number(self, text: str) -> float:
+        """A number as this list writes them. Raises ParseError."""
+        return parse_number(text, decimal_comma=self.decimal_comma, grouped=self.grouped)
 
-def is_number(text: str, decimal_comma: bool = False) -> bool:
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class NumberStyle:
+    """How the numbers of a list are written: with a decimal comma, with a sign between thousands."""
+
+    decimal_comma: bool = False
+    grouped: bool = False
+
+
+_SHAPES = {
+    "comma": re.compile(r"[+\-−]?(?:\d+,\d+|[1-9]\d{0,2}(?:\.\d{3})+,\d+)"),
+    "dot": re.compile(r"[+\-−]?(?:\d+\.\d+|[1-9]\d{0,2}(?:,\d{3})+\.\d+)"),
+    "groups of commas": re.compile(r"[+\-−]?[1-9]\d{0,2}(?:,\d{3})+(?:\.\d*)?"),
+    "groups of dots": re.compile(r"[+\-−]?[1-9]\d{0,2}(?:\.\d{3})+(?:,\d*)?"),
+    "long": re.compile(r"[+\-−]?\d{4,}[.,]\d+"),
+}
+
+
+def number_style(rows: Iterable[Sequence[str]]) -> NumberStyle:
+    """How numbers among all cells of a list are written. A comma or dot counts as a sign of thousands only
+    where every number of the list that could be written with one is; cells that are written otherwise than
+    most are no numbers then."""
+    cells = Counter(cell for row in rows for cell in row if "," in cell or "." in cell)
+    found = {shape: {cell for cell in cells if pattern.fullmatch(cell)} for shape, pattern in _SHAPES.items()}
+
+    def many(*sets: set[str]) -> int:
+        return sum(cells[cell] for cell in set().union(*sets))
+
+    only_comma = found["comma"] - found["groups of commas"]
+    only_dot = found["dot"] - found["groups of dots"]
+    whole_groups = found["groups of commas"] - found["comma"]
+    if only_comma or only_dot or whole_groups:
+        comma = many(only_comma) > many(only_dot, whole_groups)
+    else:
+        comma = many(found["comma"]) > many(found["dot"])
+    groups = found["groups of dots" if comma else "groups of commas"]
+    return NumberStyle(decimal_comma=comma, grouped=bool(groups) and not found["long"])
+
+
+def is_number(text: str, decimal_comma: bool = False, grouped: bool = True) -> bool:
     """Whether a cell reads as a plain number."""
     try:
-        parse_number(text, decimal_comma=decimal_comma)
+        parse_number(text, decimal_comma=decimal_comma, grouped=grouped)
     except ParseError:
         return False
     return True

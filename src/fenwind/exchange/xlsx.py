@@ -4,6 +4,7 @@ out."""
 from __future__ import annotations
 
 import io
+import re
 import zipfile
 from collections.abc import Iterable, Sequence
 from datetime import date, datetime
@@ -11,7 +12,8 @@ from typing import Any
 
 from fenwind.errors import FormatError
 from fenwind.exchange.files import foreign_reader, read_bytes, write_bytes
-from fenwind.exchange.raw_table import RawTable
+from fenwind.exchange.raw_table import RawTable, number_style
+from fenwind.quantities.numbers import counted
 
 #: Unpacked size and rows beyond which a workbook is no list of marks.
 MAX_UNPACKED = 500_000_000
@@ -30,6 +32,8 @@ def read_xlsx(path: str, part: str = "") -> RawTable:
     """
     from openpyxl import load_workbook
 
+    from fenwind.exchange.point_list import match_header
+
     data = read_bytes(path)
     _check_archive(data, path)
     with foreign_reader(path, "the workbook", _HINT):
@@ -46,10 +50,48 @@ def read_xlsx(path: str, part: str = "") -> RawTable:
                 sheet.reset_dimensions()
                 rows, lines = _cells(sheet.iter_rows(values_only=True), path)
                 if rows:
-                    return _table(path, name, names, rows, lines)
+                    table = _table(path, name, names, rows, lines, _remarks(data, book, sheet))
+                    column = match_header(table).columns.get("name")
+                    if column is not None:
+                        _names_as_typed(sheet, column, dict(zip(table.lines, table.rows, strict=True)))
+                    return table
         finally:
             book.close()
     raise FormatError("there are no rows in it", where=path, hint="Give a sheet with one mark a row")
+
+
+_HIDDEN_ROW = re.compile(rb"<row\b[^>]*\bhidden=.(?:1|true).")
+_EMPTY_FORMULA = re.compile(rb"<c\b[^>]*>\s*<f\b(?:[^>]*/>|[^>]*>[^<]*</f>)\s*(?:<v\s*/>|<v></v>)?\s*</c>")
+
+
+def _remarks(data: bytes, book: Any, sheet: Any) -> tuple[str, ...]:
+    """What a reader of the sheet may not see, in sentences: rows and sheets that are hidden, and formulas
+    that no program has worked out."""
+    out = []
+    with zipfile.ZipFile(io.BytesIO(data)) as archive:
+        text = archive.read(str(sheet._worksheet_path).lstrip("/"))
+    formulas, rows = len(_EMPTY_FORMULA.findall(text)), len(_HIDDEN_ROW.findall(text))
+    sheets = [one.title for one in book.worksheets if one.sheet_state != "visible"]
+    if formulas:
+        out.append(
+            f"{counted(formulas, 'formula')} without a value: save the workbook in a spreadsheet program."
+        )
+    if rows:
+        out.append(f"{counted(rows, 'hidden row')} read like the others.")
+    if sheets:
+        out.append(f"Hidden: {counted(len(sheets), 'sheet')} ({', '.join(sheets)[:80]}).")
+    return tuple(out)
+
+
+def _names_as_typed(sheet: Any, column: int, rows: dict[int, list[str]]) -> None:
+    """Write names that are numbers as the sheet shows them: 7.10, where the cell holds 7.1 with two decimals.
+    rows: the list's rows by their number in the sheet."""
+    sheet.reset_dimensions()
+    for number, cells in enumerate(sheet.iter_rows(min_col=column + 1, max_col=column + 1), 1):
+        cell = cells[0] if cells else None
+        shown = re.fullmatch(r"0\.(0+)", getattr(cell, "number_format", None) or "")
+        if number in rows and shown and isinstance(getattr(cell, "value", None), int | float):
+            rows[number][column] = f"{cell.value:.{len(shown[1])}f}"  # type: ignore[union-attr]
 
 
 def _check_archive(data: bytes, path: str) -> None:
@@ -65,46 +107,64 @@ def _check_archive(data: bytes, path: str) -> None:
         raise FormatError("the workbook unpacks to far more than a list of marks", where=path, hint=_HINT)
 
 
-def _cells(rows: Iterable[tuple[Any, ...]], path: str) -> tuple[list[list[str]], list[int]]:
+def _cells(rows: Iterable[tuple[Any, ...]], path: str) -> tuple[list[list[Any]], list[int]]:
     out, lines = [], []
     for number, row in enumerate(rows, 1):
         if number > MAX_ROWS:
             raise FormatError(f"the sheet has over {MAX_ROWS} rows", where=path, hint="Split it")
-        texts = [_text(value) for value in row[:MAX_COLUMNS]]
-        while texts and not texts[-1]:
-            texts.pop()
-        if texts and not texts[0].startswith("#"):
-            out.append(texts)
+        values = list(row[:MAX_COLUMNS])
+        while values and (values[-1] is None or not str(values[-1]).strip()):
+            values.pop()
+        if values:
+            out.append(values)
             lines.append(number)
     return out, lines
 
 
-def _text(value: Any) -> str:
+def _text(value: Any, comma: bool) -> str:
+    """A value as a cell of the list; numbers as its texts write them."""
     if value is None:
         return ""
     if isinstance(value, bool):
         return "yes" if value else "no"
     if isinstance(value, float) and value.is_integer() and abs(value) < 1e15:
         return str(int(value))
+    if isinstance(value, float):
+        return str(value).replace(".", "," if comma else ".")
     if isinstance(value, (datetime, date)):
         return value.isoformat()
     return str(value).strip()
 
 
-def _table(path: str, name: str, names: tuple[str, ...], rows: list[list[str]], lines: list[int]) -> RawTable:
-    from fenwind.exchange.delimited import is_header, uses_decimal_comma
+def _table(
+    path: str,
+    name: str,
+    names: tuple[str, ...],
+    values: list[list[Any]],
+    lines: list[int],
+    remarks: tuple[str, ...],
+) -> RawTable:
+    from fenwind.exchange.delimited import is_comment, is_header
 
-    comma = uses_decimal_comma(rows)
-    head = is_header(rows, comma)
+    # Only what was typed as text says how the list writes its numbers.
+    style = number_style([[v.strip() for v in row if isinstance(v, str)] for row in values])
+    every = [[_text(value, style.decimal_comma) for value in row] for row in values]
+    kept = [(n, row) for n, row in zip(lines, every, strict=True) if not is_comment(row)]
+    if len(kept) < len(every):
+        remarks += (f"{counted(len(every) - len(kept), 'row')} beginning with # left out as comments.",)
+    rows, numbers = [row for _, row in kept], [n for n, _ in kept]
+    head = bool(rows) and is_header(rows, style.decimal_comma)
     return RawTable(
         source=f"{path}, sheet {name}" if len(names) > 1 else path,
         headers=tuple(rows[0]) if head else (),
         rows=rows[1:] if head else rows,
-        lines=lines[1:] if head else lines,
-        decimal_comma=comma,
+        lines=numbers[1:] if head else numbers,
+        decimal_comma=style.decimal_comma,
+        grouped=style.grouped,
         place="row",
         part=name,
         parts=names,
+        remarks=remarks,
     )
 
 

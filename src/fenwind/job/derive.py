@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
 
-from fenwind.errors import FenwindError, ProcedureError
+from fenwind.errors import FenwindError, ProcedureError, StepError
 from fenwind.job.adopted import Adopted
 from fenwind.job.memory import Memory, Remembered
 from fenwind.job.reader import Digest, Pending, Reader, Source, digest_of
@@ -17,7 +17,7 @@ from fenwind.job.steps.fit import FitOutcome
 from fenwind.job.steps.kinds import STEP_KINDS
 from fenwind.job.steps.outcome import Node, Outcome, StepKind
 from fenwind.procedures.positions import Positions
-from fenwind.progress import NULL_PROGRESS, Progress
+from fenwind.progress import NULL_PROGRESS, Cancelled, Progress
 from fenwind.quiet import collection_paused
 from fenwind.records.records import FrameRecord, Mark
 
@@ -112,12 +112,20 @@ def _derived(
     todo = [node for node in nodes if node not in run.done]
     for done, node in enumerate(todo):
         progress.check()
-        progress.report(done, len(todo), kinds[node.kind].title(state, node))
+        progress.report(done, len(todo), title_of(kinds[node.kind], state, node))
         run.solve(node)
     views = run.views(nodes)
     errors, missing = run.frames()
     progress.report(1, 1, "")
     return Derived(outcomes=run.done, views=views, frame_errors=errors, missing_grids=missing, folder=folder)
+
+
+def title_of(kind: StepKind, state: JobState, node: Node) -> str:
+    """Name people know a step by; a step that cannot say it has none."""
+    try:
+        return kind.title(state, node)
+    except Exception:
+        return ""
 
 
 class _Run:
@@ -179,7 +187,8 @@ class _Run:
                 self._note(node, known.asked)
                 return known.outcome
         kind, reader = self.kinds[node.kind], Reader(self.source)
-        title, key, result, error = kind.title(self.state, node), None, None, None
+        title, key, result, error = title_of(kind, self.state, node), None, None, None
+        digest: Digest | None = None
         try:
             inputs, key = kind.read(node, reader)
             same = next(
@@ -188,9 +197,13 @@ class _Run:
             if same is None:
                 self.memory.computed.append(title or f"{node.kind} {node.subject}")
             result, error = (same.result, same.error) if same else (kind.solve(inputs, self.progress), None)
+            digest = kind.digest(result) if result is not None else None
         except FenwindError as caught:
-            error = caught
-        digest = kind.digest(result) if result is not None else None
+            result, error = None, caught
+        except (Cancelled, Pending):
+            raise
+        except Exception as caught:  # one step's fault is that step's outcome, and nobody else's
+            result, error = None, StepError.of(caught)
         if digest is None:
             digest = digest_of(str(node), title, *reader.asked.values())
         outcome = Outcome(node=node, title=title, digest=digest, result=result, error=error)
@@ -204,7 +217,7 @@ class _Run:
 
     def _close(self, circle: list[Node]) -> None:
         """Steps that need each other: each says so, nothing of them is remembered."""
-        titles = [self.kinds[n.kind].title(self.state, n) for n in circle]
+        titles = [title_of(self.kinds[n.kind], self.state, n) for n in circle]
         named = [title for title in titles if title] or [f"{n.kind} {n.subject}" for n in circle]
         for node, title in zip(circle, titles, strict=True):
             start = named.index(title) if title else 0
@@ -225,12 +238,29 @@ class _Run:
             if same_marks and node in last.views and (node in self.taken_over or self._seen_before(node)):
                 views[node] = last.views[node]
             else:
-                views[node] = self.kinds[node.kind].named(node, outcome, names, self.state)
+                views[node] = self._named(node, outcome, names)
         last.kinds, last.folder = self.kinds, self.source.folder
         last.done, last.views = self.done, views
         last.stamps = {kind: self.state.stamp(kind) for kind in self.state.kinds()}
         last.records = {node: self.state.records.get(node.subject) for node in nodes}
         return views
+
+    def _named(self, node: Node, outcome: Outcome, names: Mapping[str, str]) -> Any:
+        """An outcome as people see it; where that fails, the error is what they see."""
+        try:
+            return self.kinds[node.kind].named(node, outcome, names, self.state)
+        except Exception as error:
+            failed = Outcome(
+                node=node,
+                title=outcome.title,
+                digest=outcome.digest,
+                error=outcome.error or StepError.of(error),
+            )
+            self.done[node] = failed
+            try:
+                return self.kinds[node.kind].named(node, failed, names, self.state)
+            except Exception:
+                return None
 
     def _seen_before(self, node: Node) -> bool:
         """Whether a step came out, and is called, as the last time."""
@@ -249,6 +279,8 @@ class _Run:
                 lacking = getattr(Reader(self.source).frame(key).geoid, "missing", ())
             except FenwindError as error:
                 errors[key] = error
+            except Exception as error:
+                errors[key] = StepError.of(error)
             else:
                 if lacking:
                     missing[key] = lacking

@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 
 from fenwind.geodesy.frames import Frame
 from fenwind.job.ground_view import Marks
+from fenwind.procedures.design_area import between_marks
 from fenwind.quantities.numbers import format_fixed
 
 FloatArray = NDArray[np.float64]
@@ -67,7 +68,6 @@ def _values(
 ) -> tuple[FloatArray, FloatArray, FloatArray, FloatArray] | None:
     """Cells x (w,), y (h,) of the frame's plane, the distortion there (h, w), and the outline (2, m) of the
     marks with heights; beyond it the height is that of the nearest mark."""
-    from scipy.interpolate import LinearNDInterpolator, NearestNDInterpolator
     from scipy.spatial import ConvexHull, QhullError
 
     rows = np.flatnonzero(np.isfinite(marks.h_m))
@@ -75,18 +75,14 @@ def _values(
         return None
     at = marks.plane[:, rows]
     low, extent = at.min(axis=1), np.ptp(at, axis=1)
-    near = (at - low[:, None]).T
     step = float(extent.max()) / CELLS
     try:
-        between = LinearNDInterpolator(near, marks.h_m[rows])
-        outline = at[:, ConvexHull(near).vertices]
+        outline = at[:, ConvexHull((at - low[:, None]).T).vertices]
     except QhullError:
         return None
     x, y = (low[k] + step * np.arange(math.ceil(extent[k] / step) + 1) for k in (0, 1))
     e, n = (v.ravel() for v in np.meshgrid(x, y))
-    cells = np.stack([e - low[0], n - low[1]], axis=1)
-    h = between(cells)
-    h = np.where(np.isfinite(h), h, NearestNDInterpolator(near, marks.h_m[rows])(cells))
+    h = between_marks(at, marks.h_m[rows])(np.stack([e, n]))
     lat, lon = frame.inverse(e, n)
     scale, _ = wanted.point_scale(lat, lon)
     off = (scale * wanted.elevation_factor(lat, h) - 1.0).reshape(y.size, x.size)

@@ -3,20 +3,28 @@ door."""
 
 from __future__ import annotations
 
+import contextlib
 import os
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from secrets import token_hex
 
-from fenwind.errors import JobError
-from fenwind.job.checked import check_entries
+from fenwind.errors import FenwindError, JobError
+from fenwind.job.checksums import EntryRow
+from fenwind.job.entry_validation import check_entries, entry_rows, read_back
 from fenwind.job.file import Blob, JobFile, StoredGesture
-from fenwind.job.schema import EntryRow
 from fenwind.job.state import JobState
-from fenwind.progress import in_pieces
 from fenwind.quiet import collection_paused
-from fenwind.records.entries import Add, Additions, Entry, Gesture, decode, decode_additions, encode
+from fenwind.records.entries import (
+    Add,
+    Additions,
+    Entry,
+    Gesture,
+    NewerEntryError,
+    decode,
+    decode_additions,
+)
 from fenwind.records.records import JobInfo, Record
 
 
@@ -36,23 +44,23 @@ class Kept:
 
 class Job:
     """An open job. `state` is for reading; `record`, `undo` and `redo` change it, after the file has kept the
-    change. set_aside: entries of the file that could not be applied, in words."""
+    change. What of the file could not be read is in `state.set_aside`."""
 
     def __init__(self, file: JobFile) -> None:
-        """Read all entries of an open file. Raises JobError when one cannot be read."""
+        """Read all entries of an open file. Raises JobError when a checksum says that one is not what was
+        written."""
         self._file = file
         self.state = JobState()
         self._done: list[tuple[int, Gesture]] = []
         self._undone: list[tuple[int, Gesture]] = []
-        self.set_aside: tuple[str, ...] = ()
+        self.state.set_aside += tuple(file.problems)
         with collection_paused():
             for stored in file.read():
                 kind = stored.entries[0][0]
                 if kind in ("undo", "redo"):
                     self._replay(kind)
                     continue
-                entries = self._decoded(stored)
-                self.state.apply_all(entries)
+                entries = self._read(stored)
                 self._done.append((stored.number, Gesture(stored.what, entries)))
                 self._undone.clear()
 
@@ -63,31 +71,43 @@ class Job:
         elif kind == "redo" and self._undone:
             self._step_forward()
 
-    def _decoded(self, stored: StoredGesture) -> Sequence[Entry]:
-        """Entries of a gesture that can be applied, one after the other; the others are set aside and
-        said."""
+    def _read(self, stored: StoredGesture) -> Sequence[Entry]:
+        """Take in the entries of a gesture; those that cannot be read or applied are set aside, and what
+        they were is told."""
         bodies: dict[str, list[str]] = {}
         for kind, _, body in stored.entries:
             bodies.setdefault(kind, []).append(body)
-        amended = bodies.pop("amend", None) is not None
-        added = {kind: iter(decode_additions(kind, some)) for kind, some in bodies.items()}
-        if not amended:
-            return Additions([next(added[kind]) for kind, _, _ in stored.entries])
+        if "amend" not in bodies:
+            with contextlib.suppress(JobError):
+                added = {kind: iter(decode_additions(kind, some)) for kind, some in bodies.items()}
+                records = [next(added[kind]) for kind, _, _ in stored.entries]
+                if not any(record.id in self.state.records for record in records):
+                    self.state.apply_all(Additions(records))
+                    return Additions(records)
         entries: list[Entry] = []
-        types: dict[str, type[Record]] = {}
-        for kind, subject, body in stored.entries:
-            if kind != "amend":
-                record = next(added[kind])
-                types[subject] = type(record)
-                entries.append(Add(record=record))
-                continue
-            known = self.state.records.get(subject)
-            record_type = types.get(subject) or (type(known) if known is not None else None)
-            if record_type is None:
-                self.set_aside += (f"{stored.what!r} changes {subject}, which was gone by then",)
-                continue
-            entries.append(decode(kind, subject, body, record_type))
+        for row in stored.entries:
+            try:
+                entry = self._decoded(*row)
+                self.state.apply(entry)
+            except (JobError, KeyError, TypeError, ValueError) as error:
+                self._set_aside(stored, row[1], error)
+            else:
+                entries.append(entry)
         return tuple(entries)
+
+    def _decoded(self, kind: str, subject: str, body: str) -> Entry:
+        known = self.state.records.get(subject)
+        if kind == "amend" and known is None:
+            raise JobError(f"it changes {subject}, which was gone by then", hint="Look at what is there now")
+        if kind.startswith("add ") and known is not None:
+            raise JobError(f"a record {subject} is there already", hint="Look at what is there now")
+        return decode(kind, subject, body, type(known) if known is not None else None)
+
+    def _set_aside(self, stored: StoredGesture, subject: str, error: Exception) -> None:
+        if isinstance(error, NewerEntryError):
+            self._file.newer = self._file.read_only = True
+        why = error.message if isinstance(error, FenwindError) else f"{error!r} ({subject})"
+        self.state.set_aside += (f"gesture {stored.number}, {stored.what[:80]!r}: {why}",)
 
     @classmethod
     def open(cls, path: str | os.PathLike[str], read_only: bool = False) -> Job:
@@ -95,7 +115,7 @@ class Job:
         file = JobFile(path, read_only=read_only)
         try:
             return cls(file)
-        except JobError:
+        except BaseException:
             file.close()
             raise
 
@@ -125,11 +145,13 @@ class Job:
         """Keep one gesture and take it in. `what` names it for undo. Nothing happens for no entries.
         Raises JobError,
         then nothing changed."""
-        entries = tuple(entries)
+        entries = entries if isinstance(entries, Additions) else tuple(entries)
         if not entries:
             return
         check_entries(self.state, entries)
-        number = self._file.append(_now(), what, entry_rows(entries), blobs)
+        rows = entry_rows(entries)
+        entries = read_back(self.state, entries, rows)
+        number = self._file.append(_now(), what, rows, blobs)
         self.state.apply_all(entries)
         self._done.append((number, Gesture(what, entries)))
         self._undone.clear()
@@ -140,8 +162,10 @@ class Job:
         JobError."""
         state = self.state.snapshot()
         check_entries(state, gesture.entries)
-        state.apply_all(gesture.entries)
-        return Kept(number=self._file.append(_now(), gesture.what, rows), gesture=gesture, state=state)
+        entries = read_back(state, gesture.entries, rows)
+        state.apply_all(entries)
+        number = self._file.append(_now(), gesture.what, rows)
+        return Kept(number=number, gesture=Gesture(gesture.what, entries), state=state)
 
     def accept(self, kept: Kept) -> None:
         """Make what `record_apart` came to the state of the job."""
@@ -219,11 +243,6 @@ class Job:
     def close(self) -> None:
         """Let go of the file; everything is kept already."""
         self._file.close()
-
-
-def entry_rows(entries: Iterable[Entry]) -> list[EntryRow]:
-    """Entries as the file keeps them: kind, id of the record, JSON."""
-    return [(kind, entry.subject, body) for entry in in_pieces(entries) for kind, body in (encode(entry),)]
 
 
 def _now() -> str:

@@ -10,7 +10,7 @@ from dataclasses import dataclass, fields, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from fenwind.errors import ProcedureError
+from fenwind.errors import JobError, ProcedureError
 from fenwind.geodesy.geocentric import enu_axes, from_xyz, to_xyz
 from fenwind.geodesy.own_plane import plane_through
 from fenwind.job.file import Blob, JobFile
@@ -103,6 +103,12 @@ def kept_rows(file: JobFile, occupation: str) -> list[Row]:
     """The epochs kept of an occupation that was not finished, in their order. Raises JobError,
     FormatError."""
     blobs = sorted(file.blobs_of(origin_of(occupation)), key=lambda b: b.name)
+    for number, blob in enumerate(blobs):
+        if blob.name != f"{number:06d}" or pack(unpack(blob.data), occupation, number) != blob.data:
+            raise JobError(
+                f"piece {number + 1} of its epochs is missing, or is another's",
+                hint="Open a copy of the job from a backup",
+            )
     return [row for blob in blobs for row in unpack(blob.data)]
 
 

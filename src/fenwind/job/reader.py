@@ -215,6 +215,13 @@ class Reader:
         """The record of an id, None when there is none."""
         return cast("R | None", self._ask(Question("record", (kind, key))))
 
+    def needed(self, kind: type[R], key: str) -> R:
+        """The record of an id that a step is about. Raises ProcedureError when the job has none."""
+        record = self.record(kind, key)
+        if record is None:
+            raise ProcedureError("what it stands on is not in the job", hint="Choose another, or undo")
+        return record
+
     def frame(self, key: str) -> Frame:
         """The live frame of an id. Raises FrameError when it is switched off or cannot be opened."""
         record = self.record(FrameRecord, key)
@@ -254,8 +261,34 @@ class Reader:
         shelf, node = self._source.shelf, outcome.node
         known = shelf.given.get(node)
         if known is None or known[0] is not outcome:
-            known = shelf.given[node] = (outcome, tuple(self._source.kinds[node.kind].gives(outcome)))
+            known = shelf.given[node] = (outcome, _given(self._source.kinds[node.kind], outcome))
         return known[1]
+
+
+# A kind of step that raises here has a fault, and nobody else shall suffer for it: it then has no steps,
+# gives
+# nothing. Where it solves, the fault is its outcome (derive.py).
+
+
+def _nodes(kind: Any, state: JobState) -> list[Any]:
+    try:
+        return list(kind.nodes(state))
+    except Exception:
+        return []
+
+
+def _targets(kind: Any, state: JobState, node: Any) -> tuple[str, ...]:
+    try:
+        return tuple(kind.targets(state, node))
+    except Exception:
+        return ()
+
+
+def _given(kind: Any, outcome: Any) -> tuple[tuple[str, Any], ...]:
+    try:
+        return tuple(kind.gives(outcome))
+    except Exception:
+        return ()
 
 
 class Pending(Exception):
@@ -274,7 +307,7 @@ class Source:
         self, state: JobState, shelf: Shelf, folder: str, done: Mapping[Any, Any], kinds: Mapping[str, Any]
     ) -> None:
         self.state, self.folder, self.kinds = state, folder, kinds
-        self.nodes = [node for kind in kinds.values() for node in kind.nodes(state)]
+        self.nodes = [node for kind in kinds.values() for node in _nodes(kind, state)]
         self.shelf, self._done = shelf, done
         self.answers: dict[int, tuple[Any, Digest]] = {}
         self._giving: dict[str, list[Any]] | None = None
@@ -316,7 +349,7 @@ class Source:
         if self._giving is None:
             self._giving = {}
             for node in self.nodes:
-                for frame in self.kinds[node.kind].targets(self.state, node):
+                for frame in _targets(self.kinds[node.kind], self.state, node):
                     self._giving.setdefault(frame, []).append(node)
         return self._giving
 

@@ -7,15 +7,15 @@ import os
 import shutil
 import sqlite3
 import tempfile
-import zlib
 from collections.abc import Iterator
 from contextlib import closing
 from dataclasses import dataclass
 from pathlib import Path
 
 from fenwind.errors import JobError
+from fenwind.job.checksums import chain_of
 from fenwind.job.file import Blob, JobFile, StoredGesture
-from fenwind.job.schema import APPLICATION_ID, chain_of
+from fenwind.job.file_check import unpacked
 from fenwind.paths import free_name
 
 
@@ -56,17 +56,22 @@ def _nothing(damaged: Path) -> JobError:
 
 def _written(copy: Path, damaged: Path, out: Path) -> Rescued:
     with closing(sqlite3.connect(copy, isolation_level=None)) as db:
-        if db.execute("PRAGMA application_id").fetchone() != (APPLICATION_ID,):
+        db.execute("PRAGMA trusted_schema=OFF")
+        kinds = dict(
+            db.execute("SELECT name, type FROM sqlite_schema WHERE type IN ('table', 'view')").fetchall()
+        )
+        if not kinds.get("gestures") == kinds.get("entries") == "table":
             raise _nothing(damaged)
-        (version,) = db.execute("PRAGMA user_version").fetchone()
-        gestures = list(_intact(db, checked=version >= 3))
+        gestures = list(_intact(db, checked="chain" in _columns(db, "gestures")))
         if not gestures:
             raise _nothing(damaged)
         file = JobFile(out, create=True)
         try:
             for stored in gestures:
                 file.append(stored.at, stored.what, stored.entries)
-            file.append_blobs(_blobs(db) if version >= 3 else ())
+            if kinds.get("blobs") == "table":
+                parted = kinds.get("contents") == "table"
+                file.append_blobs(_blobs(db, _PARTED if parted else "blobs"))
         finally:
             file.close()
     os.chmod(out, 0o444)
@@ -102,19 +107,24 @@ def _intact(db: sqlite3.Connection, checked: bool) -> Iterator[StoredGesture]:
             yield StoredGesture(number=number, at=at, what=what, entries=tuple(rows))
 
 
-def _blobs(db: sqlite3.Connection) -> Iterator[Blob]:
-    """The raw files that are still what was kept."""
+def _columns(db: sqlite3.Connection, table: str) -> set[str]:
+    return {str(row[1]) for row in db.execute(f"PRAGMA table_info({table})").fetchall()}
+
+
+_PARTED = "blobs JOIN contents ON contents.id = blobs.contents"
+
+
+def _blobs(db: sqlite3.Connection, contents: str) -> Iterator[Blob]:
+    """The raw files that are still what was kept. contents: the tables that have their bytes."""
     try:
-        keys = [key for (key,) in db.execute("SELECT hash FROM blobs").fetchall()]
-    except sqlite3.Error:
+        heads = db.execute("SELECT name, origin, hash FROM blobs ORDER BY rowid").fetchall()
+    except (sqlite3.Error, UnicodeDecodeError):
         return
-    for key in keys:
+    for name, origin, key in heads:
         try:
-            name, origin, data = db.execute(
-                "SELECT name, origin, data FROM blobs WHERE hash = ?", (key,)
-            ).fetchone()
-            blob = Blob(name=name, origin=origin, data=zlib.decompress(data))
-        except (sqlite3.Error, zlib.error, TypeError):
+            size, packed = db.execute(f"SELECT size, data FROM {contents} WHERE hash = ?", (key,)).fetchone()
+            blob = Blob(name=str(name), origin=str(origin), data=unpacked(packed, size) or b"")
+        except (sqlite3.Error, TypeError):
             continue
         if blob.hash == key:
             yield blob

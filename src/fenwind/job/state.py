@@ -37,9 +37,10 @@ TOGETHER = 2000
 class JobState:
     """Records by id and by kind, the amendments each has seen, and in which order (added_at, amended_at).
 
-    Only `apply` and `revert` change it."""
+    Only `apply` and `revert` change it. set_aside: what of the job's file could not be read, in words."""
 
     def __init__(self) -> None:
+        self.set_aside: tuple[str, ...] = ()
         self.records: dict[str, Record] = {}
         self.amendments: dict[str, list[Amend]] = {}
         self._kinds: dict[type, dict[str, Record]] = {}
@@ -147,6 +148,7 @@ class JobState:
     def snapshot(self) -> JobState:
         """A copy that stays as it is while this one goes on; records are frozen and shared."""
         copy = JobState()
+        copy.set_aside = self.set_aside
         copy.records = dict(self.records)
         copy.amendments = {key: list(value) for key, value in self.amendments.items()}
         copy._kinds = {kind: dict(records) for kind, records in self._kinds.items()}

@@ -80,23 +80,29 @@ def heavier(places: FloatArray, line: FloatArray, within_m: float, times: float)
 def between_marks(places: FloatArray, heights: FloatArray) -> Heights:
     """Heights between marks at places (2, m) with heights (m,): on the triangles between them, outside those
     of the nearest. Raises ProcedureError where no mark has one."""
-    from scipy.interpolate import LinearNDInterpolator, NearestNDInterpolator
-    from scipy.spatial import QhullError
+    from scipy.spatial import Delaunay, QhullError, cKDTree  # interpolate takes a second to load
 
     fine = np.isfinite(heights) & np.isfinite(places).all(axis=0)
     if not fine.any():
         raise ProcedureError("no mark has a height", hint="Give heights, so that the ground is known")
-    nearest = NearestNDInterpolator(places[:, fine].T, heights[fine])
+    middle, known = places[:, fine].mean(axis=1, keepdims=True), heights[fine]
+    points = (places[:, fine] - middle).T
+    nearest = cKDTree(points)
     try:
-        triangles = LinearNDInterpolator(places[:, fine].T, heights[fine]) if fine.sum() > 2 else None
+        triangles = Delaunay(points) if len(points) > 2 else None
     except QhullError:  # all on one line
         triangles = None
 
     def at(where: FloatArray) -> FloatArray:
-        out = np.asarray(nearest(where.T), dtype=float)
+        wanted = (where - middle).T
+        out = np.asarray(known[nearest.query(wanted)[1]], dtype=float)
         if triangles is not None:
-            inside = np.asarray(triangles(where.T), dtype=float)
-            out = np.where(np.isfinite(inside), inside, out)
+            found = triangles.find_simplex(wanted)
+            inside = np.flatnonzero(found >= 0)
+            change = triangles.transform[found[inside]]  # (m, 3, 2): to barycentric, and the origin
+            two = np.einsum("mij,mj->mi", change[:, :2], wanted[inside] - change[:, 2])
+            three = np.column_stack([two, 1.0 - two.sum(axis=1)])
+            out[inside] = (three * known[triangles.simplices[found[inside]]]).sum(axis=1)
         return out
 
     return at

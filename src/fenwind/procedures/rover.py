@@ -153,6 +153,21 @@ class EpochMean:
     effective: float
 
 
+#: A gap counts as so many steps of the epochs at most: a clock that leaps observes nothing meanwhile.
+LONGEST_GAP = 10.0
+
+
+def observed_span_s(seconds: FloatArray) -> float:
+    """Seconds that epochs at times (k,) cover: the sum of their steps and one more. A time that stands still
+    or goes back adds nothing, a leap LONGEST_GAP usual steps."""
+    steps = np.diff(seconds)
+    ahead = steps[steps > 0.0]
+    if not ahead.size:
+        return 0.0
+    usual = float(np.median(ahead))
+    return float(np.minimum(ahead, LONGEST_GAP * usual).sum()) + usual
+
+
 def mean_of_epochs(xyz: FloatArray, seconds: FloatArray, solution: str) -> EpochMean:
     """Mean of k epochs (3, k) at times (k,).
 
@@ -161,7 +176,7 @@ def mean_of_epochs(xyz: FloatArray, seconds: FloatArray, solution: str) -> Epoch
     Papoulis, Probability, Random Variables and Stochastic Processes, from memory).
     """
     k = xyz.shape[1]
-    span = float(seconds.max() - seconds.min()) + (float(np.median(np.diff(seconds))) if k > 1 else 0.0)
+    span = observed_span_s(seconds)
     share = 1.0
     if k > 1 and span > 0.0:
         ratio = CORRELATED_S.get(solution, 60.0) / span

@@ -9,23 +9,44 @@ from fenwind.errors import ParseError
 
 MINUS = "−"
 THIN = "\u2009"
-_SPACES = re.compile("[\\s\u2009\u202f\u00a0'’_]+")
-_NUMBER = re.compile(r"[+-]?(\d+(\.\d*)?|\.\d+)([eE][+-]?\d+)?")
+#: What may stand between groups of three digits whatever the decimal sign; a plain blank parts two numbers.
+_BETWEEN = "'’\u2009\u202f\u00a0"
+_EXPONENT = r"(?:[eE][+-]?\d+)?"
 
 
-def parse_number(text: str, *, decimal_comma: bool | None = None) -> float:
-    """Read one number; spaces and apostrophes between thousands are allowed, exponents too.
+def _pattern(decimal: str, group: str) -> re.Pattern[str]:
+    """A number with a decimal sign, its thousands together or in groups of exactly three digits."""
+    whole = rf"(?:[1-9]\d{{0,2}}(?:[{group}{_BETWEEN}]\d{{3}})+|\d+)"
+    return re.compile(rf"[+-]?(?:{whole}(?:{decimal}\d*)?|{decimal}\d+){_EXPONENT}")
 
-    decimal_comma: True, a comma is the decimal sign (a dot then separates thousands); False, a comma
-    separates thousands; None, a lone comma counts as the decimal sign. Raises ParseError on anything else, on
-    nan and inf.
+
+_NUMBERS = {
+    (False, True): _pattern(r"\.", ","),
+    (False, False): _pattern(r"\.", ""),
+    (True, True): _pattern(",", r"\."),
+    (True, False): _pattern(",", ""),
+}
+_GROUPS = re.compile(f"[{_BETWEEN}]")
+_TYPED_GROUP = re.compile(r"(?<=\d) (?=\d{3}(?!\d))")
+
+
+def parse_number(text: str, *, decimal_comma: bool | None = None, grouped: bool = True) -> float:
+    """Read one number; apostrophes and thin or no-break blanks may stand between thousands, exponents too.
+
+    decimal_comma: True, a comma is the decimal sign and a dot separates thousands; False, the other way
+    round; None, for what a person types: a lone comma counts as the decimal sign, a plain blank may stand
+    between thousands. A sign of thousands stands only before groups of
+    exactly three digits after one to three; with `grouped` False there is none. Raises ParseError on anything
+    else, on nan and inf.
     """
-    raw = _SPACES.sub("", text).replace(MINUS, "-")
+    raw = text.strip().replace(MINUS, "-")
     if decimal_comma is None:
+        raw = _TYPED_GROUP.sub("'", raw)
         decimal_comma = raw.count(",") == 1 and "." not in raw
-    raw = raw.replace(".", "").replace(",", ".") if decimal_comma and "," in raw else raw.replace(",", "")
-    if not _NUMBER.fullmatch(raw):
+    if not _NUMBERS[decimal_comma, grouped].fullmatch(raw):
         raise ParseError(f"{text.strip()!r} is not a number", hint="Type digits with one decimal sign")
+    raw = _GROUPS.sub("", raw)
+    raw = raw.replace(".", "").replace(",", ".") if decimal_comma else raw.replace(",", "")
     value = float(raw)
     if not math.isfinite(value):
         raise ParseError(f"{text.strip()!r} is too large", hint="Type a finite number")

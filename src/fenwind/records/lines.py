@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal
 
+from fenwind.records.table_columns import require_one_length
+
 BookKind = Literal["azimuth", "right", "left", "deflection"]
 TraverseMethod = Literal["none", "compass", "transit", "lsq"]
 HeightsBy = Literal["distance", "setups"]
@@ -50,6 +52,9 @@ class TraverseBook:
     setups: tuple[str, ...] = ()
     active: bool = True
 
+    def __post_init__(self) -> None:
+        require_one_length(self, "here", "there", "kind", "direction_rad", "distance_m", "dh_m")
+
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class LevelBook:
@@ -71,3 +76,6 @@ class LevelBook:
     sigma_m: float = 0.001
     limit_m: float = 0.004
     active: bool = True
+
+    def __post_init__(self) -> None:
+        require_one_length(self, "first", "second", "dh_m", "length")

@@ -6,6 +6,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal
 
+from fenwind.records.table_columns import require_one_length
+
 NetworkDatum = Literal["hold", "weighted", "free"]
 #: What stands for the id of a set where a network adjusts all that the job has observed.
 EVERYTHING = "everything"
@@ -36,6 +38,22 @@ class ObservationSet:
     covariance: tuple[tuple[float, ...], ...] = ()
     origin: tuple[str, ...] = ()
     active: bool = True
+
+    def __post_init__(self) -> None:
+        require_one_length(
+            self,
+            "kind",
+            "at",
+            "to",
+            "back",
+            "setup",
+            "group",
+            "hi_m",
+            "ht_m",
+            "value",
+            "covariance",
+            optional=("line", "origin"),
+        )
 
     def key(self, row: int) -> RowKey:
         """What a row is left out by."""
@@ -98,6 +116,9 @@ class DesignStep:
     centring_m: float = 0.001
     levelling_m: float = 0.0015
     active: bool = True
+
+    def __post_init__(self) -> None:
+        require_one_length(self, "kind", "at", "to")
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Literal
 
 from fenwind.geodesy.air import CARRIER_UM, REFERENCE_PPM
+from fenwind.records.table_columns import require_one_length
 
 ShotUse = Literal["used", "check", "off", "plan", "height"]
 ScaleWord = Literal["fixed", "show", "apply"]
@@ -72,3 +73,16 @@ class Setup:
     instrument: str = ""
     collimation_rad: float | None = None
     index_rad: float | None = None
+
+    def __post_init__(self) -> None:
+        require_one_length(
+            self,
+            "target",
+            "direction_rad",
+            "zenith_rad",
+            "distance_m",
+            "target_height_m",
+            "prism_m",
+            "face",
+            optional=("round", "time"),
+        )

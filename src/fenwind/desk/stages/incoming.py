@@ -29,8 +29,8 @@ from fenwind.exchange.formats import format_of, read_table
 from fenwind.exchange.point_list import ColumnMatch, PointList, interpret, match_header
 from fenwind.exchange.raw_table import RawTable
 from fenwind.job import gestures
+from fenwind.job.checksums import EntryRow
 from fenwind.job.incoming import IncomingPoints, take_in
-from fenwind.job.schema import EntryRow
 from fenwind.quantities.lengths import METRE, UNITS
 from fenwind.quantities.numbers import counted
 from fenwind.records.entries import Entry, Gesture
@@ -181,8 +181,8 @@ class IncomingSheet(Sheet):
         self.where.choose(raw, self._first_rows(raw), geographic)
         self._order_axes(raw)
         self._read()
-        for remark in raw.remarks:
-            self.bridge.told.emit(remark, "")
+        if raw.remarks:
+            self.bridge.told.emit(" ".join(raw.remarks), "")
         return True
 
     def _first_rows(self, raw: RawTable) -> PointList | None:
@@ -375,12 +375,13 @@ class IncomingSheet(Sheet):
             self._show_all()
 
     def _on_row(self, row: int) -> None:
-        if self._list is not None and self._list.point_of[row] >= 0:
+        if self._list is not None and row < len(self._list.point_of) and self._list.point_of[row] >= 0:
             self.looked_at.emit(int(self._list.point_of[row]))
 
     def name_of(self, point: int) -> str:
-        """Name of a point of the list."""
-        return self._points.names[point] if self._points is not None else ""
+        """Name of a point of the list, empty where the list has no such point."""
+        there = self._points is not None and point < len(self._points.names)
+        return self._points.names[point] if there and self._points is not None else ""
 
     def shut_down(self) -> None:
         """Stop reading."""
@@ -390,6 +391,8 @@ class IncomingSheet(Sheet):
         """What the job has of a point, what comes in, the difference, and what taking it would move."""
         points = self._incoming
         if self._list is None or points is None or self._list.against is None or self._task is not None:
+            return ()
+        if not self.name_of(point):
             return ()
         taken: tuple[Entry, ...] = ()
         if self.where.frame in self.bridge.state.frames and not self._measured:

@@ -11,9 +11,9 @@ from fenwind.exchange.point_list import ColumnMatch, PointList, interpret
 from fenwind.exchange.raw_table import RawTable
 from fenwind.geodesy.frames import FrameSpec, HeightReference, find_crs, open_frame
 from fenwind.geodesy.own_plane import plane_through
+from fenwind.job.checksums import EntryRow
+from fenwind.job.entry_validation import entry_rows
 from fenwind.job.incoming import Against, IncomingPoints, against_job, levelled, on_plane, take_in
-from fenwind.job.job import entry_rows
-from fenwind.job.schema import EntryRow
 from fenwind.job.state import JobState
 from fenwind.progress import NULL_PROGRESS, Progress
 from fenwind.quantities.lengths import LengthUnit

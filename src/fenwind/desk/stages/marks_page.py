@@ -104,12 +104,12 @@ class MarksPage(StagePage):
 
     def trail(self) -> tuple[str, Sequence[Link]] | None:
         """That of the point looked at in the list that is coming in."""
-        if self._looked_at is None:
+        if self._looked_at is None or not self.incoming.name_of(self._looked_at):
             return None
         return f"{self.incoming.name_of(self._looked_at)}, COMING IN", self.incoming.links(self._looked_at)
 
     def plan_selection(self) -> str | None:
-        return None if self._looked_at is None else self.incoming.name_of(self._looked_at)
+        return self.incoming.name_of(self._looked_at) or None if self._looked_at is not None else None
 
     def select(self, name: str) -> None:
         self.marks.table.pick(lambda r: r.mark.name == name)

@@ -3,13 +3,12 @@ there only when they are safe here."""
 
 from __future__ import annotations
 
-import hashlib
 from collections.abc import Callable
 from dataclasses import dataclass
 from functools import partial
 from typing import Any
 
-from PySide6.QtWidgets import QHBoxLayout, QProgressBar, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QProgressBar, QPushButton, QVBoxLayout, QWidget
 
 from fenwind.desk.cells import Column
 from fenwind.desk.receivers import Receivers
@@ -20,6 +19,7 @@ from fenwind.devices import raw_files
 from fenwind.devices.raw_files import RawFile, Status
 from fenwind.devices.transport import Address, address
 from fenwind.errors import FenwindError
+from fenwind.exchange.files import write_bytes
 from fenwind.job.file import Blob
 from fenwind.progress import Progress
 from fenwind.quantities.numbers import format_fixed
@@ -87,9 +87,12 @@ class RawFiles(QWidget):
         row = QHBoxLayout()
         self.fetch, self.delete = QPushButton("Fetch all"), QPushButton("Delete what is safe")
         self.log, self.leave = QPushButton(""), QPushButton("Close")
+        self.out = QPushButton("Write out …")
+        self.out.setToolTip("Write a raw file of the job, byte for byte as it came from the receiver")
         look(self.fetch, "main")
         for button, run in (
-            (self.fetch, self.fetch_all), (self.delete, self.delete_safe), (self.log, self._toggle_log),
+            (self.fetch, self.fetch_all), (self.out, self.write_out), (self.delete, self.delete_safe),
+            (self.log, self._toggle_log),
             (self.leave, self.hide),
         ):  # fmt: skip
             button.clicked.connect(run)
@@ -173,6 +176,7 @@ class RawFiles(QWidget):
         self.table.records.set_rows(rows)
         self.fetch.setEnabled(any(not r.hash and r.file.size for r in rows))
         self.delete.setEnabled(any(r.hash for r in rows))
+        self.out.setEnabled(any(r.hash for r in rows))
         logging = any(s.logging for s in self._states.values())
         self.log.setText("Stop writing raw data" if logging else "Write raw data")
         self.log.setVisible(bool(self._states))
@@ -199,14 +203,32 @@ class RawFiles(QWidget):
         """Delete on the receivers what is in the job, read back there and proved by its hash."""
         places = self._places()
         for row in self._rows():
-            kept = self.bridge.job.file.blob(row.hash) if row.hash else None
-            if (
-                kept is not None
-                and hashlib.sha256(kept.data).hexdigest() == row.hash
-                and row.receiver in places
-            ):
-                task = Task(_tell, raw_files.delete, places[row.receiver], row.file.name)
-                self._run(task, lambda _: self._again())
+            if not row.hash or row.receiver not in places:
+                continue
+            try:
+                self.bridge.job.file.blob(row.hash)
+            except FenwindError as error:
+                self.bridge.tell_error(error)
+                continue
+            task = Task(_tell, raw_files.delete_kept, places[row.receiver], row.file, row.hash)
+            self._run(task, lambda _: self._again())
+
+    def write_out(self) -> None:
+        """Write a raw file of the job, the one selected or the first, byte for byte."""
+        chosen = [row for row in self.table.selected_rows() if row.hash] or [
+            r for r in self._rows() if r.hash
+        ]
+        if not chosen:
+            return
+        path, _ = QFileDialog.getSaveFileName(self, "Write the raw file to", chosen[0].file.name)
+        if not path:
+            return
+        try:
+            write_bytes(path, self.bridge.job.file.blob(chosen[0].hash).data)
+        except FenwindError as error:
+            self.bridge.tell_error(error)
+            return
+        self.note.setText(f"{chosen[0].file.name} is written to {path}.")
 
     def _toggle_log(self) -> None:
         logging = any(s.logging for s in self._states.values())

@@ -73,8 +73,7 @@ class Base(Gathering):
 
     def read(self, node: Node, reader: Reader) -> tuple[_Inputs, Digest | None]:
         """The base, what is known, and for a tie the occupations of its mark from here and from elsewhere."""
-        record = reader.record(BaseSetup, node.subject)
-        assert record is not None
+        record = reader.needed(BaseSetup, node.subject)
         known = reader.result(receiver_known())
         mark = reader.record(Mark, record.mark) if record.mark else None
         there: list[Measured] = []

@@ -59,8 +59,7 @@ class CentreKind(Gathering):
 
     def read(self, node: Node, reader: Reader) -> tuple[_Inputs, Digest | None]:
         """What is adopted of the points around it, without any centre."""
-        centre = reader.record(Centre, node.subject)
-        assert centre is not None
+        centre = reader.needed(Centre, node.subject)
         adopted = reader.result(Node("adopted", node.detail[0], node.detail[1:]))
         unit = UNITS[reader.frame(node.detail[0]).spec.unit]
         return _Inputs(centre=centre, adopted=adopted, names=mark_names(reader), unit=unit), None

@@ -107,8 +107,7 @@ class DesignKind(OfRecord):
 
     def read(self, node: Node, reader: Reader) -> tuple[_Inputs, Digest | None]:
         """What is given in its frame, what is planned, and what of it was observed."""
-        step = reader.record(DesignStep, node.subject)
-        assert step is not None
+        step = reader.needed(DesignStep, node.subject)
         frame, names = reader.frame(step.frame), mark_names(reader)
         control = control_of(frame, given_in(reader, step.frame), names)
         for key, e, n, h in step.marks:

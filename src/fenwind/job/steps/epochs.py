@@ -56,8 +56,7 @@ class EpochsKind(OfRecord):
 
     def read(self, node: Node, reader: Reader) -> tuple[_Inputs, Digest | None]:
         """The two networks."""
-        step = reader.record(EpochsStep, node.subject)
-        assert step is not None
+        step = reader.needed(EpochsStep, node.subject)
         if step.first == step.second:
             raise ProcedureError("both epochs are one network", hint="Choose another for the second")
         first, second = (reader.result(network_node(key)) for key in (step.first, step.second))

@@ -189,8 +189,7 @@ def _place(base: BaseSetup) -> FloatArray | None:
 def _setups(reader: Reader, missing: list[str]) -> Iterator[_Seen]:
     """Sightings that take part, as seen in face 1, prisms taken into account."""
     for key in reader.rows(Setup, active=True).ids.tolist():
-        setup = reader.record(Setup, key)
-        assert setup is not None
+        setup = reader.needed(Setup, key)
         if setup.azimuths:
             missing.append(f"the azimuth told of a sighting in {setup.name}")
         use, shots = dict(setup.use), sightings_of(setup)
@@ -226,8 +225,7 @@ def _setups(reader: Reader, missing: list[str]) -> Iterator[_Seen]:
 
 def _levelling(reader: Reader) -> Iterator[_Seen]:
     for key in reader.rows(LevelBook, active=True).ids.tolist():
-        book = reader.record(LevelBook, key)
-        assert book is not None
+        book = reader.needed(LevelBook, key)
         for i, (a, b, dh) in enumerate(zip(book.first, book.second, book.dh_m, strict=True)):
             if i not in book.off:
                 yield _Seen(
@@ -241,8 +239,7 @@ def _traverses(reader: Reader, frame: str, space: bool, missing: list[str]) -> I
     angles at stations whose backsight is booked, differences in height, as good as an angle makes them,
     and distances from mark to mark."""
     for key in reader.rows(TraverseBook, active=True).ids.tolist():
-        book = reader.record(TraverseBook, key)
-        assert book is not None
+        book = reader.needed(TraverseBook, key)
         if book.setups:
             continue  # its setups are in it themselves
         if not (book.frame == frame or (space and in_space(reader.frame(book.frame)))):
@@ -273,8 +270,7 @@ def _traverses(reader: Reader, frame: str, space: bool, missing: list[str]) -> I
 def _taped(reader: Reader) -> Iterator[_Seen]:
     """Distances by tape, from mark to mark or horizontal."""
     for key in reader.rows(TapedDistance, active=True).ids.tolist():
-        one = reader.record(TapedDistance, key)
-        assert one is not None
+        one = reader.needed(TapedDistance, key)
         yield _Seen(
             key=key, kind="distance" if one.slope else "horizontal_distance",
             at=one.first, to=one.second, value=(one.true_m,),
@@ -301,8 +297,7 @@ def _backsights(book: TraverseBook) -> dict[str, str]:
 def _lists(reader: Reader) -> Iterable[_Seen]:
     """The lists of observations that are on."""
     for key in reader.rows(ObservationSet, active=True).ids.tolist():
-        one = reader.record(ObservationSet, key)
-        assert one is not None
+        one = reader.needed(ObservationSet, key)
         for i, kind in enumerate(one.kind):
             yield _Seen(
                 key=f"{key}:{i}", kind=kind, at=one.at[i], to=one.to[i], back=one.back[i],

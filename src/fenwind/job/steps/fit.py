@@ -100,8 +100,7 @@ class Fit(OfRecord):
 
     def read(self, node: Node, reader: Reader) -> tuple[_Inputs, Digest | None]:
         """Both sets of positions, and the options with the uses of the pairs."""
-        step = reader.record(FitStep, node.subject)
-        assert step is not None
+        step = reader.needed(FitStep, node.subject)
         reader.frame(step.target_frame)
         frame = reader.frame(step.source_frame)
         measured = reader.result(occupied(step.source_frame, step.sessions))

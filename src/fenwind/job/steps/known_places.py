@@ -50,6 +50,13 @@ def known_places(
     return {key: place for key, place in places.items() if key in wanted}
 
 
+def given_places(reader: Reader, frame: str, without: Collection[str]) -> dict[str, KnownPlace]:
+    """Places of the marks given in a frame but for some, by id."""
+    places: dict[str, KnownPlace] = {}
+    _add(places, reader.result(known(frame)), "given", False)
+    return {key: place for key, place in places.items() if key not in without}
+
+
 def _add(places: dict[str, KnownPlace], found: Positions, origin: str, heights_alone: bool) -> None:
     """What a set knows of marks that nothing before it knew."""
     for i, key in enumerate(found.names):

@@ -58,8 +58,7 @@ class LevellingKind(OfRecord):
 
     def read(self, node: Node, reader: Reader) -> tuple[_Inputs, Digest | None]:
         """The runs, and the heights known of their marks."""
-        book = reader.record(LevelBook, node.subject)
-        assert book is not None
+        book = reader.needed(LevelBook, node.subject)
         reader.frame(book.frame)  # heights in a frame that cannot be opened are nobody's
         known = known_places(reader, book.frame, {*book.first, *book.second}, heights_alone=True)
         return _Inputs(book=book, known=known, names=mark_names(reader)), None

@@ -57,8 +57,7 @@ class LoopsKind(Gathering):
 
     def read(self, node: Node, reader: Reader) -> tuple[_Inputs, Digest | None]:
         """The observations that are on."""
-        step = reader.record(NetworkStep, node.subject)
-        assert step is not None
+        step = reader.needed(NetworkStep, node.subject)
         one, names, _ = observations_of(step, reader)
         plane = not reader.frame(step.frame).has_datum
         rows = tuple(_observed(step, one, names))

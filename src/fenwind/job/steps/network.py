@@ -124,8 +124,7 @@ class NetworkKind(OfRecord):
 
     def read(self, node: Node, reader: Reader) -> tuple[_Inputs, Digest | None]:
         """Observations, what is given in the frame, and names of marks."""
-        step = reader.record(NetworkStep, node.subject)
-        assert step is not None
+        step = reader.needed(NetworkStep, node.subject)
         observations, names, missing = observations_of(step, reader)
         frame, marks = reader.frame(step.frame), mark_names(reader)
         given = given_in(reader, step.frame)

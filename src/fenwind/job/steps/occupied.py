@@ -114,7 +114,8 @@ class OccupiedMarks(Gathering):
         off = set(reader.rows(Mark, active=False).ids.tolist())
         if off or node.detail:
             pairs = zip(rows["mark"].tolist(), rows["session"].tolist(), strict=True)
-            chosen &= [m not in off and (not node.detail or s in node.detail) for m, s in pairs]
+            taken = [m not in off and (not node.detail or s in node.detail) for m, s in pairs]
+            chosen &= np.array(taken, dtype=bool)
         rows = rows if chosen.all() else rows.where(chosen)
         files = reader.digests("file")
         specs = [frame.spec, *(other.spec for other in others.values())]

@@ -17,7 +17,7 @@ from fenwind.geodesy.frames import Frame
 from fenwind.job.reader import Digest, Reader
 from fenwind.job.state import JobState
 from fenwind.job.steps.known import mark_names
-from fenwind.job.steps.known_places import KnownPlace, grid_factor, known_places
+from fenwind.job.steps.known_places import KnownPlace, given_places, grid_factor, known_places
 from fenwind.job.steps.outcome import Drawing, Node, OfRecord, Outcome, TrailStep, place_figures
 from fenwind.job.steps.reductions import reductions
 from fenwind.job.steps.sightings import air_factor, off_rows, options_of, sightings_of
@@ -55,7 +55,8 @@ def setup_node(key: str) -> Node:
 class Placed:
     """A setup and what came of it. part: for each sighting "held", "check", "off" or "new"; rows: of each
     sighting in the case, -1 where it took no part. factor: of horizontal distances in the middle. shots: of
-    every sighting. new: positions of the station, where it was free, and of what was not known, by ids."""
+    every sighting. others: marks given in the frame that were not sighted, by id. new: positions of the
+    station, where it was free, and of what was not known, by ids."""
 
     setup: Setup
     names: Mapping[str, str]
@@ -67,6 +68,7 @@ class Placed:
     factor: float
     shots: SideShots
     known: Mapping[str, KnownPlace]
+    others: Mapping[str, KnownPlace]
     new: Positions
 
 
@@ -75,6 +77,7 @@ class _Inputs:
     setup: Setup
     frame: Frame
     known: Mapping[str, KnownPlace]
+    others: Mapping[str, KnownPlace]
     names: Mapping[str, str]
 
 
@@ -86,12 +89,13 @@ class SetupKind(OfRecord):
 
     def read(self, node: Node, reader: Reader) -> tuple[_Inputs, Digest | None]:
         """The setup, and what is given or adjusted of its marks."""
-        setup = reader.record(Setup, node.subject)
-        assert setup is not None
+        setup = reader.needed(Setup, node.subject)
         frame = reader.frame(setup.frame)
         wanted, weighted = {setup.station, *setup.target}, setup.targets == "weighted"
         places = known_places(reader, setup.frame, wanted, measured=weighted)
-        return _Inputs(setup=setup, frame=frame, known=places, names=mark_names(reader)), None
+        others = given_places(reader, setup.frame, without=wanted)
+        names = mark_names(reader)
+        return _Inputs(setup=setup, frame=frame, known=places, others=others, names=names), None
 
     def solve(self, inputs: _Inputs, progress: Progress) -> Placed:
         """Place the instrument, then what it sighted. Raises ProcedureError with too little."""
@@ -113,7 +117,7 @@ class SetupKind(OfRecord):
         return Placed(
             setup=setup, names=inputs.names, found=found, case=case, reduced=reduced, part=part,
             rows=tuple(numbers.tolist()), factor=factor, shots=shots, known=inputs.known,
-            new=_new(inputs, found, shots, part),
+            others=inputs.others, new=_new(inputs, found, shots, part),
         )  # fmt: skip
 
     def trail(self, node: Node, result: Placed, mark: str) -> Iterable[TrailStep]:

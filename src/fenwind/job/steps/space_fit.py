@@ -104,8 +104,7 @@ class SpaceFitKind(OfRecord):
 
     def read(self, node: Node, reader: Reader) -> tuple[_Inputs, Digest | None]:
         """What is given in both frames; adjusted, sighted, traversed and measured in the first."""
-        step = reader.record(SpaceFit, node.subject)
-        assert step is not None
+        step = reader.needed(SpaceFit, node.subject)
         source, target = (reader.result(known(key)) for key in (step.source_frame, step.target_frame))
         there = target
         for key, one in given_sets(reader, NetworkStep, Setup, TraverseBook):

@@ -84,8 +84,7 @@ class TraverseKind(OfRecord):
 
     def read(self, node: Node, reader: Reader) -> tuple[_Inputs, Digest | None]:
         """The book, and what is known of its marks."""
-        book = reader.record(TraverseBook, node.subject)
-        assert book is not None
+        book = reader.needed(TraverseBook, node.subject)
         found = [reader.record(Setup, key) for key in book.setups]
         setups = tuple(s for s in found if s is not None and s.active)
         if len(setups) < len(book.setups):

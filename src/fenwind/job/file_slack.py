@@ -1,0 +1,112 @@
+"""Bytes of a job file that hold nothing: all zero, as they were written, so that any changed byte is found.
+
+SQLite, "Database File Format", sections 1.5 to 1.6: b-tree pages (header, cell pointers, gap, cells),
+freeblocks
+inside the cells' area, and overflow pages. A job file is written with secure_delete, which leaves zeros where
+something stood, and has no free pages.
+"""
+
+from __future__ import annotations
+
+import os
+
+TABLE_LEAF, TABLE_INTERIOR, INDEX_LEAF, INDEX_INTERIOR = 13, 5, 10, 2
+
+
+def odd_slack(path: str | os.PathLike[str]) -> str:
+    """The first place of a database where something stands that nothing holds, in words; empty for none."""
+    with open(path, "rb") as file:
+        data = file.read()
+    size = int.from_bytes(data[16:18], "big")
+    size = 65536 if size == 1 else size
+    if size < 512 or len(data) % size:
+        return "its size is not what its header says"
+    used: set[int] = set()
+    for number in range(1, len(data) // size + 1):
+        if (
+            data[(number - 1) * size + (100 if number == 1 else 0)]
+            in (
+                TABLE_LEAF,
+                TABLE_INTERIOR,
+                INDEX_LEAF,
+                INDEX_INTERIOR,
+            )
+            and number not in used
+        ):
+            try:
+                odd = _page(data, size, number, used)
+            except IndexError:
+                odd = True
+            if odd:
+                return f"page {number} has bytes that nothing holds"
+    return ""
+
+
+def _page(data: bytes, size: int, number: int, used: set[int]) -> bool:
+    """Whether a b-tree page has a byte beside zero outside of what it holds. used: overflow pages seen."""
+    page = data[(number - 1) * size : number * size]
+    at = 100 if number == 1 else 0
+    kind = page[at]
+    if kind not in (TABLE_LEAF, TABLE_INTERIOR, INDEX_LEAF, INDEX_INTERIOR):
+        return False
+    cells, start = int.from_bytes(page[at + 3 : at + 5], "big"), int.from_bytes(page[at + 5 : at + 7], "big")
+    first = at + (8 if kind in (TABLE_LEAF, INDEX_LEAF) else 12)
+    held = bytearray(size)
+    held[: first + 2 * cells] = b"\1" * (first + 2 * cells)
+    free = int.from_bytes(page[at + 1 : at + 3], "big")
+    while free:
+        held[free : free + 4] = b"\1\1\1\1"
+        free = int.from_bytes(page[free : free + 2], "big")
+        if free and held[free]:
+            return True
+    if start < first + 2 * cells or start > size:
+        return True
+    for k in range(cells):
+        pointer = int.from_bytes(page[first + 2 * k : first + 2 * k + 2], "big")
+        end, odd = _cell(data, size, page, pointer, kind, used)
+        if odd or end > size or any(held[pointer:end]):
+            return True
+        held[pointer:end] = b"\1" * (end - pointer)
+    return any(byte and not there for byte, there in zip(page, held, strict=True))
+
+
+def _varint(page: bytes, at: int) -> tuple[int, int]:
+    """A number of 1 to 9 bytes, and where it ends."""
+    value = 0
+    for k in range(8):
+        byte = page[at + k]
+        value = value << 7 | byte & 0x7F
+        if byte < 0x80:
+            return value, at + k + 1
+    return value << 8 | page[at + 8], at + 9
+
+
+def _cell(data: bytes, size: int, page: bytes, at: int, kind: int, used: set[int]) -> tuple[int, bool]:
+    """Where a cell ends, and whether its overflow pages hold more than they should."""
+    if kind == TABLE_INTERIOR:
+        return _varint(page, at + 4)[1], False
+    begin = at
+    if kind == INDEX_INTERIOR:
+        at += 4
+    payload, at = _varint(page, at)
+    if kind == TABLE_LEAF:
+        _, at = _varint(page, at)
+        most = size - 35
+    else:
+        most = (size - 12) * 64 // 255 - 23
+    if payload <= most:
+        return max(at + payload, begin + 4), False
+    least = (size - 12) * 32 // 255 - 23
+    local = least + (payload - least) % (size - 4)
+    local = local if local <= most else least
+    rest, following = payload - local, int.from_bytes(page[at + local : at + local + 4], "big")
+    while rest > 0:
+        if following in used or not 0 < following <= len(data) // size:
+            return at + local + 4, True
+        used.add(following)
+        begin_of = (following - 1) * size
+        following = int.from_bytes(data[begin_of : begin_of + 4], "big")
+        if rest < size - 4 and any(data[begin_of + 4 + rest : begin_of + size]):
+            return at + local + 4, True
+        rest -= size - 4
+    return at + local + 4, following != 0
