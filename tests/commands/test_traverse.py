@@ -145,7 +145,7 @@ class Traverse(Command):
         given = ("traverse", book, "--start", "P,0,0,10", "--close", "S,0,600,13")
         for by, wanted in (("distance", [10, 10.995, 11.985, 13]), ("setups", [10, 10.99, 11.98, 13])):
             with self.subTest(by=by):
-                found = self.run_json(*given, "--heights-by", by)
+                found = self.run_json(*given, "--heights-by", by, code=1)
                 np.testing.assert_allclose([s["h"] for s in found["adjusted"]], wanted, atol=1e-9)
         self.assertAlmostEqual(found["misclosure_h"], 0.03, 9)
 

@@ -309,4 +309,4 @@ class OneHeight(unittest.TestCase):
             case=case, found=solve(case, "fixed"), scale="fixed", others={}, checks=1, collimation_s=0.0,
             index_s=0.0,
         )  # fmt: skip
-        self.assertEqual([d.names for d in _causes(look)], [("D",)])
+        self.assertEqual({d.names for d in _causes(look)}, {("D",)})

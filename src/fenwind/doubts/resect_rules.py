@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator, Mapping
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from itertools import combinations
 
@@ -13,6 +14,7 @@ from numpy.typing import NDArray
 from fenwind.doubts.registry import Doubt
 from fenwind.errors import FenwindError
 from fenwind.estimation.distributions import chi2_quantile
+from fenwind.procedures.causes import Cause, likely, minimised
 from fenwind.procedures.resection import Case, Resection, Scale, is_far, part_of, tried
 from fenwind.procedures.resection_squares import Solved
 from fenwind.quantities.angles import RAD_PER_SECOND
@@ -29,8 +31,6 @@ WEAK_M, WEAK_RAD = 0.030, 15.0 * math.pi / 180.0
 CIRCLE = 0.10
 #: Collimation or index that a check of the instrument would put right, seconds.
 FACES_S = 30.0
-#: An explanation whose sum of squares is at most this much above the least is as likely.
-AS_LIKELY = 4.0
 
 
 @dataclass(frozen=True, kw_only=True, eq=False)
@@ -46,14 +46,6 @@ class Looked:
     index_s: float
 
 
-@dataclass(frozen=True)
-class _Cause:
-    """An explanation: the sum of squares it leaves, and the doubt about it."""
-
-    squares: float
-    doubt: Doubt
-
-
 def _grave(
     rule: str, names: tuple[str, ...], text: str, value: float | None = None, limit: float | None = None
 ) -> Doubt:
@@ -66,8 +58,7 @@ def resect_doubts(look: Looked) -> list[Doubt]:
     """Blunders, the likeliest first, then residuals over their limit, then the figure."""
     out: list[Doubt] = []
     if look.found.dof > 0 and _suspicious(look.found):
-        out += _causes(look)
-        out += _residuals(look)
+        out += _causes(look) or [_residual(look)]
     out += list(_circle(look.case, look.found))
     if not out or out[-1].rule != "resect.danger-circle":
         out += list(_weak(look))
@@ -102,21 +93,26 @@ def _suspicious(found: Resection) -> bool:
     )
 
 
-def _residuals(look: Looked) -> list[Doubt]:
-    """The residual furthest over its limit."""
+def _residual(look: Looked) -> Doubt:
+    """The residual furthest over its limit, where no cause is found. It names a target only where what is
+    left without that reading passes the test; else all that is known is that the sightings do not agree."""
     w = np.nan_to_num(look.found.standardised)
     kind, k = np.unravel_index(int(np.argmax(w)), w.shape)
     name = look.case.reduced.targets[k]
-    v = float(look.found.residuals[kind, k])
+    used = look.case.used.copy()
+    used[kind, k] = False
+    rest = replace(look.case, used=used, heights=look.case.heights and bool(used[2].any()))
+    v, most = float(look.found.residuals[kind, k]), float(w[kind, k])
     size = f"{format_fixed(v / RAD_PER_SECOND, 1)} s" if kind == 0 else format_way(v)
-    what = ("direction", "distance", "height")[kind]
-    return [
-        Doubt(
-            rule="resect.residual", subject="resect", names=(name,), grave=True, limit=RESIDUAL,
-            value=float(w[kind, k]), unit="",
-            text=f"The {what} to {name} is left over by {size}, {w[kind, k]:.1f} sigmas.",
-        )
-    ]  # fmt: skip
+    what = f"The residual of the {('direction', 'distance', 'height')[kind]} to {name} is {size}"
+    alone = look.found.dof > 1 and _squares(rest, look.scale) < math.inf
+    text = f"{what}, {most:.1f} sigmas."
+    if not alone:
+        text = f"The sightings do not agree, and no single reading explains it. {text}"
+    return Doubt(
+        rule="resect.residual", subject="resect", names=(name,) if alone else (), grave=True, limit=RESIDUAL,
+        value=most, unit="", text=text,
+    )  # fmt: skip
 
 
 # One blunder at a time
@@ -124,15 +120,16 @@ def _residuals(look: Looked) -> list[Doubt]:
 
 
 def _causes(look: Looked) -> list[Doubt]:
-    found: list[_Cause] = []
-    for search in (_units, _offsets, _exchanged, _wrong_marks):
+    found: list[Cause[Doubt]] = []
+    for search in (_units, _offsets, _exchanged, _wrong_marks, _shared, _units_of_one, _controls, _index):
         found += list(search(look))
-    fine = [c for c in found if c.squares <= 0.25 * look.found.sum_squares]
-    if not fine:
-        return []
-    least = min(c.squares for c in fine)
-    near = [c for c in fine if c.squares <= least + AS_LIKELY]
-    return [c.doubt for c in sorted(near, key=lambda c: c.squares)]
+    return [cause.told for cause in likely(found, look.found.sum_squares, WHOLE_ALPHA)]
+
+
+def _cause(look: Looked, squares: float, doubt: Doubt, parameters: int = 0, lost: int = 0) -> Cause[Doubt]:
+    """A cause with so many parameters; lost: readings that take no part with it."""
+    dof = look.found.dof - parameters - lost
+    return Cause(told=doubt, parameters=parameters + lost, squares=squares, dof=dof)
 
 
 def _squares(case: Case, scale: Scale) -> float:
@@ -147,7 +144,7 @@ def _squares(case: Case, scale: Scale) -> float:
     return found.sum_squares
 
 
-def _units(look: Looked) -> Iterator[_Cause]:
+def _units(look: Looked) -> Iterator[Cause[Doubt]]:
     """All distances in feet: the figure then fits with another scale."""
     if int(look.case.used[1].sum()) < 2:
         return
@@ -157,14 +154,12 @@ def _units(look: Looked) -> Iterator[_Cause]:
             reduced = replace(r, hd=r.hd * factor, dh=r.dh * factor)
             squares = _squares(replace(look.case, reduced=reduced), look.scale)
             if squares < math.inf:
-                yield _Cause(
-                    squares,
-                    _grave("resect.unit", (), f"The distances or the coordinates are in {words}.", factor),
-                )
+                text = f"The distances or the coordinates are in {words}."
+                yield _cause(look, squares, _grave("resect.unit", (), text, factor))
                 return
 
 
-def _offsets(look: Looked) -> Iterator[_Cause]:
+def _offsets(look: Looked) -> Iterator[Cause[Doubt]]:
     """A target's distances, or its heights, that are all off by the same."""
     case, scale = look.case, "fixed" if look.scale == "show" else look.scale
     most = chi2_quantile(1.0 - WHOLE_ALPHA, look.found.dof)
@@ -186,7 +181,7 @@ def _offsets(look: Looked) -> Iterator[_Cause]:
             off = _offset(case, freed, found, scale, kind, rows)
             squares = _squares(_put_right(case, kind, rows, off), look.scale)
             if squares < math.inf:
-                yield _Cause(squares, _offset_doubt(rule, name, off))
+                yield _cause(look, squares, _offset_doubt(rule, name, off), 1)
 
 
 def _put_right(case: Case, kind: int, rows: NDArray[np.bool_], off: float) -> Case:
@@ -231,7 +226,7 @@ def _at(case: Case, places: Mapping[str, FloatArray]) -> Case:
     return replace(case, known=known)
 
 
-def _exchanged(look: Looked) -> Iterator[_Cause]:
+def _exchanged(look: Looked) -> Iterator[Cause[Doubt]]:
     """Two targets whose names were exchanged."""
     place = {t: look.case.known[:, i] for i, t in enumerate(look.case.reduced.targets)}
     if len(place) > 12 or is_far(look.case.known).any():
@@ -239,10 +234,11 @@ def _exchanged(look: Looked) -> Iterator[_Cause]:
     for a, b in combinations(place, 2):
         squares = _squares(_at(look.case, {a: place[b], b: place[a]}), look.scale)
         if squares < math.inf:
-            yield _Cause(squares, _grave("resect.names", (a, b), f"The names of {a} and {b} were exchanged."))
+            text = f"The names of {a} and {b} were exchanged."
+            yield _cause(look, squares, _grave("resect.names", (a, b), text))
 
 
-def _wrong_marks(look: Looked) -> Iterator[_Cause]:
+def _wrong_marks(look: Looked) -> Iterator[Cause[Doubt]]:
     """A target that is another mark of the control."""
     for name in dict.fromkeys(look.case.reduced.targets):
         rest = part_of(look.case, np.array([t != name for t in look.case.reduced.targets]))
@@ -252,7 +248,91 @@ def _wrong_marks(look: Looked) -> Iterator[_Cause]:
             squares = _squares(_at(look.case, {name: np.array(place)}), look.scale)
             if squares < math.inf:
                 text = f"Not {name} but another mark was sighted: {other} fits."
-                yield _Cause(squares, _grave("resect.wrong-mark", (name, other), text))
+                yield _cause(look, squares, _grave("resect.wrong-mark", (name, other), text))
+
+
+# What readings share
+# ---------------------------------------------------------------------------------------------------------
+
+
+def _left(case: Case, scale: Scale) -> float:
+    """What a changed case leaves."""
+    return tried(case, "fixed" if scale == "show" else scale)[0].sum_squares
+
+
+def _shared(look: Looked) -> Iterator[Cause[Doubt]]:
+    """One prism constant, or one scale, of all distances."""
+    case, r = look.case, look.case.reduced
+    rows = case.used[1]
+    if len({t for t, used in zip(r.targets, rows.tolist(), strict=True) if used}) < 2:
+        return
+    off, squares = minimised(lambda c: _left(_put_right(case, 1, rows, c), look.scale), 0.01)
+    if squares < math.inf:
+        text = f"The distances to all targets are off by {format_way(off)}: one prism constant for all."
+        yield _cause(look, squares, _grave("resect.prism", (), text, off), 1)
+    if look.scale == "apply":
+        return
+    with suppress(FenwindError):
+        free, _ = tried(case, "apply")
+        ppm = (float(free.x[-1]) - 1.0) * 1e6
+        text = f"All distances are off by {format_fixed(-ppm, 0, sign=True)} ppm: the scale of air or grid?"
+        yield _cause(look, free.sum_squares, _grave("resect.scale", (), text, -ppm), 1)
+
+
+def _units_of_one(look: Looked) -> Iterator[Cause[Doubt]]:
+    """The distances to one target in feet."""
+    case, r = look.case, look.case.reduced
+    for name in dict.fromkeys(r.targets):
+        mine = np.array([t == name for t in r.targets]) & case.used[1]
+        if not mine.any() or case.used[1].sum() == mine.sum():
+            continue
+        for words, metres in FEET.items():
+            for factor in (metres, 1.0 / metres):
+                changed = replace(
+                    r, hd=np.where(mine, r.hd * factor, r.hd), dh=np.where(mine, r.dh * factor, r.dh)
+                )
+                squares = _squares(replace(case, reduced=changed), look.scale)
+                if squares < math.inf:
+                    text = f"The distance to {name} is in {words}."
+                    yield _cause(look, squares, _grave("resect.unit", (name,), text, factor))
+                    break
+
+
+def _controls(look: Looked) -> Iterator[Cause[Doubt]]:
+    """A target whose given coordinates are wrong: where it was seen both by direction and by distance."""
+    case = look.case
+    for name in dict.fromkeys(case.reduced.targets):
+        mine = np.array([t == name for t in case.reduced.targets])
+        if not case.used[:2, mine].all():
+            continue
+        rest = part_of(case, ~mine)
+        try:
+            found, _ = tried(rest, "fixed" if look.scale == "show" else look.scale)
+        except FenwindError:
+            continue
+        x, r, k = found.x, case.reduced, int(np.flatnonzero(mine)[0])
+        azimuth, hd = r.direction[k] + x[2], r.hd[k] * (x[-1] if look.scale == "apply" else 1.0)
+        seen = np.array([x[0] + hd * math.sin(azimuth), x[1] + hd * math.cos(azimuth)])
+        away = float(np.hypot(*(seen - case.known[:2, k])))
+        text = f"{name} is seen {format_way(away)} from its given coordinate: is that right?"
+        lost = int(case.used[:, mine].sum()) - 2
+        yield _cause(look, found.sum_squares, _grave("resect.control", (name,), text, away), 2, lost)
+
+
+def _index(look: Looked) -> Iterator[Cause[Doubt]]:
+    """One index error of the vertical circle in all zenith angles."""
+    case, r = look.case, look.case.reduced
+    if not case.heights or case.used[2].sum() < 3:
+        return
+
+    def left(seconds: float) -> float:
+        dh = r.dh + r.hd * seconds * RAD_PER_SECOND
+        return _left(replace(case, reduced=replace(r, dh=dh)), look.scale)
+
+    seconds, squares = minimised(left, 20.0)
+    if squares < math.inf:
+        text = f"All zenith angles are off by {format_fixed(seconds, 0, sign=True)} s: an index error."
+        yield _cause(look, squares, _grave("resect.index", (), text, seconds), 1)
 
 
 # The figure

@@ -9,6 +9,8 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from fenwind.doubts.registry import Doubt
+from fenwind.estimation.distributions import chi2_quantile
+from fenwind.procedures.causes import Cause, likely
 from fenwind.procedures.traverse import Traverse, TraverseResult, closing_kind, known_closing, solve
 from fenwind.quantities.angles import RAD_PER_SECOND, wrap_signed
 from fenwind.quantities.lengths import FEET, format_way
@@ -20,6 +22,14 @@ NEAR_UNIT = 1e-3
 EXPLAINED = 0.25
 #: Explanations that leave at most this many times the least are named too.
 AS_LIKELY = 2.0
+
+
+#: Sigmas of the angular misclosure that 99.9 % of clean traverses keep.
+CHANCE = 3.29
+#: Level of the test of what a cause leaves.
+WHOLE_ALPHA = 0.001
+#: Heights carried along a traverse: one sigma for a root kilometre, of one reading, and how many are allowed.
+HEIGHT_M_ROOT_KM, READ_HEIGHT_M, HEIGHT_SIGMAS = 0.003, 0.002, 3.29
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -49,23 +59,29 @@ def traverse_doubts(work: Traverse, found: TraverseResult, limits: Limits) -> li
         ]  # fmt: skip
     raw = solve(replace(work, options=replace(work.options, balance=False, method="none")))
     over_angle = abs(found.angular) > limits.angle
+    chance = CHANCE * work.options.sigma_angle * math.sqrt(max(found.angles, 1))
     over_plan = found.linear * limits.spec > found.length
     raw_over = raw.linear * limits.spec > raw.length
     out: list[Doubt] = []
-    if over_angle or raw_over:
-        out += [c.doubt for c in _causes(work, raw, limits, over_angle)]
+    if over_angle and abs(found.angular) > chance:
+        out += [c.doubt for c in _causes(work, raw, limits)]
+    elif raw_over:
+        out += _in_plan(work, raw)
     if over_angle:
-        out.append(_angular(work, found, limits))
+        usual = math.isclose(limits.angle, 2.0 / CHANCE * chance, rel_tol=1e-6)
+        out.append(_angular(work, found, limits, grave=abs(found.angular) > chance or not usual))
     if over_plan:
         out.append(_ratio(work, found, limits))
-    return out + list(_left_out(work, raw))
+    return out + list(_height(work, raw)) + list(_left_out(work, raw))
 
 
-def _angular(work: Traverse, found: TraverseResult, limits: Limits) -> Doubt:
+def _angular(work: Traverse, found: TraverseResult, limits: Limits, grave: bool) -> Doubt:
+    """The misclosure of the angles; over the usual limit of two sigmas alone, which one clean traverse in
+    twenty is, it is not grave."""
     seconds, most = found.angular / RAD_PER_SECOND, limits.angle / RAD_PER_SECOND
     return Doubt(
         rule="traverse.angular", subject="traverse", names=(work.names[-1],), value=seconds, limit=most,
-        unit="s", grave=True,
+        unit="s", grave=grave,
         text=f"The angles miss by {format_fixed(seconds, 1)} s; {format_fixed(most, 1)} s is allowed.",
     )  # fmt: skip
 
@@ -90,19 +106,100 @@ def _left_out(work: Traverse, raw: TraverseResult) -> Iterator[Doubt]:
         )  # fmt: skip
 
 
-def _causes(work: Traverse, raw: TraverseResult, limits: Limits, over_angle: bool) -> list[_Cause]:
-    """Single errors that explain what is over, the likeliest first."""
+def _causes(work: Traverse, raw: TraverseResult, limits: Limits) -> list[_Cause]:
+    """Single angles that explain an angular misclosure, the likeliest first."""
     most = max(raw.length / limits.spec, EXPLAINED * 1e-3)
-    if over_angle:
-        found = list(_angles_by_sum(work, raw))
-    else:
-        found = [*_units(work, raw), *_distances(work, raw)]
-        if math.isnan(raw.angular):
-            found += list(_angles_by_place(work, raw))
-    found = [c for c in found if c.left <= most and (over_angle or c.left <= EXPLAINED * raw.linear)]
-    found.sort(key=lambda c: c.left)
+    found = sorted((c for c in _angles_by_sum(work, raw) if c.left <= most), key=lambda c: c.left)
     least = max(found[0].left, 0.002) if found else 0.0
     return [c for c in found if c.left <= AS_LIKELY * least]
+
+
+def _in_plan(work: Traverse, raw: TraverseResult) -> list[Doubt]:
+    """What explains a misclosure in plan where the angles close: a unit, one distance, what all distances
+    share, without a closing angle one angle, at last the coordinates of a known mark. The misclosure has two
+    components: what has one parameter is judged by the other."""
+    sigma = _sigma_plan(work, raw)
+    one = list(_distances(work, raw))
+    if math.isnan(raw.angular):
+        one += list(_angles_by_place(work, raw))
+    # One of many readings: as many ways to be right by chance.
+    many = 2.0 * math.log(len(work.legs))
+    squares = (raw.linear / sigma) ** 2
+    if squares <= chi2_quantile(1.0 - WHOLE_ALPHA, 2):
+        return []  # noise alone leaves as much
+    found = [_judged(c, sigma, 0, 2) for c in _units(work, raw)]
+    found += [_judged(c, sigma, 1, 1) for c in _shared(work, raw)]
+    found += [_judged(c, sigma, 1, 1, many) for c in one]
+    told = [c.told for c in likely(found, squares, WHOLE_ALPHA)]
+    return told or [_control(work, raw)]
+
+
+def _judged(cause: _Cause, sigma: float, parameters: int, dof: int, prior: float = 0.0) -> Cause[Doubt]:
+    squares = (cause.left / sigma) ** 2
+    return Cause(told=cause.doubt, parameters=parameters, squares=squares, dof=dof, prior=prior)
+
+
+def _sigma_plan(work: Traverse, raw: TraverseResult) -> float:
+    """Sigma of a component of the misclosure, metres: of every distance, and of every angle over the way from
+    its station to the end."""
+    o = work.options
+    along = sum((o.sigma_distance_m + o.sigma_distance_ppm * 1e-6 * leg.distance) ** 2 for leg in work.legs)
+    way = raw.unadjusted[:2] - raw.unadjusted[:2, -1:]
+    across = float((way**2).sum()) * o.sigma_angle**2
+    return math.sqrt(0.5 * (along + across))
+
+
+def _shared(work: Traverse, raw: TraverseResult) -> Iterator[_Cause]:
+    """A scale of all distances, or one prism constant in all of them."""
+    gap = raw.misclosure[:2]
+    walked = raw.unadjusted[:2, -1] - raw.unadjusted[:2, 0]
+    ways = np.array([[math.sin(a), math.cos(a)] for a in raw.azimuths[: len(work.legs)]]).sum(axis=0)
+    for rule, by in (("traverse.scale", walked), ("traverse.constant", ways)):
+        length = float(by @ by)
+        if length < 1.0 or (rule == "traverse.scale" and work.ends.loop):
+            continue
+        value = float(gap @ by) / length
+        left = float(np.hypot(*(gap - value * by)))
+        if rule == "traverse.scale":
+            words = f"{format_fixed(value * 1e6, 0, sign=True)} ppm"
+            text = f"All distances are off by {words}: a scale that nobody took into account, air or grid."
+            shown = value * 1e6
+        else:
+            text = f"All distances are off by {format_way(value)}: another prism constant than was set."
+            shown = value
+        yield _Cause(
+            left,
+            Doubt(
+                rule=rule, subject="traverse", names=(), value=shown, grave=True, text=text,
+                unit="ppm" if rule == "traverse.scale" else "m",
+            ),
+        )  # fmt: skip
+
+
+def _control(work: Traverse, raw: TraverseResult) -> Doubt:
+    """The closing mark, where no reading explains what is left and the angles close."""
+    name = work.names[-1]
+    return Doubt(
+        rule="traverse.control", subject="traverse", names=(name,), value=raw.linear, grave=True,
+        text=f"No single reading explains the misclosure of {format_way(raw.linear)}: is the given "
+        f"coordinate of {name}, or of {work.names[0]}, right?",
+    )  # fmt: skip
+
+
+def _height(work: Traverse, raw: TraverseResult) -> Iterator[Doubt]:
+    """The misclosure in height, where both ends have one."""
+    miss = float(raw.misclosure[2])
+    if math.isnan(miss):
+        return
+    readings = len(work.legs) * READ_HEIGHT_M**2
+    most = HEIGHT_SIGMAS * math.sqrt(HEIGHT_M_ROOT_KM**2 * raw.length / 1000.0 + readings)
+    if abs(miss) > most:
+        ends = (work.names[-1], work.names[0]) if work.names[-1] != work.names[0] else (work.names[0],)
+        yield Doubt(
+            rule="traverse.height", subject="traverse", names=ends, value=miss, limit=most, grave=True,
+            text=f"The heights miss by {format_way(miss)} at {work.names[-1]}; {format_way(most)} is "
+            "allowed. A height difference of a leg, or a known height, is wrong.",
+        )  # fmt: skip
 
 
 def _angle_doubt(work: Traverse, i: int, error: float) -> Doubt:

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import math
 import os
+import re
 import threading
 from dataclasses import dataclass
 from functools import cached_property
@@ -92,10 +93,29 @@ _cache = _ThreadCache()
 _CACHE_LIMIT = 200
 
 
+#: Files that a definition names: a parameter of PROJ, or of WKT.
+_NAMED_FILES = re.compile(
+    r"(?:nadgrids|geoidgrids|grids|init|file)=@?([^\s\"]+)|PARAMETERFILE\[[^\]]*?,\s*\"([^\"]*)\""
+)
+
+
+def check_named_files(text: str) -> None:
+    """Raise FrameError for a definition, such as one that came with a file, that names a pipe, a device or a
+    file that is not there by its path: PROJ would wait for it, or read whatever it is."""
+    for found in _NAMED_FILES.finditer(text):
+        for name in (found[1] or found[2] or "").split(","):
+            path = name.removeprefix("@")
+            if os.sep in path and not os.path.isfile(path):
+                raise FrameError(
+                    f"the system names {path[:80]!r}, which is no file", hint="Choose the system by its code"
+                )
+
+
 def find_crs(text: str) -> pyproj.CRS:
     """The coordinate reference system of a code, WKT or PROJ string. Raises FrameError when PROJ knows
-    none."""
+    none, and for definitions that name a file that is none."""
     if text not in _cache.systems:
+        check_named_files(text)
         try:
             found = pyproj.CRS.from_user_input(text)
         except CRSError as error:

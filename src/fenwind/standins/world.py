@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from fenwind.errors import FenwindError, FormatError
 from fenwind.exchange.antenna_list import antennas_of
+from fenwind.exchange.files import read_bytes
 from fenwind.geodesy.antenna import AntennaModel, reduced
 from fenwind.geodesy.geocentric import to_xyz
 from fenwind.quantities.angles import RAD_PER_DEGREE
@@ -73,13 +74,9 @@ def read_world(path: str | os.PathLike[str]) -> World:
 def read_json(path: str | os.PathLike[str]) -> Any:
     """What a world file holds. Raises FormatError."""
     where = str(path)
+    data = read_bytes(path)
     try:
-        with open(path, encoding="utf-8") as file:
-            return json.load(file)
-    except OSError as error:
-        raise FormatError(
-            f"cannot be read: {error.strerror}", where=where, hint="Name a world file"
-        ) from error
+        return json.loads(data.decode("utf-8"))
     except (ValueError, RecursionError) as error:
         raise FormatError(f"is no JSON: {error}", where=where, hint="Correct the file") from error
 
