@@ -8,6 +8,8 @@ Prints each test that failed, then how long modules took (`--times`), and the pl
 from __future__ import annotations
 
 import argparse
+import ctypes
+import gc
 import io
 import os
 import resource
@@ -20,8 +22,6 @@ from multiprocessing import get_context
 from pathlib import Path
 
 ROOT = Path(__file__).parent
-#: Modules that one process runs; what libraries keep is given back then.
-MODULES = 30
 #: Modules that take longest, so that none of them is left to the end.
 SLOW = (
     "test_ground_stage",
@@ -86,13 +86,17 @@ def run(module: str) -> Outcome:
     runner = unittest.TextTestRunner(stream, resultclass=_Timed)
     _Timed.times = []
     result = runner.run(suite)
+    ran, skipped = result.testsRun, len(result.skipped)
     bad = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
     peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
     slowest = sorted(_Timed.times, reverse=True)
+    del suite, result
+    gc.collect()
+    ctypes.CDLL(None).malloc_trim(0)  # or one process would hold what every module needed at its most
     return Outcome(
         module,
-        result.testsRun,
-        len(result.skipped),
+        ran,
+        skipped,
         bad,
         stream.getvalue() if bad else "",
         time.perf_counter() - began,
@@ -118,7 +122,7 @@ def main() -> int:
     outcomes: list[Outcome] = []
     context = get_context("spawn")
     with (
-        ProcessPoolExecutor(options.jobs, context, max_tasks_per_child=MODULES) as pool,
+        ProcessPoolExecutor(options.jobs, context) as pool,
         ProcessPoolExecutor(1, context) as screen,
     ):
         names = [m for m in modules(options.patterns) if m != options.real_window]

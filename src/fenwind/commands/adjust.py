@@ -92,6 +92,7 @@ def told(
         "observations": _observations(result, net, rows, figures),
         "control": _control(result, net, options),
         "variance_factor": squares / dof if dof > 0 else None, "dof": dof, "p_value": p_value,
+        "converged": found is None or bool(found.converged),
         "components": components, "doubts": doubts_json(doubts),
     } | more_told(options, result, rows)  # fmt: skip
 

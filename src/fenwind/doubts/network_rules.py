@@ -25,6 +25,12 @@ def network_doubts(
     failed = p_value is not None and p_value < alpha
     if result.let_go:
         yield let_go(result)
+    if result.found is not None and not result.found.converged:
+        yield Doubt(
+            rule="adjust.converged", subject="adjust", names=(), unit="", grave=True,
+            text="The adjustment has not converged: a gross blunder leads it astray, and its figures are not "
+            "final.",
+        )  # fmt: skip
     if failed or float(np.abs(np.nan_to_num(figures.tests())).max(initial=0.0)) > ALONE:
         found = blunder(result, figures, alpha)
         if found is not None:

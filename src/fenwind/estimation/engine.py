@@ -74,6 +74,8 @@ ROUNDING = 1e-7
 #: After so many iterations steps that lower the sum of squares by less than this part of it are the creep of
 #: a gross blunder, which the place they have come to is good enough to name.
 CREEPS, CREEP = 12, 1e-6
+#: What another step would lower the sum of squares by where the iteration has converged: a tenth of a sigma.
+SETTLED = 0.01
 
 
 @dataclass(frozen=True, kw_only=True, eq=False)
@@ -271,7 +273,9 @@ def adjust(
                 x, about = _refined(system, factor, x + step, system.moved(about, step))
                 return _finish(system, factor, rows.shape[0], x, about, iteration + 1)
         if iteration > 1 + gone and abs(before - after) <= (1e-15 if iteration < CREEPS else CREEP) * after:
-            return _finish(system, factor, rows.shape[0], x, about, iteration)
+            left = -float(system.gradient(about) @ factor.solve(-system.gradient(about), -gap))
+            settled = abs(left) <= SETTLED
+            return _finish(system, factor, rows.shape[0], x, about, iteration, settled)
         before = after
     raise EstimationError(
         f"the adjustment did not settle in {max_iterations} iterations",
@@ -344,6 +348,7 @@ def _finish(
     x: FloatArray,
     about: _Linearised,
     iterations: int,
+    converged: bool = True,
 ) -> Adjustment | GroupAdjustment:
     """The result; cofactors are those of the last iteration, under whose step the design hardly changed."""
     whole = {
@@ -353,6 +358,7 @@ def _finish(
         "dof": sum(group.observed.size for group in system.groups) + constraints - x.size,
         "constraints": constraints,
         "iterations": iterations,
+        "converged": converged,
         "factor": factor,
     }
     parts = [

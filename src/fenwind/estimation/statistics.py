@@ -40,7 +40,7 @@ class GlobalTest:
 @dataclass(frozen=True, kw_only=True, eq=False)
 class Solution:
     """An adjustment as a whole: names of the unknowns, x (n,), sum_squares = v^T P v, dof = m + c - n with
-    c constraints."""
+    c constraints. converged: another step would not lower the sum of squares by a hundredth."""
 
     names: tuple[str, ...]
     x: FloatArray
@@ -48,6 +48,7 @@ class Solution:
     dof: int
     constraints: int
     iterations: int
+    converged: bool = field(default=True)
 
     @property
     def variance_factor(self) -> float | None:
