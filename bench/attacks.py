@@ -1,8 +1,9 @@
-"""Attacks in numbers, run by name (minutes): python -m bench attacks [kills flips grids gestures].
+"""Attacks in numbers, run by name (minutes): python -m bench attacks [kills flips=500 ..].
 
-500 kills of a process that commits without pause, 3,000 flipped bits in a job file, 3,000 grid files with
-headers that lie (in processes of their own), 5,000 random gestures on the window with stages switched while
-results are derived. What is lost, changed without a word, dead or raised is counted; the budget is none.
+2,000 kills of a process that commits without pause, 5,000 changed bytes of a job file, 3,000 grid files with
+headers that lie (in processes of their own), 20,000 random gestures on the window with stages switched while
+results are derived, in the six jobs. What is lost, changed without a word, dead or raised is counted; the
+budget is none.
 """
 
 from __future__ import annotations
@@ -15,22 +16,30 @@ import tempfile
 from pathlib import Path
 
 import numpy as np
+from tests.worlds import WORLDS
 
 from bench.timing import say
 from fenwind.errors import JobError
+from fenwind.job.file import Blob
 from fenwind.job.job import Job
 from fenwind.records.entries import amend
-from fenwind.standins import tarnholt
 
 DATA = Path(__file__).parents[1] / "tests" / "data"
 WRITER = """
 import sys
+from fenwind.job.file import Blob
+from fenwind.job.file import Blob
 from fenwind.job.job import Job
 from fenwind.records.entries import Add
 from fenwind.records.records import Mark
 job = Job.open(sys.argv[1])
 for i in range(int(sys.argv[2]), 10 ** 7):
     job.record(f"mark {i}", [Add(record=Mark(id=f"{c}{i}", name=f"{c}{i}")) for c in "mn"])
+    if i % 3 == 0:
+        job.file.append_blobs([Blob(name=str(i), origin="kill", data=b"piece %d" % i)])
+    if i % 5 == 0:
+        job.undo()
+        job.redo()
     print(i, flush=True)
 """
 GRIDS = """
@@ -47,52 +56,63 @@ for path in sys.argv[1:]:
 """
 
 
-def kills(count: int = 500) -> None:
-    """Every gesture told of is there after a kill, whole."""
+def kills(count: int = 2000) -> None:
+    """Every gesture and every piece of a raw file told of is there after a kill, whole, in each of the six
+    jobs."""
     rng, lost = np.random.default_rng(1), 0
     with tempfile.TemporaryDirectory() as folder:
-        path, told = str(Path(folder) / "k.fenwind"), 0
-        Job.create(path, "killed").close()
-        for _ in range(count):
-            command = [sys.executable, "-c", WRITER, path, str(told)]
+        paths = []
+        for world in WORLDS:
+            job = world.make(Path(folder) / f"{world.name}.fenwind")
+            job.close()
+            paths.append(job.path)
+        told = dict.fromkeys(paths, 0)
+        for number in range(count):
+            path = paths[number % len(paths)]
+            done = told[path]
+            command = [sys.executable, "-c", WRITER, path, str(done)]
             with subprocess.Popen(command, stdout=subprocess.PIPE, text=True) as process:
                 assert process.stdout is not None
                 for _ in range(int(rng.integers(1, 12))):
-                    told = max(told, int(process.stdout.readline() or -1) + 1)
+                    done = max(done, int(process.stdout.readline() or -1) + 1)
                 process.send_signal(signal.SIGKILL)
-                told = max([told, *(int(x) + 1 for x in process.stdout if x.endswith("\n"))])
+                done = max([done, *(int(x) + 1 for x in process.stdout if x.endswith("\n"))])
             job = Job.open(path)
-            marks = job.state.marks
+            marks, redo = job.state.marks, bool(job.redo_text)
+            if redo:
+                job.redo()  # killed between undo and redo
+            pieces = {blob.name for blob in job.file.blobs_of("kill")}
+            lost += bool(job.state.set_aside)
+            lost += not all(f"{c}{i}" in marks for i in range(done) for c in "mn")
+            lost += not all(str(i) in pieces for i in range(0, done, 3))
+            told[path] = 1 + max((int(m[1:]) for m in marks if m[0] == "m" and m[1:].isdigit()), default=-1)
             job.close()
-            whole = len(marks) % 2 == 0
-            lost += not whole or not all(f"{c}{i}" in marks for i in range(told) for c in "mn")
-            told = len(marks) // 2
-    say(f"lost in {count} kills", lost, 0, "gestures")
+    say(f"lost in {count} kills of six jobs", lost, 0, "gestures")
 
 
-def flips(count: int = 3000) -> None:
-    """A changed bit is found, or changes nothing that is read."""
+def flips(count: int = 5000) -> None:
+    """A changed byte anywhere is told: refused, set aside with a doubt."""
     rng, silent, unopened = np.random.default_rng(2), 0, 0
     with tempfile.TemporaryDirectory() as folder:
-        tarnholt.write_grid(Path(folder))
         path = Path(folder) / "f.fenwind"
-        job = Job.create(path, "flips", tarnholt.records(), frame="dam")
-        for i in range(20):
-            job.record(f"code {i}", [amend(job.state.marks["T-01"], code=f"C{i}")])
-        wanted = dict(job.state.records)
+        job = WORLDS[0].make(path)
+        mark = next(iter(job.state.marks.values()))
+        for i in range(60):
+            raw = Blob(name=f"raw {i}", origin="rover", data=rng.bytes(int(rng.integers(10, 9000))))
+            job.record(f"code {i}", [amend(mark, code=f"C{i}")], [raw])
         job.close()
         good = path.read_bytes()
         for place in rng.integers(0, len(good), count).tolist():
             data = bytearray(good)
-            data[place] ^= 1 << int(rng.integers(0, 8))
+            data[place] ^= int(rng.integers(1, 256))
             path.write_bytes(bytes(data))
             try:
                 job = Job.open(path)
-                silent += dict(job.state.records) != wanted
+                silent += not job.state.set_aside
                 job.close()
             except JobError as error:
                 unopened += not error.hint
-    say(f"silent changes by {count} flipped bits", silent, 0, "values")
+    say(f"silent of {count} changed bytes", silent, 0, "bytes")
     say("refused without words", unopened, 0, "files")
 
 
@@ -126,15 +146,20 @@ def _mutated(rng: np.random.Generator, path: Path) -> str:
     return str(out)
 
 
-def gestures(count: int = 5000) -> None:
-    """Random gestures on the window; half of them while everything is derived in the worker."""
+def gestures(count: int = 20_000) -> None:
+    """Random gestures on the window, in the six jobs by turns; half of them while everything is derived in
+    the worker."""
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
     from tests.desk.gestures import RandomHand
     from tests.desk.qt_case import QtTestCase
 
     class Case(QtTestCase):
+        own_windows = True
+
         def runTest(self) -> None:
-            w = self.open("--fresh")
+            made = WORLDS[seed % len(WORLDS)].make(self.folder / "world.fenwind")
+            made.close()
+            w = self.open(made.path)
             w.bridge.long_s = 0.0 if seed % 2 else 0.2
             hand = RandomHand(w, seed)
             for _ in range(250):
@@ -162,7 +187,8 @@ def main() -> None:
     """All, or those named."""
     every = {"kills": kills, "flips": flips, "grids": grids, "gestures": gestures}
     for name in sys.argv[1:] or every:
-        every[name]()
+        name, _, count = name.partition("=")
+        every[name](*([int(count)] if count else []))
 
 
 if __name__ == "__main__":
