@@ -40,6 +40,9 @@ def add_parser(verbs: Any) -> None:
     parser.add_argument("--sigma-zenith", metavar="S", type=float, default=5.0, help="seconds (5)")
     parser.add_argument("--sigma-distance", metavar="MM,PPM", default="3,2")
     parser.add_argument("--check", metavar="NAME,..", help="targets that are only compared")
+    parser.add_argument(
+        "--on", metavar="NAME,E,N[,H]", help="the instrument stands on a known mark: orientation only"
+    )
     add_frame(parser)
     parser.add_argument("--json", action="store_true", help="print one JSON object, nothing rounded")
 
@@ -51,9 +54,11 @@ def run(options: argparse.Namespace) -> int:
     from fenwind.commands.answers import answer, doubts_json
     from fenwind.commands.reading import split_names
     from fenwind.doubts.resect_rules import Looked, resect_doubts
-    from fenwind.exchange.named_csv import read_control
+    from fenwind.doubts.setup_rules import known_setup_doubts
+    from fenwind.exchange.named_csv import read_control, typed_mark
     from fenwind.exchange.setup_csv import read_sightings
     from fenwind.procedures.resection import case_of, part_of, reduce, solve
+    from fenwind.procedures.side_shots import oriented
     from fenwind.quantities.angles import RAD_PER_SECOND
 
     control = read_control(options.control, weighted=True)
@@ -69,12 +74,26 @@ def run(options: argparse.Namespace) -> int:
     every = case_of(reduced, known, settings.heights)
     takes_part = np.array([s.target not in checks for s in shots])
     case = part_of(every, takes_part)
-    found = solve(case, settings.scale)
+    on = typed_mark(options.on, "--on") if options.on is not None else None
     frame = frame_of(options)
+
+    def placed(case: Case, near: Resection | None = None) -> Resection:
+        if on is not None:
+            return oriented(case, np.array([on.e, on.n, on.h]), np.zeros((3, 3)))
+        start = None if near is None else np.array([near.e, near.n, near.orientation])
+        return solve(case, settings.scale, start)
+
+    found = placed(case)
     if frame is not None:
         every = _on_grid(frame, shots, settings, every, found)
         case = part_of(every, takes_part)
-        found = solve(case, settings.scale, np.array([found.e, found.n, found.orientation]))
+        found = placed(case, found)
+    if on is not None:
+        doubts = list(known_setup_doubts(case, found))
+        payload = _json(found, reduced, case) | {
+            "checks": _checks(found, every, takes_part), "doubts": doubts_json(doubts),
+        }  # fmt: skip
+        return answer(payload, _words(payload), options.json)
     used = [control[s.target] for s, part in zip(shots, takes_part.tolist(), strict=True) if part]
     if any(m.sh or m.sv for m in used):
         case = _weighted(case, used, found)

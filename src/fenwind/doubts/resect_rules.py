@@ -326,8 +326,9 @@ def _index(look: Looked) -> Iterator[Cause[Doubt]]:
         return
 
     def left(seconds: float) -> float:
-        dh = r.dh + r.hd * seconds * RAD_PER_SECOND
-        return _left(replace(case, reduced=replace(r, dh=dh)), look.scale)
+        turn = seconds * RAD_PER_SECOND
+        hd, dh = r.hd - np.nan_to_num(r.dh) * turn, r.dh + r.hd * turn
+        return _left(replace(case, reduced=replace(r, hd=hd, dh=dh)), look.scale)
 
     seconds, squares = minimised(left, 20.0)
     if squares < math.inf:

@@ -11,6 +11,7 @@ import numpy as np
 from fenwind.doubts.of_steps import OnceJudged
 from fenwind.doubts.registry import Doubt, Remedy
 from fenwind.doubts.resect_rules import Looked, resect_doubts
+from fenwind.doubts.setup_rules import known_setup_doubts
 from fenwind.job.derive import Derived
 from fenwind.job.state import JobState
 from fenwind.job.steps.setup import Placed
@@ -46,6 +47,8 @@ def _about(found: Placed) -> Iterator[Doubt]:
             text=f"{found.setup.name} is turned to one known mark and checked by none: sight another.",
         )  # fmt: skip
     if found.setup.word == "known":
+        for doubt in known_setup_doubts(found.case, found.found):
+            yield replace(doubt, subject=found.setup.id, remedies=_remedies(found, doubt))
         return
     seconds = RAD_PER_SECOND
     look = Looked(
