@@ -87,8 +87,8 @@ class RawFiles(QWidget):
         row = QHBoxLayout()
         self.fetch, self.delete = QPushButton("Fetch all"), QPushButton("Delete what is safe")
         self.log, self.leave = QPushButton(""), QPushButton("Close")
-        self.out = QPushButton("Write out …")
-        self.out.setToolTip("Write a raw file of the job, byte for byte as it came from the receiver")
+        self.out = QPushButton("Save a copy …")
+        self.out.setToolTip("Save a raw file of the job, byte for byte as it came from the receiver")
         look(self.fetch, "main")
         for button, run in (
             (self.fetch, self.fetch_all), (self.out, self.write_out), (self.delete, self.delete_safe),
