@@ -132,7 +132,12 @@ class Fires(unittest.TestCase):
         self.check(found(pairs, "fit.longitude-sign", area=AREA, lat=lat, lon=lon), ("T-04",), "sign")
         self.assertIsNone(found(pairs, "fit.outside-area", area=AREA, lat=lat, lon=lon))
         lon[3] = math.radians(15.0)
-        self.check(found(pairs, "fit.outside-area", area=AREA, lat=lat, lon=lon), ("T-04",), "area of use")
+        outside = found(pairs, "fit.outside-area", area=AREA, lat=lat, lon=lon)
+        self.check(outside, ("T-04",), "area of use")
+        self.assertTrue(outside.grave)
+        near = lon.copy()
+        near[3] = AREA[2] + 0.01 / math.cos(float(lat[3]))  # 64 km past the edge: it may be meant
+        self.assertFalse(found(pairs, "fit.outside-area", area=AREA, lat=np.abs(lat), lon=near).grave)
         self.assertIsNone(found(pairs, "fit.longitude-sign", area=AREA, lat=lat, lon=lon))
         across = (math.radians(-6.0), *AREA[1:])  # inside with either sign
         lon[:] = math.radians(5.0)

@@ -2,9 +2,11 @@
 apart from the code under test."""
 
 import math
+import unittest
 
 import numpy as np
 
+from fenwind.geodesy.area import beyond_area_m
 from fenwind.geodesy.conversion import convert
 from fenwind.geodesy.frames import FrameSpec, HeightReference, open_frame
 from fenwind.geodesy.inverse import inverse
@@ -135,3 +137,18 @@ def _geocentric(lat_deg: float, lon_deg: float, h_m: float) -> np.ndarray:
     return np.array(
         [level * math.cos(lon), level * math.sin(lon), (prime * (1.0 - e2) + h_m) * math.sin(lat)]
     )
+
+
+class BeyondAnArea(unittest.TestCase):
+    def test_how_far(self) -> None:
+        """A degree of latitude is 111.19 km on the sphere; of longitude its cosine of the latitude."""
+        zone = tuple(math.radians(v) for v in (6.0, 0.0, 12.0, 84.0))
+        pacific = tuple(math.radians(v) for v in (174.0, -60.0, -174.0, 0.0))
+        cases = (
+            (zone, 61.0, 8.0, 0.0), (zone, 61.0, 12.5, 0.5 * 111_194.9 * math.cos(math.radians(61.0))),
+            (zone, -1.0, 8.0, 111_194.9), (pacific, -40.0, 179.0, 0.0), (pacific, -40.0, -175.0, 0.0),
+            (pacific, -40.0, -173.0, 111_194.9 * math.cos(math.radians(40.0))), (zone, math.nan, 8.0, math.inf),
+        )  # fmt: skip
+        for area, lat, lon, far in cases:
+            found = beyond_area_m(area, [math.radians(lat)], [math.radians(lon)])  # type: ignore[arg-type]
+            np.testing.assert_allclose(found, [far], atol=1.0)

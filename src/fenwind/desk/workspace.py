@@ -263,11 +263,10 @@ class Workspace(QObject):
         name = self.bridge.seen.frames[change.frame].spec.name
         words = []
         if change.names:
-            worst = max(range(len(change.names)), key=lambda i: abs(change.de_m[i]) + abs(change.dn_m[i]))
             many = counted(len(change.names), "mark")
             if change.largest_m > 0:
                 way = format_way(change.largest_m)
-                words.append(f"{many} moved in {name}, at most {way} ({change.names[worst]})")
+                words.append(f"{many} moved in {name}, at most {way} ({change.farthest})")
             else:
                 words.append(f"the heights of {many} came or went in {name}")
         if change.appeared:

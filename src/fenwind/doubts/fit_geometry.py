@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fenwind.doubts.registry import Doubt, Remedy
-from fenwind.geodesy.area import inside_area
+from fenwind.geodesy.area import beyond_area_m, inside_area
 from fenwind.procedures.fit_case import FitCase
 from fenwind.procedures.hull import distance_outside
 from fenwind.procedures.regions import regions95
@@ -28,6 +28,10 @@ TILT_OVER_ELLIPSOID = 100e-6
 LINE_BREADTH = 0.10
 
 
+#: A job that lies this far past the edge of a zone may be in it on purpose, metres.
+PAST_EDGE_M = 100_000.0
+
+
 def outside_area(case: FitCase) -> Iterator[Doubt]:
     """Positions outside the area the frame is meant for, that no change of sign explains."""
     if case.area is None or case.lat_rad is None or case.lon_rad is None:
@@ -38,6 +42,8 @@ def outside_area(case: FitCase) -> Iterator[Doubt]:
     if outside.any():
         names = tuple(case.measured.names[i] for i in np.flatnonzero(outside))
         first = int(np.flatnonzero(outside)[0])
+        beyond = beyond_area_m(case.area, case.lat_rad, case.lon_rad)[outside]
+        exchanged = inside_area(case.area, case.lon_rad, case.lat_rad)[outside]
         yield Doubt(
             rule="fit.outside-area",
             subject=case.subject,
@@ -50,7 +56,7 @@ def outside_area(case: FitCase) -> Iterator[Doubt]:
             limit=math.degrees(case.area[0] if case.lon_rad[first] < case.area[0] else case.area[2]),
             unit="deg",
             limit_source="area of use in the EPSG dataset",
-            grave=True,
+            grave=bool((beyond > PAST_EDGE_M).any() or exchanged.any()),
         )
 
 

@@ -332,7 +332,8 @@ def _index(look: Looked) -> Iterator[Cause[Doubt]]:
 
     seconds, squares = minimised(left, 20.0)
     if squares < math.inf:
-        text = f"All zenith angles are off by {format_fixed(seconds, 0, sign=True)} s: an index error."
+        size = format_fixed(seconds, 0, sign=True)
+        text = f"All zenith angles are off by {size} s: an index error of the vertical circle."
         yield _cause(look, squares, _grave("resect.index", (), text, seconds), 1)
 
 

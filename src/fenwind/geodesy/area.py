@@ -20,3 +20,18 @@ def inside_area(
     from_west = np.mod(np.where(np.isfinite(lon), lon, 0.0) - west, 2.0 * math.pi)
     width = math.fmod(east - west + 2.0 * math.pi, 2.0 * math.pi) or 2.0 * math.pi
     return np.asarray((lat >= south) & (lat <= north) & (from_west <= width))
+
+
+def beyond_area_m(
+    area: tuple[float, float, float, float], lat_rad: ArrayLike, lon_rad: ArrayLike
+) -> NDArray[np.float64]:
+    """About how far positions (n,) lie beyond the edge of an area, metres on a sphere of 6,371 km; 0 inside,
+    infinite for positions that are not finite."""
+    west, south, east, north = area
+    lat, lon = np.asarray(lat_rad, dtype=float), np.asarray(lon_rad, dtype=float)
+    up = np.maximum(np.maximum(south - lat, lat - north), 0.0)
+    turns = [np.abs(np.mod(lon - edge + math.pi, 2.0 * math.pi) - math.pi) for edge in (west, east)]
+    width = math.fmod(east - west + 2.0 * math.pi, 2.0 * math.pi) or 2.0 * math.pi
+    beside = np.mod(lon - west, 2.0 * math.pi) > width
+    across = np.where(beside, np.minimum(*turns) * np.cos(lat), 0.0)
+    return np.asarray(np.where(np.isfinite(lat + lon), 6.371e6 * np.hypot(up, across), math.inf))

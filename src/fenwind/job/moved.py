@@ -31,9 +31,17 @@ class Moved:
     @property
     def largest_m(self) -> float:
         """Longest way in space, metres."""
-        if not self.names:
-            return 0.0
-        return float(np.sqrt(self.de_m**2 + self.dn_m**2 + np.nan_to_num(self.dh_m) ** 2).max())
+        return float(self._ways.max(initial=0.0))
+
+    @property
+    def farthest(self) -> str:
+        """Name of the mark that moved by it, empty for none."""
+        return self.names[int(np.argmax(self._ways))] if self.names else ""
+
+    @property
+    def _ways(self) -> FloatArray:
+        """Ways in space (k,), in plan alone where a height came or went."""
+        return np.asarray(np.sqrt(self.de_m**2 + self.dn_m**2 + np.nan_to_num(self.dh_m) ** 2))
 
 
 def moved(frame: str, before: Adopted, after: Adopted) -> Moved:
