@@ -205,6 +205,25 @@ class Resect(Command):
                     self.assertAlmostEqual(first["value"], value, delta=0.1 * value)
                 self.assertNotIn("resect.residual", [d["rule"] for d in found["doubts"]], "it is explained")
 
+    def test_orientation_only(self) -> None:
+        """The instrument where it stands: e, n as typed, the orientation of the shots; a prism and a mark
+        that is another are told."""
+        e, n, h = self.STATION
+        on = f"S,{e},{n},{h}"
+        free = self.run_json("resect", self.shots("ABC", noise=0.0), self.control(), "--hi", "1.5", code=0)
+        found = self.run_json(
+            "resect", self.shots("ABC", noise=0.0), self.control(), "--hi", "1.5", "--on", on
+        )
+        self.assertEqual((found["e"], found["n"], found["doubts"]), (e, n, []))
+        self.assertAlmostEqual(found["orientation_deg"], free["orientation_deg"], 6)
+        prism = self.shots("ABC", prism={"B": 0.0344}, noise=0.3)
+        told = self.run_json("resect", prism, self.control(), "--hi", "1.5", "--on", on, code=1)["doubts"]
+        self.assertEqual([(d["rule"], d["names"]) for d in told], [("setup.backsight", ["B"])])
+        self.assertAlmostEqual(told[0]["value"], 0.0344, delta=0.008)
+        names = self.shots("ABCDE", names={"A": "B"}, noise=0.3)
+        told = self.run_json("resect", names, self.control(), "--hi", "1.5", "--on", on, code=1)["doubts"]
+        self.assertEqual((told[0]["rule"], told[0]["names"]), ("setup.orientation", ["B"]))
+
     def test_two_marks_in_nearly_one_direction(self) -> None:
         """Told where less than 15° lie between them, or between one and what is opposite the other."""
         (ae, an, _), (ee, en, _) = MARKS["A"], MARKS["E"]

@@ -145,10 +145,14 @@ class BeyondAnArea(unittest.TestCase):
         zone = tuple(math.radians(v) for v in (6.0, 0.0, 12.0, 84.0))
         pacific = tuple(math.radians(v) for v in (174.0, -60.0, -174.0, 0.0))
         cases = (
-            (zone, 61.0, 8.0, 0.0), (zone, 61.0, 12.5, 0.5 * 111_194.9 * math.cos(math.radians(61.0))),
-            (zone, -1.0, 8.0, 111_194.9), (pacific, -40.0, 179.0, 0.0), (pacific, -40.0, -175.0, 0.0),
-            (pacific, -40.0, -173.0, 111_194.9 * math.cos(math.radians(40.0))), (zone, math.nan, 8.0, math.inf),
-        )  # fmt: skip
+            (zone, 61.0, 8.0, 0.0),
+            (zone, 61.0, 12.5, 0.5 * 111_194.9 * math.cos(math.radians(61.0))),
+            (zone, -1.0, 8.0, 111_194.9),
+            (pacific, -40.0, 179.0, 0.0),
+            (pacific, -40.0, -175.0, 0.0),
+            (pacific, -40.0, -173.0, 111_194.9 * math.cos(math.radians(40.0))),
+            (zone, math.nan, 8.0, math.inf),
+        )
         for area, lat, lon, far in cases:
             found = beyond_area_m(area, [math.radians(lat)], [math.radians(lon)])  # type: ignore[arg-type]
             np.testing.assert_allclose(found, [far], atol=1.0)

@@ -16,7 +16,14 @@ if TYPE_CHECKING:
 
     from fenwind.exchange.named_csv import KnownMark
     from fenwind.geodesy.frames import Frame
-    from fenwind.procedures.resection import Case, Reduced, Resection, ResectionOptions, Sighting
+    from fenwind.procedures.resection import (
+        Case,
+        Reduced,
+        Resection,
+        ResectionOptions,
+        Scale,
+        Sighting,
+    )
 
 _DESCRIPTION = """Place an instrument. SHOTS: target,hz_deg,za_deg,sd,ht,prism_mm[,face], one row a sighting;
 za, sd, ht, prism_mm may be empty. CONTROL: name,e,n,h, optional sh,sv: marks then take part with their
@@ -57,37 +64,26 @@ def run(options: argparse.Namespace) -> int:
     from fenwind.doubts.setup_rules import known_setup_doubts
     from fenwind.exchange.named_csv import read_control, typed_mark
     from fenwind.exchange.setup_csv import read_sightings
-    from fenwind.procedures.resection import case_of, part_of, reduce, solve
-    from fenwind.procedures.side_shots import oriented
+    from fenwind.procedures.resection import case_of, part_of, reduce
     from fenwind.quantities.angles import RAD_PER_SECOND
 
     control = read_control(options.control, weighted=True)
     shots = read_sightings(options.shots, options.applied_prism, control.__contains__, options.control)
     settings = _options(options)
-    checks = split_names(options.check)
     sighted = {shot.target for shot in shots}
-    for name in checks:
-        if name not in sighted:
-            raise ProcedureError(f"the check {name} was not sighted", hint="Check the names of --check")
+    checks = _sighted_checks(split_names(options.check), sighted)
     reduced = reduce(shots, settings)
     known = np.array([(m.e, m.n, m.h) for m in (control[s.target] for s in shots)]).T
     every = case_of(reduced, known, settings.heights)
     takes_part = np.array([s.target not in checks for s in shots])
     case = part_of(every, takes_part)
-    on = typed_mark(options.on, "--on") if options.on is not None else None
+    on = None if options.on is None else typed_mark(options.on, "--on")
     frame = frame_of(options)
-
-    def placed(case: Case, near: Resection | None = None) -> Resection:
-        if on is not None:
-            return oriented(case, np.array([on.e, on.n, on.h]), np.zeros((3, 3)))
-        start = None if near is None else np.array([near.e, near.n, near.orientation])
-        return solve(case, settings.scale, start)
-
-    found = placed(case)
+    found = _placed(case, settings.scale, on)
     if frame is not None:
         every = _on_grid(frame, shots, settings, every, found)
         case = part_of(every, takes_part)
-        found = placed(case, found)
+        found = _placed(case, settings.scale, on, found)
     if on is not None:
         doubts = list(known_setup_doubts(case, found))
         payload = _json(found, reduced, case) | {
@@ -97,7 +93,7 @@ def run(options: argparse.Namespace) -> int:
     used = [control[s.target] for s, part in zip(shots, takes_part.tolist(), strict=True) if part]
     if any(m.sh or m.sv for m in used):
         case = _weighted(case, used, found)
-        found = solve(case, settings.scale, np.array([found.e, found.n, found.orientation]))
+        found = _placed(case, settings.scale, None, found)
     look = Looked(
         case=case, found=found, scale=settings.scale, checks=len(checks),
         others={n: (m.e, m.n, m.h) for n, m in control.items() if n not in sighted},
@@ -107,6 +103,25 @@ def run(options: argparse.Namespace) -> int:
         "checks": _checks(found, every, takes_part), "doubts": doubts_json(resect_doubts(look)),
     }  # fmt: skip
     return answer(payload, _words(payload), options.json)
+
+
+def _sighted_checks(checks: tuple[str, ...], sighted: set[str]) -> tuple[str, ...]:
+    for name in checks:
+        if name not in sighted:
+            raise ProcedureError(f"the check {name} was not sighted", hint="Check the names of --check")
+    return checks
+
+
+def _placed(case: Case, scale: Scale, on: KnownMark | None, near: Resection | None = None) -> Resection:
+    """Where the instrument is: turned on the known mark `on`, else resected, from near where it was found."""
+    import numpy as np
+
+    from fenwind.procedures.resection import solve
+    from fenwind.procedures.side_shots import oriented
+
+    if on is not None:
+        return oriented(case, np.array([on.e, on.n, on.h]), np.zeros((3, 3)))
+    return solve(case, scale, None if near is None else np.array([near.e, near.n, near.orientation]))
 
 
 def _on_grid(
