@@ -398,6 +398,18 @@ class EveryByte(TempFolder):
         self.assertEqual(silent, [])
 
 
+class Large(TempFolder):
+    def test_a_long_list_opens_without_a_doubt(self) -> None:
+        """Pages that lead to others are parted from some 400 on; what SQLite leaves in them is no damage."""
+        job = self.demo()
+        long = [Add(record=Mark(id=f"x{i}", name=f"X{i}", description="d" * 400)) for i in range(6000)]
+        job.record("a list", long)
+        job.close()
+        self.assertGreater(os.path.getsize(job.path), 600 * 4096)
+        with closing(Job.open(job.path)) as again:
+            self.assertEqual((again.state.set_aside, len(again.state.marks) > 6000), ((), True))
+
+
 class Faults(TempFolder):
     def test_amendments_know_their_old_values(self) -> None:
         job = self.demo()

@@ -174,11 +174,10 @@ class JobFile:
             raise self._newer(stated)
         elif stated != self._ends.format:
             raise self._damaged_whole(f"it states format {stated} and is of format {self._ends.format}")
-        odd = odd_header(self.path, self._ends) or odd_slack(self.path)
-        if odd:
-            raise self._damaged_whole(odd)
         self._chain, self._blob_chain = self._ends.chain, self._ends.blob_chain
-        self.problems = blob_problems(self._db, self._ends)
+        # What gestures and blobs are is held by their chains; a byte beside them is told, and the job opens.
+        odd = odd_header(self.path, self._ends) or odd_slack(self.path)
+        self.problems = (*((odd,) if odd else ()), *blob_problems(self._db, self._ends))
 
     def _newer(self, stated: int) -> JobError:
         return JobError(
