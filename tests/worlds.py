@@ -380,7 +380,7 @@ def _in_frame(spec: FrameSpec, middle: tuple[float, float], angle_style: str) ->
         job = Job.create(path, "Survey", records, frame="map")
         from fenwind.records.entries import amend
 
-        job.record("Angles", [amend(job.state.info, angle_style=info.angle_style)])  # type: ignore[union-attr]
+        job.record("Angles", [amend(job.state.info, angle_style=info.angle_style)])  # type: ignore
         return job
 
     return make

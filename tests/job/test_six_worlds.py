@@ -78,7 +78,7 @@ class OneFault(TempFolder):
             for method in ("read", "solve", "digest", "title", "nodes", "targets", "gives", "named"):
                 with self.subTest(kind=name, method=method):
                     kinds = STEP_KINDS | {name: Faulty(STEP_KINDS[name], method)}
-                    found = derive(job.state, Memory(), str(self.folder), kinds=kinds)  # type: ignore[arg-type]
+                    found = derive(job.state, Memory(), str(self.folder), kinds=kinds)  # type: ignore
                     others = [n for n, o in sound.outcomes.items() if o.error is None and n.kind == "known"]
                     if name != "known":
                         for node in others:

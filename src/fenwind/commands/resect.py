@@ -113,7 +113,7 @@ def _sighted_checks(checks: tuple[str, ...], sighted: set[str]) -> tuple[str, ..
 
 
 def _placed(case: Case, scale: Scale, on: KnownMark | None, near: Resection | None = None) -> Resection:
-    """Where the instrument is: turned on the known mark `on`, else resected, from near where it was found."""
+    """Position of the instrument: set up on the known mark `on`, else resected from a position near by."""
     import numpy as np
 
     from fenwind.procedures.resection import solve

@@ -1,9 +1,8 @@
 """CRC-24Q of any part of a stream, as RTCM 10403 checks its frames with (polynomial 1864CFB; Qualcomm).
 
-A stream may be full of what looks like the beginning of a frame. With the remainder of the whole stream up
-to every
-byte, that of a part follows from those at its ends (the code is linear), so a frame is checked in a few steps
-however long it is.
+Noise may look like the beginning of a frame at every byte. From the remainders of the stream up to both ends
+of a part follows the remainder of the part (the code is linear), so a frame of any length is checked in a few
+steps.
 """
 
 from __future__ import annotations

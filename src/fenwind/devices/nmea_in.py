@@ -40,7 +40,7 @@ class Epoch:
 
 @dataclass
 class Counts:
-    """What came: sentences read, with a wrong checksum, that could not be read, bytes that were none, and
+    """Counts of sentences read, with a wrong checksum, that could not be read, bytes that were none, and
     epochs that had come already."""
 
     sentences: int = 0

@@ -256,7 +256,7 @@ def _wrong_marks(look: Looked) -> Iterator[Cause[Doubt]]:
 
 
 def _left(case: Case, scale: Scale) -> float:
-    """What a changed case leaves."""
+    """Sum of squares of the standardised residuals of a changed case."""
     return tried(case, "fixed" if scale == "show" else scale)[0].sum_squares
 
 

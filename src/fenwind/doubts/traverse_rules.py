@@ -115,7 +115,7 @@ def _causes(work: Traverse, raw: TraverseResult, limits: Limits) -> list[_Cause]
 
 
 def _in_plan(work: Traverse, raw: TraverseResult) -> list[Doubt]:
-    """What explains a misclosure in plan where the angles close: a unit, one distance, what all distances
+    """Causes of a misclosure in plan where the angles close: a unit, one distance, what all distances
     share, without a closing angle one angle, at last the coordinates of a known mark. The misclosure has two
     components: what has one parameter is judged by the other."""
     sigma = _sigma_plan(work, raw)

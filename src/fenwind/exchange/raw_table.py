@@ -46,7 +46,7 @@ class RawTable:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class NumberStyle:
-    """How the numbers of a list are written: with a decimal comma, with a sign between thousands."""
+    """Notation of the numbers of a list: with a decimal comma, with a sign between thousands."""
 
     decimal_comma: bool = False
     grouped: bool = False
@@ -62,7 +62,7 @@ _SHAPES = {
 
 
 def number_style(rows: Iterable[Sequence[str]]) -> NumberStyle:
-    """How numbers among all cells of a list are written. A comma or dot counts as a sign of thousands only
+    """Notation of the numbers among all cells of a list. A comma or dot counts as a sign of thousands only
     where every number of the list that could be written with one is; cells that are written otherwise than
     most are no numbers then."""
     cells = Counter(cell for row in rows for cell in row if "," in cell or "." in cell)

@@ -65,8 +65,8 @@ _EMPTY_FORMULA = re.compile(rb"<c\b[^>]*>\s*<f\b(?:[^>]*/>|[^>]*>[^<]*</f>)\s*(?
 
 
 def _remarks(data: bytes, book: Any, sheet: Any) -> tuple[str, ...]:
-    """What a reader of the sheet may not see, in sentences: rows and sheets that are hidden, and formulas
-    that no program has worked out."""
+    """Parts of the sheet that a reader may not see, in sentences: hidden rows and sheets, and
+    formulas that no program has worked out."""
     out = []
     with zipfile.ZipFile(io.BytesIO(data)) as archive:
         text = archive.read(str(sheet._worksheet_path).lstrip("/"))

@@ -18,8 +18,7 @@ def inside_area(
     lat, lon = np.asarray(lat_rad, dtype=float), np.asarray(lon_rad, dtype=float)
     lat = np.where(np.isfinite(lat) & np.isfinite(lon), lat, math.inf)
     from_west = np.mod(np.where(np.isfinite(lon), lon, 0.0) - west, 2.0 * math.pi)
-    width = math.fmod(east - west + 2.0 * math.pi, 2.0 * math.pi) or 2.0 * math.pi
-    return np.asarray((lat >= south) & (lat <= north) & (from_west <= width))
+    return np.asarray((lat >= south) & (lat <= north) & (from_west <= _width(west, east)))
 
 
 def beyond_area_m(
@@ -31,7 +30,11 @@ def beyond_area_m(
     lat, lon = np.asarray(lat_rad, dtype=float), np.asarray(lon_rad, dtype=float)
     up = np.maximum(np.maximum(south - lat, lat - north), 0.0)
     turns = [np.abs(np.mod(lon - edge + math.pi, 2.0 * math.pi) - math.pi) for edge in (west, east)]
-    width = math.fmod(east - west + 2.0 * math.pi, 2.0 * math.pi) or 2.0 * math.pi
-    beside = np.mod(lon - west, 2.0 * math.pi) > width
+    beside = np.mod(lon - west, 2.0 * math.pi) > _width(west, east)
     across = np.where(beside, np.minimum(*turns) * np.cos(lat), 0.0)
     return np.asarray(np.where(np.isfinite(lat + lon), 6.371e6 * np.hypot(up, across), math.inf))
+
+
+def _width(west: float, east: float) -> float:
+    """Extent in longitude from west to east, radians above 0 to 2 pi; a whole turn where both are one."""
+    return math.fmod(east - west + 2.0 * math.pi, 2.0 * math.pi) or 2.0 * math.pi

@@ -1,6 +1,5 @@
-"""Checksums of the job file: of each entry, of each gesture chained to the one before, of each blob chained
-to
-the blob before, and of the anchor that holds the ends of both chains. docs/formats/job.md describes them."""
+"""Checksums of the job file: of entries, of gestures and of blobs (both chained), and of the anchor that
+holds the ends of both chains. docs/formats/job.md describes them."""
 
 from __future__ import annotations
 

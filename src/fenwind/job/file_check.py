@@ -51,7 +51,7 @@ def anchored_ends(db: sqlite3.Connection) -> Ends | None:
 
 
 def odd_header(path: str | os.PathLike[str], ends: Ends) -> str:
-    """What is wrong with the first 100 bytes of a database, in words; empty for nothing. The number of the
+    """The fault of the first 100 bytes of a database, in words; empty for none. The number of the
     library that wrote it last and that of its tables are held against the anchor."""
     with open(path, "rb") as file:
         head = file.read(100)

@@ -28,16 +28,7 @@ def odd_slack(path: str | os.PathLike[str]) -> str:
         return "its size is not what its header says"
     used: set[int] = set()
     for number in range(1, len(data) // size + 1):
-        if (
-            data[(number - 1) * size + (100 if number == 1 else 0)]
-            in (
-                TABLE_LEAF,
-                TABLE_INTERIOR,
-                INDEX_LEAF,
-                INDEX_INTERIOR,
-            )
-            and number not in used
-        ):
+        if number not in used:
             try:
                 odd = _page(data, size, number, used)
             except IndexError:
@@ -108,7 +99,7 @@ def _varint(page: bytes, at: int) -> tuple[int, int]:
 
 
 def _cell(data: bytes, size: int, page: bytes, at: int, kind: int, used: set[int]) -> tuple[int, bool]:
-    """Where a cell ends, and whether its overflow pages hold more than they should."""
+    """End of a cell in its page (bytes), and whether its overflow pages hold more than they should."""
     if kind == TABLE_INTERIOR:
         return _varint(page, at + 4)[1], False
     begin = at

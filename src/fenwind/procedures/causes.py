@@ -16,9 +16,8 @@ from fenwind.estimation.distributions import chi2_quantile
 
 T = TypeVar("T")
 
-#: What a parameter must take off the sum of squares to be worth having, and how far above the best a cause
-#: may
-#: be to be as likely (a likelihood ratio of e squared; common practice, no source).
+#: PENALTY: reduction of the sum of squares that makes a parameter worth having. AS_LIKELY: how far above the
+#: best score a cause is still about as likely (likelihood ratio of e squared; common practice, no source).
 PENALTY, AS_LIKELY = 4.0, 4.0
 #: A cause explains only where it leaves at most this part of the sum of squares.
 MOST_LEFT = 0.25
@@ -43,9 +42,8 @@ class Cause(Generic[T]):
 
 
 def likely(causes: Iterable[Cause[T]], squares: float, alpha: float) -> list[Cause[T]]:
-    """Causes that pass the global test at level alpha and explain most of `squares`, the likeliest first,
-    with
-    those that are about as likely. One that leaves no degree of freedom cannot be judged, and is not told."""
+    """Causes that pass the global test at level alpha and explain most of `squares`: the likeliest first,
+    then those about as likely. A cause that leaves no degree of freedom cannot be judged; it is left out."""
     fine = [
         c
         for c in causes

@@ -1,15 +1,16 @@
 """RTCM 3 messages as a base sends them: the position of its antenna reference point, what it is, and
 observations.
 
-RTCM 10403.3 (fields and scales from memory, checked by decoding with pyrtcm); CRC-24Q, polynomial
-0x1864CFB. The observations are geometry without noise: ranges from the sky of the stand-in, good for
-counting satellites and looking at messages, not for positioning.
+RTCM 10403.3 (fields and scales from memory, checked by decoding with pyrtcm). The observations are
+geometry without noise: ranges from the sky of the stand-in, good for counting satellites and looking at
+messages, not for positioning.
 """
 
 from __future__ import annotations
 
 import numpy as np
 from numpy.typing import NDArray
+from pyrtcm import calc_crc24q
 
 from fenwind.gnss.orbits import SPEED_OF_LIGHT
 from fenwind.gnss.sky import Sky
@@ -48,28 +49,7 @@ class Bits:
         size = -(-self.length // 8)
         body = (self._value << (8 * size - self.length)).to_bytes(size, "big")
         head = b"\xd3" + size.to_bytes(2, "big")
-        return head + body + crc24q(head + body).to_bytes(3, "big")
-
-
-def _crc_table() -> list[int]:
-    table = []
-    for byte in range(256):
-        value = byte << 16
-        for _ in range(8):
-            value = (value << 1) ^ (0x1864CFB if value & 0x800000 else 0)
-        table.append(value & 0xFFFFFF)
-    return table
-
-
-_TABLE = _crc_table()
-
-
-def crc24q(data: bytes) -> int:
-    """The checksum of RTCM 3."""
-    value = 0
-    for byte in data:
-        value = ((value << 8) & 0xFFFFFF) ^ _TABLE[(value >> 16) ^ byte]
-    return value
+        return head + body + calc_crc24q(head + body).to_bytes(3, "big")
 
 
 def station(xyz_m: FloatArray, height_m: float | None = None) -> bytes:
