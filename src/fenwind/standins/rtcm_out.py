@@ -49,7 +49,8 @@ class Bits:
         size = -(-self.length // 8)
         body = (self._value << (8 * size - self.length)).to_bytes(size, "big")
         head = b"\xd3" + size.to_bytes(2, "big")
-        return head + body + calc_crc24q(head + body).to_bytes(3, "big")
+        crc: int = calc_crc24q(head + body)
+        return head + body + crc.to_bytes(3, "big")
 
 
 def station(xyz_m: FloatArray, height_m: float | None = None) -> bytes:
