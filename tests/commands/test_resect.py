@@ -223,6 +223,9 @@ class Resect(Command):
         names = self.shots("ABCDE", names={"A": "B"}, noise=0.3)
         told = self.run_json("resect", names, self.control(), "--hi", "1.5", "--on", on, code=1)["doubts"]
         self.assertEqual((told[0]["rule"], told[0]["names"]), ("setup.orientation", ["B"]))
+        bearing = {m: math.atan2(MARKS[m][0] - self.STATION[0], MARKS[m][1] - self.STATION[1]) for m in "AB"}
+        turned = math.remainder(bearing["A"] - bearing["B"], 2.0 * math.pi)
+        self.assertAlmostEqual(told[0]["value"], math.degrees(turned) * 3600.0, delta=60.0)
 
     def test_two_marks_in_nearly_one_direction(self) -> None:
         """Told where less than 15° lie between them, or between one and what is opposite the other."""
