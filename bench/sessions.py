@@ -12,7 +12,7 @@ from datetime import UTC, datetime
 import numpy as np
 
 from bench.timing import median, say
-from fenwind.desk.bridge import Thinker
+from fenwind.desk.job_owner import Deriver
 from fenwind.devices.nmea_in import NmeaReader
 from fenwind.devices.rtcm_in import RtcmReader
 from fenwind.devices.transport import Link, address
@@ -82,14 +82,14 @@ def _state(count: int) -> JobState:
 
 def moved_base() -> None:
     """A new antenna height of the base moves 5,000 marks; with doubts."""
-    state, thinker = _state(5000), Thinker(".")
-    thinker.think(state)
+    state, deriver = _state(5000), Deriver(".")
+    deriver.results(state)
     height = [1.5]
 
     def change() -> None:
         height[0] += 0.001
         state.apply(amend(state.of(BaseSetup)["b"], height_m=height[0]))
-        thinker.think(state)
+        deriver.results(state)
 
     say(
         "a new base position under 5,000 rover marks, derived and judged",

@@ -133,6 +133,7 @@ def change_on_screen() -> None:
 
         def change() -> None:
             fits._toggle_plan(fits.table.records.rows[next(places)])
+            workspace.bridge.wait()
             app.processEvents()
 
         taken = median(change, 15) * 1e3

@@ -2,10 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
-from typing import Protocol, TypeVar
-
-T = TypeVar("T")
+from typing import Protocol
 
 
 class Cancelled(Exception):
@@ -33,24 +30,3 @@ class NullProgress:
 
 
 NULL_PROGRESS = NullProgress()
-
-_before: list[Callable[[], object]] = []
-
-
-def give_way_to(waits: Callable[[], object]) -> None:
-    """Have `breathe` call this, from whatever thread works: it waits while something else shall go first."""
-    _before.append(waits)
-
-
-def breathe() -> None:
-    """Called within long work that has no progress to check: others, such as a window, may go first."""
-    for waits in _before:
-        waits()
-
-
-def in_pieces(items: Iterable[T], size: int = 500) -> Iterator[T]:
-    """The same items, with a breath before each piece of them."""
-    for number, item in enumerate(items):
-        if not number % size:
-            breathe()
-        yield item

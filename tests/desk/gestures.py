@@ -167,7 +167,7 @@ class RandomHand:
         bridge = self.w.bridge
         if mark is not None:
             late = amend(mark, code="late")
-            while bridge.job.undo_text and self.rng.random() < 0.7:
+            while bridge.undo_text and self.rng.random() < 0.7:
                 bridge.undo()
             try:
                 bridge.do(gestures.Gesture("late", (late,)))

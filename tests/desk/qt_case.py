@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import gc
-import math
 import os
 import sys
 import tempfile
@@ -86,7 +85,7 @@ class QtTestCase(unittest.TestCase):
         for ask in launch.shell.findChildren(AskLine):
             if ask.isVisible():
                 QTest.keyClick(ask.edit, Qt.Key.Key_Escape)
-        while workspace.bridge.job.undo_text:
+        while workspace.bridge.undo_text:
             workspace.actions.run("edit.undo")
         workspace.bridge.select("")
         workspace.show_stage("Fits")
@@ -130,10 +129,18 @@ class QtTestCase(unittest.TestCase):
         self.wait_for(lambda: launch.workspace)
         assert isinstance(launch.workspace, Workspace)
         QTest.qWaitForWindowExposed(launch.shell)
-        launch.workspace.bridge.long_s = (
-            math.inf
-        )  # results are there when a gesture returns, however slow the machine
+        # Results are there when a gesture returns, however slow the machine; what is done before they are is
+        # tested apart.
+        launch.workspace.bridge.handed_over.connect(launch.workspace.bridge.wait)
         return launch.workspace
+
+    def let_run(self, workspace: Workspace) -> None:
+        """Wait for nothing that is handed over: results come when they are there, as in use."""
+        bridge = workspace.bridge
+        bridge.handed_over.disconnect(bridge.wait)
+        if not type(self).own_windows:
+            self.addCleanup(bridge.handed_over.connect, bridge.wait)
+            self.addCleanup(bridge.wait)
 
     def choose(self, widget: QWidget, text: str) -> None:
         """Open a statement part's menu by the keyboard's own click and choose the entry of a text."""

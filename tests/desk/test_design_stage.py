@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QApplication, QMenu
 
 from fenwind.desk.stages.network_options import REACH
 from fenwind.job.gestures import change_frame
+from fenwind.job.job import Job
 from fenwind.procedures.network_model import positions_of
 from fenwind.quantities.numbers import format_fixed
 from fenwind.records.network import DesignStep, EpochsStep, NetworkStep
@@ -229,9 +230,13 @@ class Epochs(QtTestCase):
         page = w.pages["Network"].epochs
         self.assertIn("It takes two networks", w.line.text())
         self.assertTrue(page.empty.isVisible())
-        job: Any = type("Case", (), {"job": w.bridge.job, "derive": lambda s, j: w.bridge.derived})()
-        EpochsJob.second(job, "T-06", 0.030, -0.020, -0.015)
-        w.bridge.rederive()
+        derived = w.bridge.derived
+
+        def second(job: Job) -> None:
+            case: Any = type("Case", (), {"job": job, "derive": lambda s, j: derived})()
+            EpochsJob.second(case, "T-06", 0.030, -0.020, -0.015)
+
+        w.bridge._change(second, None)
         w.actions.run("epochs.new")
         self.assertEqual(
             page.statement.text(),

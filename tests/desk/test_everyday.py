@@ -86,7 +86,7 @@ class Everyday(QtTestCase):
 
     def test_jobs_are_opened_beside_and_remembered(self) -> None:
         commands, settings = self.w.job_commands, self.w.shell.settings
-        here = self.b.job.path
+        here = self.b.path
         self.assertEqual(recent_jobs(settings), [str(Path(here).absolute())])
         started: list[tuple[str, ...]] = []
         with mock.patch.object(commands, "start", lambda *a: started.append(a)):

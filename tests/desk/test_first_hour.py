@@ -49,5 +49,5 @@ class FirstHour(QtTestCase):
 
     def test_a_file_that_goes_away_is_told_at_once(self) -> None:
         w = self.open("--empty")
-        os.truncate(w.bridge.job.path, 4096)
+        os.truncate(w.bridge.path, 4096)
         self.wait_for(lambda: "cut short" in w.line.text())

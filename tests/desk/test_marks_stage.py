@@ -114,6 +114,7 @@ class Marks(QtTestCase):
 
     def test_a_long_list_is_read_with_progress_and_can_be_stopped(self) -> None:
         w = self.open("--empty")
+        self.let_run(w)
         text = "name,e,n,h\n" + "\n".join(f"P{i},{i * 1.5},{i * 2.5},10" for i in range(9000))
         w.pages["Marks"].paste(text)
         self.wait_for(
@@ -123,14 +124,18 @@ class Marks(QtTestCase):
             )
         )
         w.pages["Marks"].incoming.take.click()
-        self.wait_for(lambda: w.bridge._keeping is not None)
+        self.wait_for(lambda: not w.bridge.kept)
         new = gestures.new_mark(w.bridge.state, "while it is kept")[1]
         raw = Blob(name="000000", origin="epochs of x", data=b"what comes meanwhile")
-        w.bridge.job.file.append_blobs([raw])
+        w.bridge.ask(lambda job: job.file.append_blobs([raw]), meanwhile=True)
         self.assertTrue(w.bridge.do(new), "after the list, and nothing of either is lost")
+        w.bridge.wait()
         self.assertEqual((len(w.bridge.state.marks), len(w.bridge.state.given)), (9001, 9000))
         self.wait_for(lambda: w.pages["Marks"].stack.currentWidget() is w.pages["Marks"].marks)
-        self.assertEqual(w.bridge.job.file.blobs_of("epochs of x"), [raw])
+        pieces: list[Blob] = []
+        w.bridge.ask(lambda job: job.file.blobs_of("epochs of x"), pieces.extend)
+        self.wait_for(lambda: pieces)
+        self.assertEqual(pieces, [raw])
         w.bridge.undo()
         w.bridge.undo()
         self.assertEqual(len(w.bridge.state.marks), 0)

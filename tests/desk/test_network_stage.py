@@ -140,7 +140,8 @@ class NetworkStage(QtTestCase):
         w = self.open()
         w.show_stage("Network")
         page, b = w.pages["Network"].network, w.bridge
-        b.long_s = 0.0
+        self.let_run(w)
+        self.enterContext(mock.patch("fenwind.desk.job_owner.SHORT_S", 0.0))
         seen: list[tuple[bool, int, bool]] = []
 
         def look() -> None:

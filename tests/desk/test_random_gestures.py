@@ -10,13 +10,13 @@ class AtRandom(QtTestCase):
 
     def test_stages_switched_while_results_are_derived(self) -> None:
         w = self.open()
-        w.bridge.long_s = 0.0  # everything is derived in the worker, so that gestures overtake it
+        self.let_run(w)  # gestures overtake what is derived
         hand = RandomHand(w, 7)
         for _ in range(90):
             hand.act()
             self.assertEqual(self.errors, [], hand.done[-8:])
-        self.wait_for(lambda: w.bridge._task is None)
-        path, kept = w.bridge.job.path, dict(w.bridge.state.records)
+        self.wait_for(lambda: not w.bridge.deriving)
+        path, kept = w.bridge.path, dict(w.bridge.state.records)
         w.shell.close()
         job = Job.open(path)
         self.addCleanup(job.close)

@@ -85,38 +85,46 @@ class Window(QtTestCase):
         bridge = launch.workspace.bridge
         self.assertEqual(bridge.state.marks["m"].code, "")
         self.assertIn("read only", launch.shell.header.kept.text())
-        self.assertFalse(bridge.do(Gesture("x", (amend(bridge.state.marks["m"], code="N"),))))
+        bridge.do(Gesture("x", (amend(bridge.state.marks["m"], code="N"),)))
+        bridge.wait()
+        self.assertEqual(bridge.state.marks["m"].code, "")
         self.assertIn("Copy the job", launch.workspace.line.text())
 
     def test_a_disk_that_fills_up_is_said_and_nothing_changes(self) -> None:
         w = self.open()
-        db = w.bridge.job._file._db
-        db.execute(f"PRAGMA max_page_count={db.execute('PRAGMA page_count').fetchone()[0]}")
+
+        def fill(job: Job) -> None:
+            db = job.file._db
+            db.execute(f"PRAGMA max_page_count={db.execute('PRAGMA page_count').fetchone()[0]}")
+
+        w.bridge.ask(fill)
         w.show_stage("Marks")
-        before = w.bridge.state.records
+        before = dict(w.bridge.state.records)
         w.pages["Marks"].paste("name,e,n\n" + "\n".join(f"Z{i},1,{i}" for i in range(2000)))
         w.pages["Marks"].incoming.take.click()
         self.assertIn("disk is full", w.line.text())
-        self.assertEqual(w.bridge.state.records, before)
+        self.assertEqual(dict(w.bridge.state.records), before)
+        self.assertTrue(w.pages["Marks"].incoming.take.isEnabled(), "the list stays")
 
     def test_a_job_file_taken_away_is_said_and_never_called_kept(self) -> None:
         w = self.open()
         self.assertIn("all kept", w.shell.header.kept.text())
-        Path(w.bridge.job.path).unlink()
+        Path(w.bridge.path).unlink()
         mark = w.bridge.state.mark_named("P-01")
-        self.assertFalse(w.bridge.do(gestures.rename_mark(w.bridge.state, mark, "Q")))
+        w.bridge.do(gestures.rename_mark(w.bridge.state, mark, "Q"))
+        self.assertIsNone(w.bridge.state.mark_named("Q"))
         self.assertIn("nothing is kept there any more", w.line.text())
         self.assertIn("not kept", w.shell.header.kept.text())
-        w.bridge.copy_job(str(self.folder / "saved.fenwind"))
+        w.bridge.ask(lambda job: job.copy_to(self.folder / "saved.fenwind"))
         self.assertEqual(len(Job.open(self.folder / "saved.fenwind").state.marks), len(w.bridge.state.marks))
 
     def test_demo_is_kept_and_fresh_keeps_the_old_one(self) -> None:
         w = self.open()
-        path = Path(w.bridge.job.path)
+        path = Path(w.bridge.path)
         w.actions.run("job.quit")
         w = self.open("--fresh")
         self.assertEqual(len(list(self.folder.glob("*.fenwind"))), 2)
-        self.assertEqual(Path(w.bridge.job.path), path)
+        self.assertEqual(Path(w.bridge.path), path)
         w.shell.close()
         Job.open(path).close()
 

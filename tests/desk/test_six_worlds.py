@@ -68,7 +68,7 @@ class SixWorlds(QtTestCase):
             for spec in w.page.commands():
                 if spec.id in LEAVE:
                     continue
-                depth = len(w.bridge.job._done)
+                depth = w.bridge._history.depth
                 for table in w.page.findChildren(RecordTable):
                     if table.isVisible():
                         table.selectAll()
@@ -76,7 +76,7 @@ class SixWorlds(QtTestCase):
                 QApplication.processEvents()
                 self.check(w, f"{stage.name}: {spec.id}")
                 self.close_what_opened(w)
-                while len(w.bridge.job._done) > depth:
+                while w.bridge._history.depth > depth:
                     w.actions.run("edit.undo")
                 self.check(w, f"{stage.name}: {spec.id}, undone")
 
@@ -108,7 +108,7 @@ class SixWorlds(QtTestCase):
                 part = statement.parts.get(key)
                 if part is None or not isinstance(part, QPushButton) or not part.isEnabled():
                     break
-                depth = len(w.bridge.job._done)
+                depth = w.bridge._history.depth
                 part.click()
                 QApplication.processEvents()
                 menu = QApplication.activePopupWidget()
@@ -121,6 +121,6 @@ class SixWorlds(QtTestCase):
                     QApplication.processEvents()
                 self.check(w, f"{stage}: {key}, entry {at}")
                 self.close_what_opened(w)
-                while len(w.bridge.job._done) > depth:
+                while w.bridge._history.depth > depth:
                     w.actions.run("edit.undo")
                 at += 1

@@ -1,65 +1,31 @@
 """Who works when: workers, turns of the window, and garbage."""
 
 import gc
-import threading
 import weakref
-from collections.abc import Callable
 from unittest import mock
 
-from PySide6.QtWidgets import QWidget
-
-from fenwind.desk.bridge import JobBridge
-from fenwind.desk.receivers import Receivers
-from fenwind.desk.shell import Shell
-from fenwind.desk.tasks import AT_WORK, PATIENCE_S, Task
 from fenwind.desk.turns import Turns
 from fenwind.job import gestures
-from fenwind.progress import breathe, in_pieces
-from fenwind.records.network import ObservationSet
 from tests.desk.qt_case import QtTestCase
 
 
 class LongWork(QtTestCase):
     own_windows = True
 
-    def test_a_long_derivation_goes_to_a_worker_and_can_be_stopped(self) -> None:
+    def test_a_derivation_can_be_stopped(self) -> None:
         w = self.open()
         b = w.bridge
-        b.long_s = 0.0
-        step, marks = b.fit, b.state.marks
+        self.let_run(w)
         before = b.derived
-        b.do(gestures.set_use(b.state, step, [marks["T-03"]], "off"))
+        b.do(gestures.set_use(b.state, b.fit, [b.state.marks["T-03"]], "off"))
         self.assertTrue(b.deriving)
-        self.assertIs(b.derived, before, "what is shown stays until the worker is done")
-        b.do(
-            gestures.set_use(b.state, b.fit, [marks["T-06"]], "off")
-        )  # another change meanwhile: the worker starts again
-        self.wait_for(lambda: b.derived is not before)
-        self.assertEqual(b.derived.fits[b.fit.id].case.result.options.off, frozenset(["T-03", "T-06"]))
-        self.assertFalse(b.deriving)
-        before = b.derived
-        b.undo()
+        self.assertIs(b.derived, before, "what is shown stays until the results are there")
         w.shell.header.stop.click()
         self.wait_for(lambda: not b.deriving)
         if b.derived is before:  # it was stopped in time
             self.assertIn("F5", w.line.text())
         w.actions.run("edit.derive")
-        self.wait_for(lambda: "T-06" not in b.derived.fits[b.fit.id].case.result.options.off)
-
-    def test_the_first_change_of_a_large_job_goes_to_a_worker(self) -> None:
-        """Before it is known how long one takes: by its marks, or by the observations of its network."""
-        job = self.open().bridge.job
-        many, few = len(job.state.marks), {"MANY_MARKS": 10**6, "MANY_OBSERVATIONS": 10**6}
-        rows = max(len(one.kind) for one in job.state.of(ObservationSet).values())
-        for limits, apart in (
-            ({}, False), ({"MANY_MARKS": many}, False), ({"MANY_MARKS": many - 1}, True),
-            ({"MANY_OBSERVATIONS": rows}, False), ({"MANY_OBSERVATIONS": rows - 1}, True),
-        ):  # fmt: skip
-            with self.subTest(limits), mock.patch.multiple("fenwind.desk.bridge", **(few | limits)):
-                bridge = JobBridge(job)
-                self.addCleanup(bridge._runner.shut_down)
-                bridge.rederive()
-                self.assertEqual(bridge.deriving, apart)
+        self.wait_for(lambda: "T-03" in b.derived.fits[b.fit.id].case.result.options.off)
 
     def test_short_work_is_not_shown_as_work(self) -> None:
         header = self.open().shell.header
@@ -98,16 +64,13 @@ class Ring:
 class InAHurry(QtTestCase):
     def test_whoever_is_left_stays_in_a_hurry(self) -> None:
         b = self.open().bridge
-        b.hurry("receivers", derive_apart=True)
+        b.hurry("receivers")
         b.hurry("instrument")
-        for who, hurried, apart in (("instrument", True, True), ("instrument", True, True),
-                                    ("receivers", False, False)):  # fmt: skip
+        for who, hurried in (("instrument", True), ("instrument", True), ("receivers", False)):
             b.take_time(who)
-            self.assertEqual((b.in_turns, b.long_s == 0.0), (hurried, apart))
+            self.assertEqual(b.in_turns, hurried)
         with mock.patch("fenwind.desk.bridge.MANY_MARKS", 1):
-            self.assertEqual((b.in_turns, b.long_s > 0.0), (True, True), "many marks")
-        b.hurry("instrument")
-        self.assertEqual((b.in_turns, b.long_s > 0.0), (True, True))
+            self.assertTrue(b.in_turns, "many marks")
 
     def test_a_trail_follows_the_selected_mark_a_turn_later(self) -> None:
         w = self.open()
@@ -153,55 +116,6 @@ class Collected(QtTestCase):
         self.assertIsNone(left(), "while nobody works everything is looked at")
 
 
-class GoingFirst(QtTestCase):
-    def test_workers_pause_while_the_window_is_at_work(self) -> None:
-        """For a while, not for ever, each time they look whether to stop or breathe; never its own thread."""
-        task, slept = Task(lambda progress: None), []
-
-        def sleep(seconds: float) -> None:
-            slept.append(seconds)
-            self.assertLess(len(slept), 1000)
-
-        with (
-            mock.patch("fenwind.desk.tasks.time.sleep", side_effect=sleep),
-            mock.patch("fenwind.desk.tasks.time.monotonic", side_effect=lambda: sum(slept)),
-        ):
-            looks = (task.check, breathe, lambda: list(in_pieces(range(7), 4)))
-            for look, times in zip(looks, (1, 1, 2), strict=True):
-                self.in_a_worker(look)
-                self.assertEqual(slept, [])
-                with AT_WORK, AT_WORK:
-                    look()
-                    self.assertEqual(slept, [], "the window does not wait for itself")
-                    self.in_a_worker(look)
-                self.assertAlmostEqual(sum(slept), times * PATIENCE_S, delta=0.004)
-                del slept[:]
-                self.in_a_worker(look)
-                self.assertEqual(slept, [])
-
-    @staticmethod
-    def in_a_worker(look: Callable[[], object]) -> None:
-        worker = threading.Thread(target=look)
-        worker.start()
-        worker.join()
-
-    def test_all_that_is_painted_goes_first(self) -> None:
-        depths: list[int] = []
-
-        class Probe(QWidget):
-            def paintEvent(self, event: object) -> None:
-                depths.append(AT_WORK._depth)
-
-        shell = Shell()
-        probe = Probe(shell.body)
-        shell.show()
-        self.wait_for(lambda: depths)
-        del depths[:]
-        probe.update()
-        self.wait_for(lambda: depths)
-        self.assertEqual((depths, AT_WORK._depth), ([1], 0))
-
-
 class InTurns(QtTestCase):
     def test_pieces_come_one_a_turn_and_the_newest_only(self) -> None:
         done: list[str] = []
@@ -219,30 +133,3 @@ class InTurns(QtTestCase):
         turns.then(lambda: done.append("f"))
         self.wait_for(lambda: len(done) == 6)
         self.assertEqual(done[4:], ["e", "f"])
-
-    def test_one_piece_of_work_after_another_waits_a_moment(self) -> None:
-        """However they come: pieces, what receivers say, or painting; and not for ever."""
-        now, done = [100.0], []
-        turns, devices = Turns(self.app), Receivers(self.open().bridge)
-        with mock.patch("fenwind.desk.tasks.time.monotonic", side_effect=lambda: now[0]):
-            with AT_WORK:
-                now[0] += 0.5
-            turns.run([lambda: done.append("piece")], apart=True)
-            for later, came in ((0.0009, []), (0.0002, ["piece"])):
-                now[0] += later
-                turns._next()
-                self.assertEqual(done, came)
-            devices._following = mock.Mock()
-            with AT_WORK:
-                pass
-            with mock.patch.object(devices, "_take_from") as taken:
-                devices._take()
-                self.assertEqual((taken.call_count, devices._soon.isActive()), (0, True))
-                devices._take()
-                self.assertEqual(taken.call_count, 1, "once only")
-                devices._take()
-                self.assertEqual(taken.call_count, 1, "what came after it waits again")
-                now[0] += 0.01
-                devices._take()
-                self.assertEqual(taken.call_count, 2)
-            devices._following = None

@@ -123,7 +123,7 @@ class Walk(QtTestCase):
         self.assertIn(fits.statement.text().rstrip("."), report)
         state = dict(b.state.records)
         w.shell.close()
-        job = Job.open(b.job.path)
+        job = Job.open(b.path)
         self.addCleanup(job.close)
         self.assertEqual(job.state.records, state)
 
@@ -158,11 +158,11 @@ class Walk(QtTestCase):
         # The dam grid has the map grid's scale; the plane made for the list that of the ground.
         self.assertEqual(b.derived.fits[b.fit.id].case.result.model, "scale")
         self.assertTrue(b.state.frames[b.fit.source_frame].spec.name.startswith("Plane at 61°"))
-        while b.job.undo_text:
+        while b.undo_text:
             w.actions.run("edit.undo")
         w.show_stage("Marks")
         self.assertEqual((len(b.state.marks), marks.marks.first.isVisible()), (0, True))
-        while b.job.redo_text:
+        while b.redo_text:
             w.actions.run("edit.redo")
         w.show_stage("Fits")
         self.assertEqual(len(w.pages["Fits"].fits.table.records.rows), 8)

@@ -44,7 +44,7 @@ class ReadBack(TempFolder):
         self.assertTrue(caught.exception.hint)
         str(caught.exception).encode()
         self.assertEqual((dict(job.state.records), os.path.getsize(job.path)), before)
-        job.record("next", [amend(job.state.marks["T-01"], code=f"N{len(job._done)}")])
+        job.record("next", [amend(job.state.marks["T-01"], code=f"N{job.history.depth}")])
 
     def test_what_does_not_read_back(self) -> None:
         job = self.demo()
@@ -89,40 +89,6 @@ class ReadBack(TempFolder):
             job = Job.open(job.path)
             self.addCleanup(job.close)
             self.assertEqual((job.state.marks["T-01"].code, job.undo_text), (place, "y"))
-
-    def test_two_threads_keep_one_after_the_other(self) -> None:
-        """A gesture that fails in one thread takes nothing of another's with it."""
-        import threading
-
-        job = self.demo()
-        inside, go_on = threading.Event(), threading.Event()
-
-        def wait_then_fail(*arguments: object) -> None:
-            inside.set()
-            go_on.wait()
-            raise MemoryError
-
-        def keep_list() -> None:
-            with (
-                unittest.mock.patch("fenwind.job.file.insert", wait_then_fail),
-                self.assertRaises(MemoryError),
-            ):
-                job.file.append("now", "a list", [("add mark", "x", "{}")])
-
-        worker = threading.Thread(target=keep_list)
-        worker.start()
-        inside.wait()
-        epochs = threading.Thread(
-            target=lambda: job.file.append_blobs([Blob(name="0", origin="epochs", data=b"e")])
-        )
-        epochs.start()
-        go_on.set()
-        worker.join()
-        epochs.join()
-        job.close()
-        with closing(Job.open(job.path)) as again:
-            self.assertEqual([b.data for b in again.file.blobs_of("epochs")], [b"e"])
-            self.assertEqual(again.state.set_aside, ())
 
     def test_numbers_of_arrays_come_back_as_numbers(self) -> None:
         job = self.demo()

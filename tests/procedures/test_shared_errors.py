@@ -1,7 +1,6 @@
 """Errors of positions by source, against the same written out source by source."""
 
 import unittest
-from unittest import mock
 
 import numpy as np
 
@@ -55,12 +54,6 @@ class SharedErrors(unittest.TestCase):
                 size = np.abs(wanted).max() + 1.0
                 np.testing.assert_allclose(shared(one, other), wanted, atol=1e-9 * size)
                 np.testing.assert_allclose(one.shared_with(other), wanted, atol=1e-9 * size)
-
-    def test_a_mean_lets_others_go_first(self) -> None:
-        breaths: list[int] = []
-        with mock.patch("fenwind.progress._before", [lambda: breaths.append(1)]):
-            mean([Point(xyz=np.zeros(3), errors=Errors({}))] * 2)
-        self.assertEqual(breaths, [1])
 
     def test_a_weighted_sum(self) -> None:
         """What is written out of a sum is the sum of what is written out."""

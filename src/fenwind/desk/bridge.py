@@ -3,78 +3,37 @@ changed."""
 
 from __future__ import annotations
 
-import math
+import contextlib
 import os
-import time
+from collections import deque
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from functools import partial
+from typing import Any
 
-from PySide6.QtCore import QCoreApplication, QEvent, QObject, QTimer, Signal
+from PySide6.QtCore import QCoreApplication, QEvent, QObject, Signal
 
-from fenwind.desk.tasks import AT_WORK, Task, TaskRunner
-from fenwind.doubts.of_job import Findings, Judge
+from fenwind.desk.job_owner import Answer, Deriver, JobOwner, Request, Results, Solve, failure
+from fenwind.doubts.of_job import Findings
 from fenwind.doubts.registry import Doubt, Remedy
 from fenwind.doubts.settling import accept, settle
 from fenwind.errors import FenwindError
 from fenwind.geodesy.axes import ShownAxis, shown_axes
 from fenwind.geodesy.frames import axes_of
 from fenwind.job.checksums import EntryRow
-from fenwind.job.derive import Derived, derive, solve_one
-from fenwind.job.job import Job, Kept
-from fenwind.job.memory import Memory
-from fenwind.job.moved import Moved, moved
+from fenwind.job.derive import Derived
+from fenwind.job.entry_validation import check_entries
+from fenwind.job.history import History
+from fenwind.job.job import Job
 from fenwind.job.state import JobState
 from fenwind.job.steps.outcome import Node, Outcome
-from fenwind.progress import NULL_PROGRESS, Progress
 from fenwind.quantities.angles import AngleStyle
 from fenwind.quantities.lengths import METRE, UNITS, LengthUnit
 from fenwind.records.entries import Entry, Gesture
-from fenwind.records.network import ObservationSet
 from fenwind.records.records import FitStep, FrameRecord, Mark
 
-#: Derivations that took longer than this go to a worker from then on, seconds.
-LONG_S = 0.12
-#: With more marks, or more observations in one network, the first change already goes to a worker.
-MANY_MARKS, MANY_OBSERVATIONS = 5000, 2000
-
-
-@dataclass(frozen=True)
-class Results:
-    """What follows from a job's records, these as they were, and how long that took."""
-
-    state: JobState
-    derived: Derived
-    findings: Findings
-    seconds: float
-
-
-def _takes_long(state: JobState) -> bool:
-    most = max((len(one.kind) for one in state.of(ObservationSet).values()), default=0)
-    return len(state.marks) > MANY_MARKS or most > MANY_OBSERVATIONS
-
-
-class Thinker:
-    """Derives and judges, remembering what it knows; used by one thread at a time."""
-
-    def __init__(self, folder: str) -> None:
-        self._memory, self._judge, self._folder = Memory(), Judge(), folder
-
-    def derive(self, state: JobState) -> Derived:
-        """What would follow from a state that is only tried."""
-        return derive(state, self._memory, self._folder)
-
-    def outcome(self, state: JobState, node: Node, progress: Progress = NULL_PROGRESS) -> Outcome:
-        """That of one step, before all else is derived."""
-        return solve_one(state, node, self._memory, self._folder, progress=progress)
-
-    def think(self, state: JobState, progress: Progress = NULL_PROGRESS) -> Results:
-        """Everything that follows from a state. Raises Cancelled when asked to stop."""
-        started = time.perf_counter()
-        derived = derive(state, self._memory, self._folder, progress)
-        progress.check()
-        findings = self._judge.judge(state, derived, progress)
-        return Results(state, derived, findings, time.perf_counter() - started)
+#: With more marks what changes is shown in turns.
+MANY_MARKS = 5000
 
 
 class JobBridge(QObject):
@@ -86,6 +45,7 @@ class JobBridge(QObject):
     moved = Signal(object)  # list of Moved, after a change
     stage_requested = Signal(str)
     came_ahead = Signal()  # what is looked at is there, before the rest
+    handed_over = Signal()  # something went to the owner of the job
     busy = Signal(bool)
     progressed = Signal(int, int, str)
 
@@ -93,27 +53,32 @@ class JobBridge(QObject):
         self,
         job: Job,
         parent: QObject | None = None,
-        thinker: Thinker | None = None,
+        deriver: Deriver | None = None,
         results: Results | None = None,
     ) -> None:
-        """`results` of `thinker`, where a worker has them already."""
+        """`results` of `deriver`, where the job's thread has them already. From now on the job belongs to its
+        owner: what the window knows of it is here."""
         super().__init__(parent)
-        self.job = job
-        self._thinker, self._aside = thinker or Thinker(self.folder), Thinker(self.folder)
-        results = results or self._thinker.think(job.state)
-        # The first time also opens systems and grids, so it says little about the next.
-        self._results = replace(results, seconds=math.inf if _takes_long(job.state) else 0.0)
-        self._runner, self._files = TaskRunner(self), TaskRunner(self, "files")
-        self._keeping: Task | None = None  # the long gesture that is on its way into the file
-        self._task: Task | None = None
-        self._revision = 0
+        self.path, self.read_only, self.newer = job.path, job.read_only, job.file.newer
+        self._file_watch = job.file
+        self._history = job.history.snapshot()
+        deriver = deriver or Deriver(self.folder)
+        self._results = results or deriver.results(job.state)
+        self._owner = JobOwner(job, deriver, self)
+        self._owner.answered.connect(self._on_answered)
+        self._owner.derived.connect(self._on_derived)
+        self._owner.ahead.connect(self._on_ahead)
+        self._owner.stopped.connect(self._on_stopped)
+        self._owner.progressed.connect(self.progressed)
+        self._pending: deque[Request] = deque()  # changes handed over and not yet answered
+        self._changes = self._known_changes = 0  # handed over, and known to the results shown
         self._ahead: Outcome | None = None
-        #: The step that is looked at, of which a worker tells before it goes on with the rest.
+        self._once_derived: deque[Callable[[], object]] = deque()
+        #: The step that is looked at, of which the owner tells before it goes on with the rest.
         self.looked_at: Callable[[], Node | None] = lambda: None
         #: The occupation that a device is at; that it is not finished is nothing to doubt.
         self.under_way: Callable[[], str] = lambda: ""
-        self.long_s = LONG_S
-        self._in_hurry: dict[str, bool] = {}  # who, and whether everything is derived apart
+        self._in_hurry: set[str] = set()
         self.selection = ""
         self.before: Derived | None = None  # what followed from the records before the last change
         self.fit_id = next(iter(self.derived.fits), "")
@@ -139,29 +104,49 @@ class JobBridge(QObject):
 
     @property
     def state(self) -> JobState:
-        """Records as they stand."""
-        return self.job.state
+        """Records as they stand, with the changes that are on their way into the file."""
+        return self._history.state
 
     @property
     def seen(self) -> JobState:
-        """Records as they were when what is shown followed from them: while a worker derives, the job is
-        ahead of its results, and names in one are not those in the other."""
+        """Records as they were when what is shown followed from them: until results come, the records are
+        ahead of them, and names in one are not those in the other."""
         return self._results.state
+
+    @property
+    def undo_text(self) -> str:
+        """What undo would take back, empty for nothing."""
+        return self._history.undo_text
+
+    @property
+    def redo_text(self) -> str:
+        """What redo would do again, empty for nothing."""
+        return self._history.redo_text
+
+    @property
+    def kept(self) -> bool:
+        """Whether the file has everything that was done."""
+        return not self._pending
+
+    @property
+    def taken_away(self) -> bool:
+        """Whether the job's file was deleted, moved, replaced or cut short while it is open."""
+        return self._file_watch.taken_away
 
     @property
     def revision(self) -> int:
         """A number that grows with every change of the job."""
-        return self._revision
+        return self._changes
 
     @property
     def deriving(self) -> bool:
         """Whether results are on their way that will take the place of those shown."""
-        return self._task is not None
+        return self._known_changes < self._changes
 
     @property
     def folder(self) -> str:
         """Folder of the job file."""
-        return os.path.dirname(os.path.abspath(self.job.path))
+        return os.path.dirname(os.path.abspath(self.path))
 
     @property
     def frame_id(self) -> str:
@@ -213,86 +198,131 @@ class JobBridge(QObject):
         """Make a mark the selected one, everywhere."""
         if name != self.selection:
             self.selection = name
-            with AT_WORK:
-                self.selected.emit(name)
+            self.selected.emit(name)
 
-    def do(self, gesture: Gesture, early: Callable[[], object] | None = None) -> bool:
-        """Keep a gesture; False when the file refused, which is said. early: called when it is kept, before
-        anything follows from it."""
+    # Changes and questions
+    # ------------------------------------------------------------------------------------------------------
+
+    def do(self, gesture: Gesture, then: Answer | None = None, failed: Answer | None = None) -> bool:
+        """Hand a gesture over to be kept; False where it does not fit the records, which is said. then,
+        failed: see `ask`."""
         what, entries = gesture
-        return self._try(lambda: self.job.record(what, entries), early) if entries else True
-
-    def outcome_of(self, node: Node) -> Outcome | None:
-        """What a step comes to now, before all else is derived; None while a worker derives, and where it
-        may take long."""
-        soon = self._task is None and self.derive_seconds < LONG_S
-        return self._thinker.outcome(self.state, node) if soon else None
-
-    def keep_long(self, gesture: Gesture, rows: Sequence[EntryRow], then: Callable[[], object]) -> None:
-        """Keep a gesture of many entries in the lane of files and call `then` once it is kept. rows: its
-        entries as a worker has written them out. Other gestures wait until then."""
-        self._wait_until_kept()
-        task = Task(lambda progress: self.job.record_apart(gesture, rows))
-        task.signals.succeeded.connect(lambda kept: self._on_kept(kept, then))
-        task.signals.failed.connect(self._on_not_kept)
-        self._keeping = task
-        self._files.start(task)
-        self.busy.emit(True)
-
-    def _wait_until_kept(self) -> None:
-        """Wait for the long gesture on its way into the file: what comes next stands on it."""
-        if self._keeping is not None:
-            self._keeping.done.wait()
-            QCoreApplication.sendPostedEvents(None, QEvent.Type.MetaCall.value)
-
-    def copy_job(self, path: str) -> None:
-        """Copy the job to a new file, with everything kept. Raises JobError."""
-        self._wait_until_kept()
-        self.job.copy_to(path)
-
-    def _on_kept(self, kept: Kept, then: Callable[[], object]) -> None:
-        self._keeping = None
-        self.job.accept(kept)
-        self._revision, self._ahead = self._revision + 1, None
-        if self._task is None:
-            self._start()
-
-        def shown() -> None:
-            with AT_WORK:
-                then()
-
-        QTimer.singleShot(0, self, shown)  # what arrives meanwhile has its turn first
-
-    def _on_not_kept(self, error: Exception) -> None:
-        self._keeping = None
-        self.busy.emit(False)
-        if isinstance(error, FenwindError):
+        if not entries:
+            return True
+        try:
+            check_entries(self.state, entries)
+        except FenwindError as error:
             self.tell_error(error)
-        else:
-            self.told.emit(f"Nothing was kept: {error!r}.", "doubt")
+            return False
+        gesture = Gesture(what, entries)
+        self._change(lambda job: job.record(what, entries), lambda copy: copy.take(gesture), then, failed)
+        return True
 
-    def attempt(self, make: Callable[[], Gesture], early: Callable[[], object] | None = None) -> bool:
-        """Make a gesture and keep it; an error in making it is said in place. early: see `do`."""
+    def attempt(self, make: Callable[[], Gesture]) -> bool:
+        """Make a gesture and keep it; an error in making it is said in place."""
         try:
             gesture = make()
         except FenwindError as error:
             self.tell_error(error)
             return False
-        return self.do(gesture, early)
+        return self.do(gesture)
+
+    def propose(
+        self, make: Callable[[Job], Gesture], then: Answer | None = None, failed: Answer | None = None
+    ) -> None:
+        """Have a gesture made and kept where the job is, after everything handed over before: `make` may read
+        the file and `solve` steps. then: called once it is kept; failed: see `ask`."""
+        self._change(lambda job: job.record(*make(job)), None, then, failed)
+
+    @property
+    def solve(self) -> Solve:
+        """What a step of a state that is only tried comes to; for what is asked or proposed, there alone."""
+        return self._owner.solve
+
+    def keep_rows(self, gesture: Gesture, rows: Sequence[EntryRow], then: Answer, failed: Answer) -> None:
+        """Keep a gesture of many entries, which a worker has written out. then, failed: see `ask`."""
+
+        def keep(job: Job) -> None:
+            check_entries(job.state, gesture.entries)
+            job.record_rows(gesture, rows)
+
+        self._change(keep, None, then, failed)
+
+    def ask(
+        self,
+        act: Callable[[Job], Any],
+        then: Answer | None = None,
+        failed: Answer | None = None,
+        *,
+        meanwhile: bool = False,
+    ) -> None:
+        """Read or write something of the job's file that changes no records; `then` gets what it gives, and
+        `failed` what it raises, which is told where there is none. meanwhile: also in the midst of a
+        derivation."""
+        self._owner.post(Request(act, then, failed, meanwhile=meanwhile))
+        self.handed_over.emit()
 
     def undo(self) -> None:
         """Take the latest gesture back."""
-        self._wait_until_kept()
-        text = self.job.undo_text
-        if text and self._try(self.job.undo):
-            self.told.emit(f"Undone: {text}", "")
+        text = self.undo_text
+        if text:
+            self._change(lambda job: job.undo(), History.step_back)
+            self.tell_then(f"Undone: {text}")
 
     def redo(self) -> None:
         """Do the gesture undone last again."""
-        self._wait_until_kept()
-        text = self.job.redo_text
-        if text and self._try(self.job.redo):
-            self.told.emit(f"Done again: {text}", "")
+        text = self.redo_text
+        if text:
+            self._change(lambda job: job.redo(), History.step_forward)
+            self.tell_then(f"Done again: {text}")
+
+    def rederive(self) -> None:
+        """Derive again, where the last time was stopped."""
+        self._change(lambda job: None, lambda copy: None)
+
+    def _change(
+        self,
+        act: Callable[[Job], Any],
+        on_copy: Callable[[History], object] | None,
+        then: Answer | None = None,
+        failed: Answer | None = None,
+    ) -> None:
+        """Hand over a change, and show it on the window's copy of the records already where it is simple."""
+        if on_copy is not None:
+            on_copy(self._history)
+        request = Request(act, then, failed, changes=True, on_copy=on_copy, look_first=self.looked_at())
+        self._changes, self._ahead = self._changes + 1, None
+        self._pending.append(request)
+        self._owner.post(request)
+        self.busy.emit(True)
+        self.handed_over.emit()
+
+    def _on_answered(self, request: Request, value: Any, history: History | None) -> None:
+        if request.changes:
+            self._pending.remove(request)
+        if history is not None:
+            self._take_copy(history)
+        if isinstance(value, Exception):
+            if request.failed is not None:
+                request.failed(value)
+            else:
+                self.told.emit(failure(value), "doubt")
+        elif request.then is not None:
+            request.then(value)
+
+    def _take_copy(self, history: History) -> None:
+        """Take a copy of the owner's records, and what is on its way to them; what does not fit them any
+        more will be refused."""
+        self._history = history
+        for request in self._pending:
+            if request.on_copy is not None:
+                with contextlib.suppress(FenwindError, KeyError, TypeError, ValueError):
+                    request.on_copy(history)
+
+    def wait(self) -> None:
+        """Wait until everything handed over is kept and derived, and take what that told."""
+        self._owner.idle.wait()
+        QCoreApplication.sendPostedEvents(None, QEvent.Type.MetaCall.value)
 
     def settle(self, doubt: Doubt, remedy: Remedy) -> bool:
         """Carry out a remedy."""
@@ -306,104 +336,64 @@ class JobBridge(QObject):
         """Say an error in the line for messages."""
         self.told.emit(error.sentences, "doubt")
 
-    def _try(self, act: Callable[[], object], early: Callable[[], object] | None = None) -> bool:
-        self._wait_until_kept()
-        if self._results.state is self.state and self.derive_seconds >= self.long_s:
-            # A worker will derive: the results shown meanwhile belong to the records before this gesture.
-            self._results = replace(self._results, state=self.state.snapshot())
-        try:
-            act()
-        except FenwindError as error:
-            self.tell_error(error)
-            return False
-        if early is not None:
-            early()
-        self.rederive()
-        return True
+    # What follows
+    # ------------------------------------------------------------------------------------------------------
 
-    def what_if(self, entries: Sequence[Entry]) -> Derived | None:
-        """What would follow if some entries were kept; None where that would take long."""
-        if self.derive_seconds > max(self.long_s, LONG_S) or not entries:
-            return None
-        state = self.state.snapshot()
-        for entry in entries:
-            state.apply(entry)
-        return self.derive_trial(state)
+    def what_if(self, entries: Sequence[Entry], then: Callable[[Derived | None], object]) -> None:
+        """Tell what would follow if some entries were kept; None where a change came before that was
+        known."""
+        if not entries:
+            then(None)
+            return
+        trial = partial(self._owner.trial, entries)
+        self._owner.post(Request(trial, then, lambda error: then(None), trial=True))
+        self.handed_over.emit()
 
-    def derive_trial(self, state: JobState) -> Derived:
-        """What would follow from a state that is only tried."""
-        return self._free_thinker.derive(state)
-
-    def outcome_in(self, state: JobState, node: Node) -> Outcome:
-        """What one step of a state that is only tried comes to."""
-        return self._free_thinker.outcome(state, node)
-
-    @property
-    def _free_thinker(self) -> Thinker:
-        # What a worker remembers is its own while it derives.
-        return self._thinker if self._task is None else self._aside
-
-    def rederive(self) -> None:
-        """Derive again and tell what moved; in a worker when the last time was long."""
-        self._revision, self._ahead = self._revision + 1, None
-        if self._task is not None:
-            return  # it starts again when it is done, since the job is another by then
-        if self.derive_seconds < self.long_s:
-            self._attach(self._thinker.think(self.state))
+    def once_derived(self, then: Callable[[], object]) -> None:
+        """Call `then` once what is shown follows from all changes that were handed over."""
+        if self.deriving:
+            self._once_derived.append(then)
         else:
-            self._start()
+            then()
 
-    def _start(self) -> None:
-        before, revision = self._results.derived, self._revision
-        task = Task(partial(_thought, self._thinker, before, self.looked_at()), self.state.snapshot())
-        task.signals.came.connect(lambda outcome: self._on_ahead(revision, outcome))
-        task.signals.succeeded.connect(lambda found: self._on_results(revision, *found))
-        task.signals.failed.connect(
-            lambda error: self._on_stopped(f"The results could not be derived: {error!r}.")
-        )
-        task.signals.cancelled.connect(
-            lambda: self._on_stopped(
-                "Stopped: what is shown is from before the last change. Derive again with F5."
-            )
-        )
-        task.signals.progressed.connect(self.progressed)
-        self._task = self._runner.start(task)
-        self.busy.emit(True)
+    def tell_then(self, text: str, tone: str = "") -> None:
+        """Tell something once the results are there, after what they moved."""
+        self.once_derived(partial(self.told.emit, text, tone))
 
-    def _on_ahead(self, revision: int, outcome: Outcome) -> None:
-        if revision == self._revision:
+    def _on_ahead(self, number: int, outcome: Outcome) -> None:
+        if number == self._changes:
             self._ahead = outcome
-            with AT_WORK:
-                self.came_ahead.emit()
+            self.came_ahead.emit()
 
     def ahead_of(self, node: Node | None) -> Outcome | None:
         """What a step comes to now, where that is known before the rest."""
         return self._ahead if self._ahead is not None and self._ahead.node == node else None
 
-    def _on_results(self, revision: int, results: Results, changes: list[Moved]) -> None:
-        self._task, self._ahead = None, None
-        if revision != self._revision:
-            self._start()
-            return
-        self.busy.emit(False)
-        self._attach(results, changes)
+    def _on_derived(self, number: int, results: Results) -> None:
+        self._known_changes = number
+        if not self.deriving:
+            self._ahead = None
+            self.busy.emit(False)
+        self.before, self._results = self._results.derived, results
+        if self.selection and self.state.mark_named(self.selection) is None:
+            self.selection = ""
+        self.changed.emit()
+        self.moved.emit(results.changes)
+        while self._once_derived and not self.deriving:
+            self._once_derived.popleft()()
 
-    def _on_stopped(self, text: str) -> None:
-        self._task, self._ahead = None, None
+    def _on_stopped(self, number: int, text: str) -> None:
+        self._known_changes, self._ahead = number, None
         self.busy.emit(False)
         self.told.emit(text, "doubt")
 
-    def hurry(self, who: str, *, derive_apart: bool = False) -> None:
-        """Show what changes in turns, what is looked at first, while somebody works with a device; with
-        derive_apart every derivation goes to a worker."""
-        self._in_hurry[who] = derive_apart
-        if derive_apart:
-            self.long_s = 0.0
+    def hurry(self, who: str) -> None:
+        """Show what changes in turns, what is looked at first, while somebody works with a device."""
+        self._in_hurry.add(who)
 
     def take_time(self, who: str) -> None:
         """End that for who began it."""
-        if self._in_hurry.pop(who, False) and not any(self._in_hurry.values()):
-            self.long_s = LONG_S
+        self._in_hurry.discard(who)
 
     @property
     def in_turns(self) -> bool:
@@ -412,40 +402,9 @@ class JobBridge(QObject):
 
     def stop(self) -> None:
         """Stop a derivation under way."""
-        if self._task is not None:
-            self._task.cancel()
+        self._owner.stop()
 
     def shut_down(self) -> None:
-        """Stop all work and let go of the job."""
-        self._runner.shut_down()
-        self._files.shut_down()
-        self.job.close()
-
-    def _attach(self, results: Results, changes: list[Moved] | None = None) -> None:
-        """Show results; changes: what moved, where a worker has found that out."""
-        before, self._results = self._results.derived, results
-        self.before = before
-        if self.selection and self.state.mark_named(self.selection) is None:
-            self.selection = ""
-        changes = moves(before, self.derived) if changes is None else changes
-        self.changed.emit()
-        self.moved.emit(changes)
-
-
-def _thought(
-    thinker: Thinker, before: Derived, first: Node | None, state: JobState, *, progress: Task
-) -> tuple[Results, list[Moved]]:
-    """In a worker: the results of a state, and what moved; first: the step that is told of before the
-    rest."""
-    if first is not None:
-        progress.tell(thinker.outcome(state, first, progress))
-    results = thinker.think(state, progress=progress)
-    for known in results.derived.given.values():
-        known.index  # noqa: B018 (worked out here, not when the window first asks)
-    return results, moves(before, results.derived)
-
-
-def moves(before: Derived, after: Derived) -> list[Moved]:
-    """What moved, appeared or is gone, by frames that both have."""
-    every = [moved(key, before.adopted[key], a) for key, a in after.adopted.items() if key in before.adopted]
-    return [one for one in every if one.names or one.appeared or one.gone]
+        """Keep what was handed over, stop all other work and let go of the job."""
+        self._owner.close()
+        QCoreApplication.sendPostedEvents(None, QEvent.Type.MetaCall.value)

@@ -16,7 +16,6 @@ from fenwind.desk.help_window import HelpWindow, about, shortcuts, stage_help
 from fenwind.desk.letterhead import read_logo, set_letterhead
 from fenwind.desk.stage_table import STAGES
 from fenwind.desk.theme import LEAST_TEXT, MOST_TEXT, text_scale
-from fenwind.errors import FenwindError
 from fenwind.job import gestures
 
 if TYPE_CHECKING:
@@ -47,12 +46,11 @@ class JobCommands:
     def __init__(self, desk: Workspace) -> None:
         self._desk, self._bridge = desk, desk.bridge
         self.help_window: HelpWindow | None = None
-        remember_job(desk.shell.settings, os.path.abspath(desk.bridge.job.path))
+        remember_job(desk.shell.settings, os.path.abspath(desk.bridge.path))
 
     def commands(self) -> Sequence[ActionSpec]:
         """Its commands."""
         desk, bridge = self._desk, self._bridge
-        job = bridge.job
         rows: tuple[tuple[str, str, str, Callable[[], object], str], ...] = (
             ("job.new", "New job", "A new, empty job, in a window of its own", self.new, ""),
             ("job.open", "Open a job …", "In a window of its own", self.open, ""),
@@ -78,8 +76,8 @@ class JobCommands:
             ),
         )
         enabled: dict[str, Callable[[], bool]] = {
-            "edit.undo": lambda: bool(job.undo_text),
-            "edit.redo": lambda: bool(job.redo_text),
+            "edit.undo": lambda: bool(bridge.undo_text),
+            "edit.redo": lambda: bool(bridge.redo_text),
         }
         return tuple(
             ActionSpec(
@@ -108,7 +106,7 @@ class JobCommands:
 
     def open_path(self, path: str) -> None:
         """Open a job in a window of its own."""
-        if os.path.abspath(path) == os.path.abspath(self._bridge.job.path):
+        if os.path.abspath(path) == os.path.abspath(self._bridge.path):
             self._desk.say(f"{os.path.basename(path)} is the job that is open here.")
         else:
             self.start(path)
@@ -116,7 +114,7 @@ class JobCommands:
     def open_recent(self) -> None:
         """Offer the jobs opened last."""
         menu = QMenu(self._desk.shell)
-        here = os.path.abspath(self._bridge.job.path)
+        here = os.path.abspath(self._bridge.path)
         for path in recent_jobs(self._desk.shell.settings):
             if path != here:
                 action = menu.addAction(os.path.basename(path))
@@ -225,12 +223,8 @@ class JobCommands:
         )
         if not path:
             return
-        try:
-            self._bridge.copy_job(path)
-        except FenwindError as error:
-            self._bridge.tell_error(error)
-            return
-        self._desk.say(f"Copied to {os.path.basename(path)}.")
+        said = f"Copied to {os.path.basename(path)}."
+        self._bridge.ask(lambda job: job.copy_to(path), lambda _: self._desk.say(said))
 
 
 CLIENT_TIP = "Whom the job is for, who answers for it, and notes; they head its reports"

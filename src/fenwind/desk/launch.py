@@ -17,7 +17,7 @@ from fenwind.errors import DamagedJobError, FenwindError
 from fenwind.progress import Progress
 
 if TYPE_CHECKING:
-    from fenwind.desk.bridge import Results, Thinker
+    from fenwind.desk.job_owner import Deriver, Results
     from fenwind.job.job import Job
 
 DEMO_FILE = "Tarnholt pumped storage.fenwind"
@@ -62,9 +62,9 @@ def free_path(folder: Path, stem: str) -> Path:
 
 def open_job(
     options: argparse.Namespace, folder: Path, *, progress: Progress
-) -> tuple[Job, Thinker, Results]:
-    """Open or make the job asked for and derive its results. Imports the numeric libraries, so it belongs in
-    a worker."""
+) -> tuple[Job, Deriver, Results]:
+    """Open or make the job asked for and derive its results, on the thread that owns jobs. Imports the
+    numeric libraries."""
     from fenwind.job.job import Job
 
     progress.check()
@@ -76,28 +76,28 @@ def open_job(
     else:
         job = _demo(folder, options.demo, options.fresh)
     import fenwind.desk.workspace
-    from fenwind.desk.bridge import Thinker
+    from fenwind.desk.job_owner import Deriver
 
     assert fenwind.desk.workspace  # imported here, so that the window's thread need not wait for it
-    thinker = Thinker(os.path.dirname(os.path.abspath(job.path)))
+    deriver = Deriver(os.path.dirname(os.path.abspath(job.path)))
     try:
-        return job, thinker, thinker.think(job.state, progress)
+        return job, deriver, deriver.results(job.state, progress)
     except BaseException:
         job.close()
         raise
 
 
-def open_intact(path: str, progress: Progress) -> tuple[Job, Thinker, Results]:
+def open_intact(path: str, progress: Progress) -> tuple[Job, Deriver, Results]:
     """The intact part of a damaged job, written beside it and opened to be read only."""
     import fenwind.desk.workspace
-    from fenwind.desk.bridge import Thinker
+    from fenwind.desk.job_owner import Deriver
     from fenwind.job.job import Job
     from fenwind.job.rescue import rescue
 
     assert fenwind.desk.workspace  # as above
     job = Job.open(rescue(path).path, read_only=True)
-    thinker = Thinker(os.path.dirname(os.path.abspath(job.path)))
-    return job, thinker, thinker.think(job.state, progress)
+    deriver = Deriver(os.path.dirname(os.path.abspath(job.path)))
+    return job, deriver, deriver.results(job.state, progress)
 
 
 def _demo(folder: Path, name: str, fresh: bool) -> Job:
@@ -125,7 +125,7 @@ class Launch(QObject):
         self.workspace: QObject | None = None
         self._options = options
         self._collector = Collector(self)
-        self._runner = TaskRunner(self)
+        self._runner = TaskRunner(self, "job")
         self.shell.first_painted.connect(lambda: QTimer.singleShot(0, self._begin))
         self.shell.closing.connect(self._runner.shut_down)
 
@@ -151,7 +151,7 @@ class Launch(QObject):
         task.signals.failed.connect(self._on_failed)
         self._runner.start(task)
 
-    def _on_job(self, opened: tuple[Job, Thinker, Results]) -> None:
+    def _on_job(self, opened: tuple[Job, Deriver, Results]) -> None:
         from fenwind.desk.workspace import Workspace
 
         try:

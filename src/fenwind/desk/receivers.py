@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import math
 import time
+from collections.abc import Callable
 from typing import Any
 
 import numpy as np
@@ -12,16 +13,16 @@ from numpy.typing import NDArray
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from fenwind.desk.bridge import JobBridge
-from fenwind.desk.tasks import AT_WORK
+from fenwind.desk.job_owner import failure
 from fenwind.devices.following import Following, Heard
 from fenwind.devices.keeping import Keeper, beginning
 from fenwind.devices.nmea_in import Epoch
 from fenwind.devices.occupying import Limits
 from fenwind.devices.transport import address
-from fenwind.errors import FenwindError, ProcedureError
+from fenwind.errors import FenwindError, JobError, ProcedureError
 from fenwind.geodesy.antenna import reduced
 from fenwind.geodesy.geocentric import enu_axes, from_xyz, to_xyz
-from fenwind.job.job import new_id
+from fenwind.job.job import Job, new_id
 from fenwind.job.live_place import ground_xyz
 from fenwind.job.measuring import Row, keep_rows, kept_rows, settled
 from fenwind.job.session_gestures import equipment_of, set_equipment
@@ -34,8 +35,6 @@ FloatArray = NDArray[np.float64]
 
 #: How often the desk looks whether links are still there when nothing comes, and keeps epochs, ms.
 LOOK_MS = 250
-#: How long what came waits once when the window was at work just then, ms.
-LATER_MS = 2
 #: Seconds that figures stand at least before the next come: nobody reads faster.
 LEAST_S = 0.06
 
@@ -72,7 +71,8 @@ class Receivers(QObject):
         self.epoch: Epoch | None = None
         self.broadcast: FloatArray | None = None
         self.measuring: Measurement | None = None
-        bridge.under_way = lambda: self.measuring.keeper.occupation.id if self.measuring else ""
+        bridge.under_way = lambda: self._under_way
+        self._under_way = ""  # the occupation that is measured, until the job says that it is finished
         self.base_id = ""
         self._following: Following | None = None
         self._timer = QTimer(self)
@@ -82,7 +82,7 @@ class Receivers(QObject):
         self._soon = QTimer(self)
         self._soon.setSingleShot(True)
         self._soon.timeout.connect(self._take)
-        self._taken_s, self._put_off = 0.0, False
+        self._taken_s = 0.0
 
     # Equipment
 
@@ -116,7 +116,7 @@ class Receivers(QObject):
         self.stop()
         self._following = Following(rover, rtcm, self._awake.emit)
         self._following.start()
-        self.bridge.hurry("receivers", derive_apart=True)
+        self.bridge.hurry("receivers")
         self._timer.start()
         self.changed.emit()
         return True
@@ -140,13 +140,7 @@ class Receivers(QObject):
     def _take(self) -> None:
         if self._following is None:
             return
-        if AT_WORK.just_ended and not self._put_off:
-            self._put_off = True
-            self._soon.start(LATER_MS)
-            return
-        self._put_off = False
-        with AT_WORK:
-            self._take_from(self._following)
+        self._take_from(self._following)
 
     def _take_from(self, following: Following) -> None:
         self._taken_s = time.monotonic()
@@ -225,6 +219,7 @@ class Receivers(QObject):
         )
         new = self.bridge.state.mark_named(keeper.mark) is None
         self.measuring = Measurement(keeper, limits, one.epochs, new)
+        self._under_way = keeper.occupation.id
         self.changed.emit()
         return True
 
@@ -246,7 +241,7 @@ class Receivers(QObject):
             id=new_id(), mark="", base=base.id, antenna=one.antenna, height_m=one.height_m, method=one.method,
             check=check, finished=False,
         )  # fmt: skip
-        return Keeper(_OnDesk(self.bridge), mark, record, known)
+        return Keeper(_OnDesk(self.bridge, self._on_not_kept), mark, record, known)
 
     def _count(self, one: Measurement, epoch: Epoch, broadcast: FloatArray | None) -> None:
         sent = broadcast if broadcast is not None else one.keeper.known
@@ -265,11 +260,7 @@ class Receivers(QObject):
 
     def _keep(self, one: Measurement) -> bool:
         """Keep what came; True when that was all, and everybody was told."""
-        try:
-            one.keeper.tick()
-        except FenwindError as error:
-            self.bridge.tell_error(error)
-            return False
+        one.keeper.tick()
         return one.keeper.enough(one.epochs, None) and self.finish()
 
     def finish(self, why: str = "") -> bool:
@@ -278,41 +269,50 @@ class Receivers(QObject):
         if one is None:
             return False
         keeper, heard = one.keeper, self.heard
+        sent = heard.corrections.message_set if heard is not None and heard.corrections else ""
+        what = f"Finish {keeper.mark}" + (f" early: {why}" if why else "")
 
-        def make() -> Gesture:
-            keeper.flush()
-            rows = kept_rows(self.bridge.job.file, keeper.occupation.id)
-            sent = heard.corrections.message_set if heard is not None and heard.corrections else ""
-            what = f"Finish {keeper.mark}" + (f" early: {why}" if why else "")
-            return Gesture(what, (settled(self.bridge.state, keeper.done(rows, sent)),))
+        def make(job: Job) -> Gesture:
+            rows = kept_rows(job.file, keeper.occupation.id)
+            if len(rows) < len(keeper.rows):
+                raise JobError(
+                    f"{len(keeper.rows) - len(rows)} of its epochs could not be kept",
+                    hint="Make room where the job is, then finish it in the table of occupations",
+                )
+            return Gesture(what, (settled(job.state, keeper.done(rows, sent)),))
 
-        done = self.bridge.attempt(make)
-        if done:
-            self.changed.emit()
-        else:
-            self._tell_unfinished()
-        return done
+        keeper.flush()
+        self.bridge.propose(make, lambda _: self.changed.emit(), self._on_not_finished)
+        return True
+
+    def _on_not_kept(self, error: Exception) -> None:
+        """A piece of epochs was not kept: it stays to be kept with the next one."""
+        self.bridge.told.emit(failure(error), "doubt")
+
+    def _on_not_finished(self, error: Exception) -> None:
+        self.bridge.told.emit(failure(error), "doubt")
+        self._tell_unfinished()
 
     def leave(self) -> None:
         """End the occupation without finishing it; its epochs stay in the job."""
         one, self.measuring = self.measuring, None
         if one is not None:
-            try:
-                one.keeper.flush()
-            except FenwindError as error:
-                self.bridge.tell_error(error)
+            one.keeper.flush()
             self._tell_unfinished()
 
     def _tell_unfinished(self) -> None:
+        self._under_way = ""
         self.changed.emit()
         self.bridge.changed.emit()  # that it is not finished is a doubt from now on
 
 
 class _OnDesk:
-    """Keeps an occupation in the job on the desk."""
+    """Keeps an occupation in the job on the desk. failed: called with the error where a piece of its epochs
+    was not kept; it is tried again with the next."""
 
-    def __init__(self, bridge: JobBridge) -> None:
-        self.bridge = bridge
+    def __init__(self, bridge: JobBridge, failed: Callable[[Exception], object]) -> None:
+        self.bridge, self._failed = bridge, failed
+        self._unkept: dict[int, list[Row]] = {}
 
     def begin(self, mark: str, occupation: Occupation, epoch: Epoch) -> Occupation:
         """See Store."""
@@ -323,4 +323,14 @@ class _OnDesk:
 
     def keep(self, occupation: str, number: int, rows: list[Row]) -> None:
         """See Store."""
-        keep_rows(self.bridge.job.file, occupation, number, rows)
+        pieces, self._unkept = {**self._unkept, number: rows}, {}
+
+        def act(job: Job) -> None:
+            for piece, some in pieces.items():
+                keep_rows(job.file, occupation, piece, some)
+
+        def failed(error: Exception) -> None:
+            self._unkept = {**pieces, **self._unkept}
+            self._failed(error)
+
+        self.bridge.ask(act, None, failed, meanwhile=True)

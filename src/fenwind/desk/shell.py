@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from functools import partial
 
-from PySide6.QtCore import QByteArray, QEvent, QRect, QRectF, QSettings, QSize, QTimer, Signal
+from PySide6.QtCore import QByteArray, QRect, QRectF, QSettings, QSize, QTimer, Signal
 from PySide6.QtGui import (
     QCloseEvent,
     QDragEnterEvent,
@@ -37,7 +37,6 @@ from PySide6.QtWidgets import (
 )
 
 from fenwind.desk.rail import Rail
-from fenwind.desk.tasks import AT_WORK
 from fenwind.desk.theme import CENTRED, SEMIBOLD, fill, font, scaled, write
 
 HEADER_HEIGHT = 44
@@ -190,7 +189,10 @@ def _fonts() -> tuple[QFont, QFont]:
 
 
 class Header(_Strip):
-    """Job name, frame, heights and units as things to click, the finder, and what is kept."""
+    """Job name, frame, heights and units as things to click, the finder, and what is kept. slow: what was
+    done takes so long to keep and derive that this is said."""
+
+    slow = Signal()
 
     def __init__(self, parent: QWidget) -> None:
         super().__init__("sheet", "bottom", parent)
@@ -256,6 +258,8 @@ class Header(_Strip):
         self.progress.setRange(0, 0)
         self.progress.setVisible(shown)
         self.stop.setVisible(shown)
+        if shown:
+            self.slow.emit()
 
     def show_progress(self, done: int, total: int, _text: str) -> None:
         """Show how far that is."""
@@ -370,13 +374,6 @@ class Shell(QMainWindow):
             self.note_button.clicked.connect(lambda _=False: run())
             self.note_button.setFocus()
         self.pages.setCurrentWidget(self._note_page)
-
-    def event(self, event: QEvent) -> bool:
-        # All that has to be painted in the window is painted in here.
-        if event.type() == QEvent.Type.UpdateRequest:
-            with AT_WORK:
-                return super().event(event)
-        return super().event(event)
 
     def paintEvent(self, event: QPaintEvent) -> None:
         super().paintEvent(event)

@@ -8,48 +8,11 @@ import sys
 import threading
 import time
 from collections.abc import Callable
-from typing import Any, Literal, get_args
+from typing import Any, Literal, Protocol, get_args
 
 from PySide6.QtCore import QCoreApplication, QEvent, QObject, Signal, SignalInstance, Slot
 
-from fenwind.progress import Cancelled, breathe, give_way_to
-
-#: Seconds that a worker lets the window go first, at most, each time it looks.
-PATIENCE_S = 0.05
-#: Seconds after a piece of its work for which the window begins no other that can wait.
-PAUSE_S = 0.001
-
-
-class AtWork:
-    """The window at work: `with AT_WORK:` around what paints or shows much. Both ask for the interpreter, and
-    whoever asks waits for a turn of the other; so workers pause meanwhile where they look whether to stop."""
-
-    def __init__(self) -> None:
-        self._depth, self._ended_s = 0, 0.0
-
-    def __enter__(self) -> None:
-        self._depth += 1
-
-    def __exit__(self, *error: object) -> None:
-        self._depth -= 1
-        self._ended_s = time.monotonic()
-
-    @property
-    def just_ended(self) -> bool:
-        """Whether a piece of work has ended this moment: timers and painting come together in one turn of the
-        event loop, and whoever clicks would wait for all of them; so what can wait does."""
-        return time.monotonic() - self._ended_s < PAUSE_S
-
-    def let_first(self) -> None:
-        """Called by workers: wait while the window is at work, but not for long; never on its own thread."""
-        if self._depth and threading.current_thread() is not threading.main_thread():
-            until = time.monotonic() + PATIENCE_S
-            while self._depth and time.monotonic() < until:
-                time.sleep(0.001)
-
-
-AT_WORK = AtWork()
-give_way_to(AT_WORK.let_first)
+from fenwind.progress import Cancelled
 
 
 class TaskSignals(QObject):
@@ -83,8 +46,7 @@ class Task:
         return self._stop.is_set()
 
     def check(self) -> None:
-        """Raise Cancelled when it was asked to stop; let the window go first."""
-        breathe()
+        """Raise Cancelled when it was asked to stop."""
         if self._stop.is_set():
             raise Cancelled
 
@@ -121,7 +83,14 @@ class Task:
             signal.emit(*values)
 
 
-Lane = Literal["computing", "files", "devices"]
+Lane = Literal["job", "computing", "files", "devices"]
+
+
+class Runnable(Protocol):
+    """What a lane does."""
+
+    def run(self) -> None:
+        """Do it."""
 
 
 class _Worker:
@@ -134,10 +103,10 @@ class _Worker:
 
     def __init__(self, lane: Lane) -> None:
         self._lane = lane
-        self._queue: queue.SimpleQueue[Task] = queue.SimpleQueue()
+        self._queue: queue.SimpleQueue[Runnable] = queue.SimpleQueue()
         self._thread: threading.Thread | None = None
 
-    def submit(self, task: Task) -> None:
+    def submit(self, task: Runnable) -> None:
         if self._thread is None:
             # The window waits for the interpreter at most this long while a worker computes in Python.
             sys.setswitchinterval(0.00002)
@@ -150,8 +119,13 @@ class _Worker:
             self._queue.get().run()
 
 
-#: A minute of computing never holds up a file, and a device that answers slowly holds up neither.
+#: A minute of computing never holds up the job or a file, and a device that answers slowly holds up none.
 _workers: dict[Lane, _Worker] = {lane: _Worker(lane) for lane in get_args(Lane)}
+
+
+def submit(lane: Lane, work: Runnable) -> None:
+    """Hand work to the thread of a lane."""
+    _workers[lane].submit(work)
 
 
 class TaskRunner(QObject):
@@ -170,7 +144,7 @@ class TaskRunner(QObject):
             return task
         self.live.append(task)
         task.signals.finished.connect(self._on_finished)
-        _workers[self._lane].submit(task)
+        submit(self._lane, task)
         return task
 
     @Slot()

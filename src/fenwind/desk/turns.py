@@ -7,8 +7,6 @@ from collections.abc import Callable, Sequence
 
 from PySide6.QtCore import QObject, QTimer
 
-from fenwind.desk.tasks import AT_WORK
-
 Piece = Callable[[], object]
 
 
@@ -29,8 +27,7 @@ class Turns(QObject):
             self._timer.start()
             return
         while self._waiting:
-            with AT_WORK:
-                self._waiting.pop(0)()
+            self._waiting.pop(0)()
 
     def then(self, piece: Piece) -> None:
         """Do one more after those that wait."""
@@ -38,10 +35,7 @@ class Turns(QObject):
         self._timer.start()
 
     def _next(self) -> None:
-        if AT_WORK.just_ended:
-            return
         if self._waiting:
-            with AT_WORK:
-                self._waiting.pop(0)()
+            self._waiting.pop(0)()
         else:
             self._timer.stop()

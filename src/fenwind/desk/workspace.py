@@ -12,10 +12,11 @@ from PySide6.QtGui import QKeySequence, QShortcut
 from PySide6.QtWidgets import QApplication, QMenu, QWidget
 
 from fenwind.desk.actions import ActionSet
-from fenwind.desk.bridge import JobBridge, Results, Thinker
+from fenwind.desk.bridge import JobBridge
 from fenwind.desk.doubts_bar import DoubtsBar
 from fenwind.desk.finder import Finder, Found
 from fenwind.desk.job_commands import JobCommands
+from fenwind.desk.job_owner import Deriver, Results
 from fenwind.desk.message_line import MessageLine
 from fenwind.desk.plan_commands import PlanCommands
 from fenwind.desk.plan_pane import PlanPane
@@ -44,11 +45,11 @@ class Workspace(QObject):
     """One job on the desk."""
 
     def __init__(
-        self, shell: Shell, job: Job, thinker: Thinker | None = None, results: Results | None = None
+        self, shell: Shell, job: Job, deriver: Deriver | None = None, results: Results | None = None
     ) -> None:
         super().__init__(shell)
         self.shell = shell
-        self.bridge = JobBridge(job, self, thinker, results)
+        self.bridge = JobBridge(job, self, deriver, results)
         self.pages: dict[str, StagePage] = {stage.name: stage.open(self.bridge) for stage in STAGES}
         for page in self.pages.values():
             shell.pages.addWidget(page)
@@ -80,8 +81,8 @@ class Workspace(QObject):
         self._connect()
         self.show_stage("Fits" if self.bridge.state.fits else "Marks")
         self.refresh()
-        if job.state.set_aside:
-            some = "; ".join(job.state.set_aside[:3])
+        if self.bridge.state.set_aside:
+            some = "; ".join(self.bridge.state.set_aside[:3])
             self.say(f"Set aside when the job was opened: {some}.", "doubt")
 
     def _connect(self) -> None:
@@ -96,6 +97,7 @@ class Workspace(QObject):
         bridge.stage_requested.connect(self.show_stage)
         bridge.busy.connect(shell.header.show_busy)
         bridge.progressed.connect(shell.header.show_progress)
+        shell.header.slow.connect(self._show_keeping)
         shell.header.stop.clicked.connect(bridge.stop)
         self.plan_pane.plan.mark_picked.connect(bridge.select)
         self.plan_pane.plan.menu_requested.connect(self._menu_on_plan)
@@ -178,18 +180,25 @@ class Workspace(QObject):
         header.parts["frame"].setText(frame.spec.name if frame else "no frame yet")
         header.parts["heights"].setText(height_words(frame.spec.height) if frame else "none")
         header.parts["units"].setText(f"{self.bridge.unit.key}, {self.bridge.angle_style}")
-        if self.bridge.job.read_only:
-            why = "made with a newer Fenwind" if self.bridge.job.file.newer else "the intact part"
+        if self.bridge.taken_away:
+            header.show_kept("not kept", "the job file is gone")
+        elif self.bridge.read_only:
+            why = "made with a newer Fenwind" if self.bridge.newer else "the intact part"
             header.show_kept("read only", why)
         else:
             header.show_kept(f"all kept {datetime.now():%H:%M}", f"{len(state.records)} records")
+
+    def _show_keeping(self) -> None:
+        if not self.bridge.kept:
+            self.shell.header.show_kept("keeping …", "not in the file yet")
+            self.bridge.ask(lambda job: None, lambda _: self._show_head(), meanwhile=True)
 
     def _show_counts(self) -> None:
         state = self.bridge.state
         stages = [stage_of(d, state) for d in self.bridge.findings.open]
         for name in self.pages:
             self.shell.rail.show_doubts(name, stages.count(name))
-        undo, redo = self.bridge.job.undo_text, self.bridge.job.redo_text
+        undo, redo = self.bridge.undo_text, self.bridge.redo_text
         self.actions.set_text("edit.undo", f"Undo {undo}" if undo else "Undo")
         self.actions.set_text("edit.redo", f"Do again: {redo}" if redo else "Do again")
         self.actions.refresh()
@@ -229,15 +238,13 @@ class Workspace(QObject):
     def say(self, text: str, tone: str = "") -> None:
         """Say something in the line above the doubts; it goes after a while unless it is an error."""
         self.line.say(text, tone)
-        if self.bridge.job.taken_away:
-            self.shell.header.show_kept("not kept", "the job file is gone")
         self._quiet.stop()
         if tone != "doubt":
             self._quiet.start()
 
     def _look_at_file(self) -> None:
         """Tell at once when the job's file is taken away or cut short while it is open."""
-        if self.bridge.job.taken_away:
+        if self.bridge.taken_away:
             self._watch.stop()
             self.say(
                 "The job's file was deleted, moved, replaced or cut short: copy the job to a new file, "

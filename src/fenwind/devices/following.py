@@ -14,13 +14,12 @@ from numpy.typing import NDArray
 from fenwind.devices.nmea_in import Epoch, NmeaReader
 from fenwind.devices.rtcm_in import RtcmReader
 from fenwind.devices.transport import Address, DeviceError, Link
-from fenwind.progress import breathe
 
 FloatArray = NDArray[np.float64]
 
 #: Seconds that a read waits at most.
 TICK_S = 0.1
-#: Bytes that are read before others may go first: some milliseconds.
+#: Bytes that are read under the lock at a time: some milliseconds.
 PIECE = 600
 #: Epochs that may wait; more and the oldest go (an hour at 5 Hz).
 MOST_WAITING = 18_000
@@ -149,7 +148,6 @@ class Following:
                 self._ended.wait(TICK_S)
                 continue
             for begin in range(0, len(data), PIECE):
-                breathe()
                 self._feed(k, data[begin : begin + PIECE])
             if link.ended:
                 link.problem = "the log is at its end"

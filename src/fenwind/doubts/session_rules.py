@@ -25,7 +25,6 @@ from fenwind.job.steps.base import base_node, model_of
 from fenwind.job.steps.rover import RoverMarks
 from fenwind.procedures.rover import Point, mean
 from fenwind.procedures.shared_errors import shared, shared_by, totals
-from fenwind.progress import breathe
 from fenwind.quantities.lengths import format_way
 from fenwind.quantities.numbers import counted
 from fenwind.records.sessions import Antenna, BaseSetup, Occupation
@@ -146,7 +145,6 @@ def occupations(state: JobState, derived: Derived) -> Iterator[Doubt]:
 
 def _difference(point: Point, reference: Point) -> tuple[Any, Any]:
     """East, north, up (3,) of a point from another, and the sigmas of that (3,), metres."""
-    breathe()
     lat, lon, _ = reference.geodetic
     axes = enu_axes(lat, lon)
     d = axes @ (point.xyz - reference.xyz)
@@ -189,7 +187,6 @@ def _from_others(points: Sequence[Point]) -> _Off:
     whole, many = mean(points), len(points) / (len(points) - 1.0)
     lat, lon, _ = whole.geodetic
     axes, errors = enu_axes(lat, lon), [point.errors for point in points]
-    breathe()
     cross = shared_by(errors, whole.errors)
     total = totals(errors) + whole.errors.total - cross - cross.transpose(0, 2, 1)
     spread = np.einsum("ij,njk,ik->ni", axes, total, axes)

@@ -9,8 +9,6 @@ from collections.abc import Iterable, Sequence
 from itertools import chain, islice
 from typing import Any
 
-from fenwind.progress import breathe
-
 #: Entries whose checksum is worked out together.
 TOGETHER = 2000
 #: Kind, id of the record, JSON.
@@ -29,7 +27,6 @@ def chain_of(before: bytes, at: str, what: str, rows: Iterable[Sequence[str]]) -
     digest.update(f"\x1f{at}\x1f{what}".encode("utf-8", "surrogatepass"))
     every = iter(rows)
     while some := list(islice(every, TOGETHER)):
-        breathe()
         text = "\x1f".join(["", *chain.from_iterable(some)])
         digest.update(text.encode("utf-8", "surrogatepass"))
     return digest.digest()

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import fields, is_dataclass
 from typing import Any
 
@@ -10,8 +10,7 @@ import numpy as np
 
 from fenwind.errors import JobError
 from fenwind.job.checksums import EntryRow
-from fenwind.job.state import JobState
-from fenwind.progress import in_pieces
+from fenwind.job.state import TOGETHER, JobState
 from fenwind.records.entries import Add, Additions, Amend, Entry, apply_to, decode, decode_additions, encode
 from fenwind.records.records import Record
 
@@ -20,7 +19,7 @@ def check_entries(state: JobState, entries: Iterable[Entry]) -> None:
     """Apply entries to a copy. Raises JobError when one speaks of a record that is not there (any more),
     adds one that is, or does not fit its record; the state is left as it is."""
     fresh: dict[str, Record] = {}
-    for entry in in_pieces(entries):
+    for entry in entries:
         key = entry.subject
         known = fresh.get(key) or state.records.get(key)
         if isinstance(entry, Add):
@@ -44,7 +43,7 @@ def entry_rows(entries: Iterable[Entry]) -> list[EntryRow]:
     """Entries as the file keeps them: kind, id of the record, JSON. Raises JobError for what JSON in UTF-8
     cannot hold."""
     rows = []
-    for entry in in_pieces(entries):
+    for entry in entries:
         try:
             kind, body = encode(entry)
             f"{kind}{entry.subject}".encode()
@@ -57,32 +56,50 @@ def entry_rows(entries: Iterable[Entry]) -> list[EntryRow]:
 def read_back(state: JobState, entries: Sequence[Entry], rows: Sequence[EntryRow]) -> Sequence[Entry]:
     """Entries as their rows are read: what the job holds from now on is what it will hold when it is opened
     again. Raises JobError when that is not what they were, so that nothing was kept."""
-    if isinstance(entries, Additions):
-        kinds: dict[str, list[int]] = {}
-        for at, row in enumerate(rows):
-            kinds.setdefault(row[0], []).append(at)
-        for kind, places in kinds.items():
+    added, kinds = _added(entries, rows), {}  # type: dict[int, Record], dict[str, list[int]]
+    for at in added:
+        kinds.setdefault(rows[at][0], []).append(at)
+    read: dict[int, Record] = {}
+    for kind, every in kinds.items():
+        for begin in range(0, len(every), TOGETHER):
+            places = every[begin : begin + TOGETHER]
             try:
-                read = decode_additions(kind, [rows[at][2] for at in places])
+                read |= zip(places, decode_additions(kind, [rows[at][2] for at in places]), strict=True)
             except JobError as error:
-                raise _cannot_be_kept(None, _why(entries.records, error)) from error
-            for at, record in zip(places, read, strict=True):
-                if record != entries.records[at]:
-                    _require_same(Add(record=entries.records[at]), Add(record=record))
-        return entries
-    fresh = {entry.subject: type(entry.record) for entry in entries if isinstance(entry, Add)}
-    found: list[Entry] = []
-    for entry, (kind, subject, body) in zip(entries, rows, strict=True):
-        known = state.records.get(subject)
-        record_type = fresh.get(subject) or (type(known) if known is not None else None)
-        try:
-            read_entry = decode(kind, subject, body, record_type)
-        except JobError as error:
-            raise _cannot_be_kept(entry, _why(_content(entry), error)) from error
-        if read_entry != entry:
-            _require_same(entry, read_entry)
-        found.append(read_entry)
-    return tuple(found)
+                raise _cannot_be_kept(None, _why([added[at] for at in places], error)) from error
+    for at, record in read.items():
+        if record != added[at]:
+            _require_same(Add(record=added[at]), Add(record=record))
+    if len(read) == len(entries):
+        return Additions([read[at] for at in range(len(entries))])
+    fresh = {record.id: type(record) for record in added.values()}
+    return tuple(
+        Add(record=read[at]) if at in read else _amendment_back(state, fresh, entry, rows[at])
+        for at, entry in enumerate(entries)
+    )
+
+
+def _added(entries: Sequence[Entry], rows: Sequence[EntryRow]) -> dict[int, Record]:
+    """Records that entries add, by their place among them. Raises ValueError where there are not as many
+    rows."""
+    if len(entries) != len(rows):
+        raise ValueError("entries and rows are not of one gesture")
+    if isinstance(entries, Additions):
+        return dict(enumerate(entries.records))
+    return {at: entry.record for at, entry in enumerate(entries) if isinstance(entry, Add)}
+
+
+def _amendment_back(state: JobState, fresh: Mapping[str, type[Record]], entry: Entry, row: EntryRow) -> Entry:
+    """An amendment as its row is read. fresh: kinds of records that its gesture adds."""
+    known = state.records.get(entry.subject)
+    record_type = fresh.get(entry.subject) or (type(known) if known is not None else None)
+    try:
+        read = decode(*row, record_type)
+    except JobError as error:
+        raise _cannot_be_kept(entry, _why(_content(entry), error)) from error
+    if read != entry:
+        _require_same(entry, read)
+    return read
 
 
 def _require_same(entry: Entry, read: Entry) -> None:

@@ -10,7 +10,6 @@ import hashlib
 import os
 import shutil
 import sqlite3
-import threading
 import zlib
 from collections.abc import Iterable, Iterator
 from contextlib import closing, contextmanager
@@ -76,7 +75,6 @@ class JobFile:
         self.problems: tuple[str, ...] = ()
         self._chain = self._blob_chain = b""
         self._ends: Ends | None = None
-        self._one_at_a_time = threading.RLock()
         self._connect()
         try:
             if create:
@@ -90,7 +88,7 @@ class JobFile:
 
     def _connect(self) -> None:
         try:
-            # A worker opens the job and the window's thread goes on with it; never both at once.
+            # Who opens a job may hand it to an owner on another thread; never two at once.
             place = f"{self.path.absolute().as_uri()}?mode=ro&immutable=1" if self.read_only else self.path
             self._db = sqlite3.connect(
                 place, timeout=0.3, isolation_level=None, check_same_thread=False, uri=self.read_only
@@ -281,26 +279,22 @@ class JobFile:
     def _transaction(self) -> Iterator[None]:
         """Commit what is done within, or nothing of it: whatever is raised rolls back, so that the next
         gesture works. Raises JobError."""
-        # A list may be kept by a worker while epochs come: one after the other, so that neither is rolled
-        # back
-        # with the other.
-        with self._one_at_a_time:
-            self._require_writable()
-            if self.version < FORMAT:
-                self._upgrade()
-            before = self._chain, self._blob_chain
-            try:
-                self._db.execute("BEGIN")
-                yield
-                self._db.execute("COMMIT")
-            except BaseException as error:
-                self._chain, self._blob_chain = before
-                if self._db.in_transaction:
-                    self._db.execute("ROLLBACK")
-                if isinstance(error, sqlite3.Error | OverflowError):
-                    raise _explained(error, self.path) from error
-                raise
-            self._size = max(self._size, os.stat(self.path).st_size)
+        self._require_writable()
+        if self.version < FORMAT:
+            self._upgrade()
+        before = self._chain, self._blob_chain
+        try:
+            self._db.execute("BEGIN")
+            yield
+            self._db.execute("COMMIT")
+        except BaseException as error:
+            self._chain, self._blob_chain = before
+            if self._db.in_transaction:
+                self._db.execute("ROLLBACK")
+            if isinstance(error, sqlite3.Error | OverflowError):
+                raise _explained(error, self.path) from error
+            raise
+        self._size = max(self._size, os.stat(self.path).st_size)
 
     def _require_writable(self) -> None:
         if self.newer:
@@ -419,9 +413,8 @@ class JobFile:
             raise _explained(error, Path(path)) from error
 
     def close(self) -> None:
-        """Let go of the file, after the commit under way."""
-        with self._one_at_a_time:
-            self._db.close()
+        """Let go of the file."""
+        self._db.close()
 
 
 def _keep_beside(path: Path, kept: Path) -> None:

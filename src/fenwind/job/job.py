@@ -6,7 +6,6 @@ from __future__ import annotations
 import contextlib
 import os
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
 from datetime import UTC, datetime
 from secrets import token_hex
 
@@ -14,6 +13,7 @@ from fenwind.errors import FenwindError, JobError
 from fenwind.job.checksums import EntryRow
 from fenwind.job.entry_validation import check_entries, entry_rows, read_back
 from fenwind.job.file import Blob, JobFile, StoredGesture
+from fenwind.job.history import History
 from fenwind.job.state import JobState
 from fenwind.quiet import collection_paused
 from fenwind.records.entries import (
@@ -33,15 +33,6 @@ def new_id() -> str:
     return token_hex(8)
 
 
-@dataclass(frozen=True, kw_only=True, eq=False)
-class Kept:
-    """A gesture that is in the file, and the state with it."""
-
-    number: int
-    gesture: Gesture
-    state: JobState
-
-
 class Job:
     """An open job. `state` is for reading; `record`, `undo` and `redo` change it, after the file has kept the
     change. What of the file could not be read is in `state.set_aside`."""
@@ -50,26 +41,22 @@ class Job:
         """Read all entries of an open file. Raises JobError when a checksum says that one is not what was
         written."""
         self._file = file
-        self.state = JobState()
-        self._done: list[tuple[int, Gesture]] = []
-        self._undone: list[tuple[int, Gesture]] = []
+        self.history = History()
         self.state.set_aside += tuple(file.problems)
         with collection_paused():
             for stored in file.read():
                 kind = stored.entries[0][0]
-                if kind in ("undo", "redo"):
-                    self._replay(kind)
-                    continue
-                entries = self._read(stored)
-                self._done.append((stored.number, Gesture(stored.what, entries)))
-                self._undone.clear()
+                if kind == "undo":
+                    self.history.step_back()
+                elif kind == "redo":
+                    self.history.step_forward()
+                else:
+                    self.history.note(Gesture(stored.what, self._read(stored)), stored.number)
 
-    def _replay(self, kind: str) -> None:
-        """Take back or do again as the file says; what has nothing to act on any more is set aside."""
-        if kind == "undo" and self._done:
-            self._step_back()
-        elif kind == "redo" and self._undone:
-            self._step_forward()
+    @property
+    def state(self) -> JobState:
+        """The records as they stand."""
+        return self.history.state
 
     def _read(self, stored: StoredGesture) -> Sequence[Entry]:
         """Take in the entries of a gesture; those that cannot be read or applied are set aside, and what
@@ -149,67 +136,41 @@ class Job:
         if not entries:
             return
         check_entries(self.state, entries)
-        rows = entry_rows(entries)
-        entries = read_back(self.state, entries, rows)
-        number = self._file.append(_now(), what, rows, blobs)
-        self.state.apply_all(entries)
-        self._done.append((number, Gesture(what, entries)))
-        self._undone.clear()
+        self.record_rows(Gesture(what, entries), entry_rows(entries), blobs)
 
-    def record_apart(self, gesture: Gesture, rows: Sequence[EntryRow]) -> Kept:
-        """`record` for a long gesture, in a thread of its own: kept in the file, and taken in by a copy of
-        the state, which `accept` makes the state. Nothing else may be recorded in between. Raises
-        JobError."""
-        state = self.state.snapshot()
-        check_entries(state, gesture.entries)
-        entries = read_back(state, gesture.entries, rows)
-        state.apply_all(entries)
-        number = self._file.append(_now(), gesture.what, rows)
-        return Kept(number=number, gesture=Gesture(gesture.what, entries), state=state)
-
-    def accept(self, kept: Kept) -> None:
-        """Make what `record_apart` came to the state of the job."""
-        self.state = kept.state
-        self._done.append((kept.number, kept.gesture))
-        self._undone.clear()
+    def record_rows(self, gesture: Gesture, rows: Sequence[EntryRow], blobs: Iterable[Blob] = ()) -> None:
+        """`record` for entries that are checked and written out already. Raises JobError, then nothing
+        changed."""
+        entries = read_back(self.state, gesture.entries, rows)
+        number = self._file.append(_now(), gesture.what, rows, blobs)
+        self.history.take(Gesture(gesture.what, entries), number)
 
     @property
     def undo_text(self) -> str:
         """What undo would take back, empty for nothing; the making of the job cannot be undone."""
-        return self._done[-1][1].what if len(self._done) > 1 else ""
+        return self.history.undo_text
 
     @property
     def redo_text(self) -> str:
         """What redo would do again, empty for nothing."""
-        return self._undone[-1][1].what if self._undone else ""
+        return self.history.redo_text
 
     def undo(self) -> str:
         """Take the latest gesture back by an entry of its own and return its text, empty for nothing. Raises
         JobError."""
         text = self.undo_text
         if text:
-            self._file.append(_now(), f"Undo {text}", [("undo", str(self._done[-1][0]), "{}")])
-            self._step_back()
+            self._file.append(_now(), f"Undo {text}", [("undo", str(self.history.undo_number), "{}")])
+            self.history.step_back()
         return text
 
     def redo(self) -> str:
         """Do the gesture undone last again and return its text, empty for nothing. Raises JobError."""
         text = self.redo_text
         if text:
-            self._file.append(_now(), f"Redo {text}", [("redo", str(self._undone[-1][0]), "{}")])
-            self._step_forward()
+            self._file.append(_now(), f"Redo {text}", [("redo", str(self.history.redo_number), "{}")])
+            self.history.step_forward()
         return text
-
-    def _step_back(self) -> None:
-        number, gesture = self._done.pop()
-        for entry in reversed(gesture.entries):
-            self.state.revert(entry)
-        self._undone.append((number, gesture))
-
-    def _step_forward(self) -> None:
-        number, gesture = self._undone.pop()
-        self.state.apply_all(gesture.entries)
-        self._done.append((number, gesture))
 
     @property
     def file(self) -> JobFile:

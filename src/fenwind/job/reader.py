@@ -25,7 +25,6 @@ from fenwind.errors import FrameError, ProcedureError
 from fenwind.geodesy.axes import bound_grid
 from fenwind.geodesy.frames import Frame, FrameSpec, find_crs, open_frame
 from fenwind.job.state import JobState
-from fenwind.progress import breathe
 from fenwind.records.network import ObservationSet
 from fenwind.records.records import FrameRecord, Record
 
@@ -104,7 +103,6 @@ def _places(records: Iterable[str]) -> dict[str, int]:
     places: dict[str, int] = {}
     numbered = ((key, at) for at, key in enumerate(records))
     while piece := list(islice(numbered, PIECE)):
-        breathe()
         places.update(piece)
     return places
 
@@ -114,7 +112,6 @@ def _column(kind: type, name: str, records: list[Record]) -> NDArray[Any]:
     out: NDArray[Any] = np.empty(len(records), dtype=dtype)
     # Neither what reads nor what fills an array lets anybody else have a turn before it is done.
     for begin in range(0, len(records), PIECE):
-        breathe()
         values = list(map(read, records[begin : begin + PIECE]))
         out[begin : begin + PIECE] = values if dtype is object else np.array(values, dtype=dtype)
     return out  # None is nan

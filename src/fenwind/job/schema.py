@@ -12,7 +12,6 @@ from collections.abc import Callable, Iterable
 
 from fenwind.errors import DamagedJobError
 from fenwind.job.checksums import EntryRow, anchor_crc, blob_link, chain_of, entry_crc, packed_crc
-from fenwind.progress import in_pieces
 
 APPLICATION_ID = 0x46574A42  # "FWJB"
 #: Format this build writes. It grows with every change of what stands in the file, fields of records
@@ -123,7 +122,7 @@ def insert(
     link = chain_of(before, at, what, rows)
     cursor = db.execute("INSERT INTO gestures (at, what, chain) VALUES (?, ?, ?)", (at, what, link))
     number = int(cursor.lastrowid or 0)
-    full = ((number, *row, entry_crc(row)) for row in in_pieces(rows))
+    full = ((number, *row, entry_crc(row)) for row in rows)
     db.executemany("INSERT INTO entries (gesture, kind, subject, body, crc) VALUES (?, ?, ?, ?, ?)", full)
     return number, link
 

@@ -7,7 +7,6 @@ from collections.abc import Sequence
 from itertools import compress, count
 from typing import TypeVar, cast
 
-from fenwind.progress import breathe
 from fenwind.records.entries import Add, Additions, Amend, Entry, apply_to
 from fenwind.records.records import (
     Acceptance,
@@ -30,7 +29,7 @@ R = TypeVar("R", bound=Record)
 _stamps = count(1)
 #: Changes of a kind that are remembered one by one; after more of them everything counts as changed.
 REMEMBERED = 256
-#: Records that are taken in together, so that other threads come in between.
+#: Records that are taken in together: a call into C that fills a dictionary lets no other thread have a turn.
 TOGETHER = 2000
 
 
@@ -87,7 +86,6 @@ class JobState:
 
     def _add_all(self, added: Sequence[Record]) -> None:
         """Take in records that are new, without a note of each."""
-        breathe()
         ids = [record.id for record in added]
         self.records.update(zip(ids, added, strict=True))
         self.added_at.update(zip(ids, range(self._clock + 1, self._clock + 1 + len(ids)), strict=True))

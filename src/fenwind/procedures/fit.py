@@ -22,7 +22,6 @@ from fenwind.procedures.heights import HeightCorrection
 from fenwind.procedures.model_choice import ModelTrial, compare_models
 from fenwind.procedures.positions import ASSUMED_SIGMA_H_M, ASSUMED_SIGMA_V_M, Positions
 from fenwind.procedures.similarity import PairSet, Similarity
-from fenwind.progress import breathe
 
 FloatArray = NDArray[np.float64]
 BoolArray = NDArray[np.bool_]
@@ -203,7 +202,6 @@ def fit(measured: Positions, known: Positions, options: FitOptions) -> FitResult
         target_covariance=known_cov[:2, :2],
     )
     plan, model, plan_adj, trials = _fit_plan(everything, used_h, names, options, assumed)
-    breathe()
     all_e, all_n = plan.forward(measured.e_m, measured.n_m)
     pair_e, pair_n = all_e[m_rows], all_n[m_rows]
     known_h, measured_h = known.height_m[k_rows], measured.height_m[m_rows]
@@ -219,7 +217,6 @@ def fit(measured: Positions, known: Positions, options: FitOptions) -> FitResult
     dh = np.where(has_height, correction.forward(pair_e, pair_n, measured_h) - known_h, np.nan)
     residual = np.stack([pair_e - everything.target[0], pair_n - everything.target[1], dh])
     table = _pair_table(names, m_rows, k_rows, used_h, used_v, residual, plan_adj, height_adj, model)
-    breathe()
     if model != "pivot":
         table = _exact_where_it_matters(table, everything, used_h, model, options)
     result = FitResult(
@@ -235,7 +232,6 @@ def fit(measured: Positions, known: Positions, options: FitOptions) -> FitResult
         sigmas_assumed=assumed,
         variance_scale=_variance_scale(plan_adj, height_adj, assumed),
     )
-    breathe()
     result = _with_pair_covariances(result, everything, measured, source_cov, pairs_cov, known_cov)
     return _scaled(result) if assumed else _without_assumed(result, lacking)
 

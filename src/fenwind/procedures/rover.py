@@ -17,12 +17,9 @@ from numpy.typing import NDArray
 from fenwind.errors import ProcedureError
 from fenwind.geodesy.geocentric import enu_axes, from_xyz, to_xyz
 from fenwind.procedures.shared_errors import Errors, combined
-from fenwind.progress import in_pieces
 
 FloatArray = NDArray[np.float64]
 
-#: Points between two breaths: a day has hundreds at some marks.
-PIECE = 10
 #: Sigma of an antenna height as it is measured with a rule, metres (common practice, no source).
 ANTENNA_SIGMA_M = 0.001
 #: Correlation times of a receiver's errors by solution, seconds (common practice, no source).
@@ -104,7 +101,7 @@ def grounds_of(base_arp: Point, every: Sequence[Measured]) -> list[Point]:
     down = -np.einsum("ik,jk->kij", axes[2], axes[2])
     whole, pole = np.eye(3), np.eye(3) * ANTENNA_SIGMA_M**2
     out, of_base = [], ((whole, base_arp.errors),)
-    for k, one in enumerate(in_pieces(every, PIECE)):
+    for k, one in enumerate(every):
         own = {f"vector {one.id}": (whole, vectors[k])}
         if one.height_m:
             own[f"rover antenna {one.id}"] = (down[k], pole)
@@ -120,7 +117,7 @@ def tied_arp(target: Point, there: Sequence[Measured]) -> Point:
             "no occupation from it ties the base to the mark", hint="Measure the mark from this base"
         )
     each, hung = [], Point(xyz=target.xyz, errors=Errors(common=((np.eye(3), target.errors),)))
-    for one in in_pieces(there, PIECE):
+    for one in there:
         rover = raised(hung, one.height_m, f"rover antenna {one.id}")
         lat, lon, _ = rover.geodetic
         axes = enu_axes(lat, lon)
@@ -137,7 +134,7 @@ def mean(points: Sequence[Point], weights: Sequence[FloatArray] | None = None) -
     shares = [whole @ weight for weight in weights]
     return Point(
         xyz=sum((share @ p.xyz for share, p in zip(shares, points, strict=True)), np.zeros(3)),
-        errors=combined((share, p.errors) for share, p in in_pieces(zip(shares, points, strict=True), PIECE)),
+        errors=combined((share, p.errors) for share, p in zip(shares, points, strict=True)),
     )
 
 

@@ -24,6 +24,7 @@ from fenwind.devices.transport import address
 from fenwind.errors import FenwindError, ParseError
 from fenwind.geodesy.antenna import Method, arithmetic, reduced
 from fenwind.geodesy.geocentric import enu_axes, to_xyz
+from fenwind.job.job import Job
 from fenwind.job.session_gestures import antenna_height, check_base_name, standing_on, start_base
 from fenwind.job.steps.base import antenna_model
 from fenwind.job.steps.receiver_known import receiver_known
@@ -120,25 +121,29 @@ class BaseStart(QWidget):
         bases = self.bridge.state.of(BaseSetup)
         taken = {b.name for b in bases.values()}
         name = next(f"D{k}" for k in range(1, len(bases) + 2) if f"D{k}" not in taken)
-        self._known = self._known_marks()
-        mark = self.bridge.mark()
-        known = mark is not None and mark.id in self._known
         models = [a.model for a in self.bridge.state.of(Antenna).values() if a.active]
         self.draft = _Draft(
-            name=name, mark=mark.id if mark is not None and known else "",
-            antenna=models[0] if len(models) == 1 else "",
+            name=name, mark="", antenna=models[0] if len(models) == 1 else ""
         )  # fmt: skip
+        self._known = {}
+        self.bridge.ask(self._known_marks, self._on_known)
         self.show()
         self.toggled.emit()
         self.refresh()
         self.statement.parts["name"].setFocus()
 
-    def _known_marks(self) -> dict[str, str]:
-        """Names by id of the marks that a base's position can follow from."""
-        state = self.bridge.state
-        trial = state.snapshot()
+    def _on_known(self, known: dict[str, str]) -> None:
+        """Stand on the selected mark where that is known."""
+        self._known, mark = known, self.bridge.mark()
+        if mark is not None and mark.id in known:
+            self.draft = replace(self.draft, mark=mark.id)
+        self.refresh()
+
+    def _known_marks(self, job: Job) -> dict[str, str]:
+        """Names by id of the marks that a base's position can follow from; asked of the job's owner."""
+        state, trial = job.state, job.state.snapshot()
         trial.apply(Add(record=BaseSetup(id="trial", name="trial")))  # what is known is asked for a base only
-        found = self.bridge.outcome_in(trial, receiver_known()).result or {}
+        found = self.bridge.solve(trial, receiver_known()).result or {}
         return {key: state.marks[key].name for key in found if key in state.marks}
 
     def refresh(self) -> None:
@@ -256,10 +261,17 @@ class BaseStart(QWidget):
 
     def _go(self) -> None:
         try:
-            record = self._record()
+            record, mark = self._record(), self.bridge.state.marks.get(self.draft.mark)
         except FenwindError as error:
             self.bridge.tell_error(error)
             return
+        if mark is None:
+            self._begin(record)
+        else:
+            solve = self.bridge.solve
+            self.bridge.ask(lambda job: standing_on(record, mark, job.state, solve), self._begin)
+
+    def _begin(self, record: BaseSetup) -> None:
         one = self.devices.equipment
         places = {"base": one.base, "base_control": one.base_control, "corrections": one.corrections}
         task = Task(_start, record, places, self.draft.epochs)
@@ -268,7 +280,7 @@ class BaseStart(QWidget):
         task.signals.failed.connect(self._on_failed)
         task.signals.finished.connect(self._on_finished)
         self._task = self._runner.start(task)
-        self.bridge.hurry("base start", derive_apart=True)
+        self.bridge.hurry("base start")
         self.refresh()
 
     def _record(self) -> BaseSetup:
@@ -278,10 +290,7 @@ class BaseStart(QWidget):
         if d.height_m is None:
             raise ParseError("the base has no antenna height", hint="Measure it and say how")
         reduced(d.height_m, d.method, antenna_model(state, d.antenna))
-        record = BaseSetup(id="", name=d.name, antenna=d.antenna, height_m=d.height_m, method=d.method)
-        if not d.mark:
-            return record
-        return standing_on(record, state.marks[d.mark], state, self.bridge.outcome_in)
+        return BaseSetup(id="", name=d.name, antenna=d.antenna, height_m=d.height_m, method=d.method)
 
     def _on_progress(self, done: int, total: int, text: str) -> None:
         self.progress.setText(f"{done} of {total} epochs: {text}")

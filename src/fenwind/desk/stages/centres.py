@@ -27,12 +27,16 @@ def _place(bridge: JobBridge, marks: Sequence[Mark], name: str) -> bool:
     if not bridge.attempt(lambda: make_centre(bridge.state, marks, name)):
         return False
     key, frame = list(bridge.state.of(Centre))[-1], bridge.frame_id
-    outcomes = bridge.derived.outcomes.items()
-    error = next(
-        (o.error for n, o in outcomes if n.subject == key and n.detail[0] == frame and o.error), None
-    )
-    if error is not None:
-        bridge.told.emit(f"{name.strip()} has no place yet: {error.sentences}", "doubt")
-    else:
-        bridge.select(name.strip())
+
+    def tell() -> None:
+        outcomes = bridge.derived.outcomes.items()
+        error = next(
+            (o.error for n, o in outcomes if n.subject == key and n.detail[0] == frame and o.error), None
+        )
+        if error is not None:
+            bridge.told.emit(f"{name.strip()} has no place yet: {error.sentences}", "doubt")
+        else:
+            bridge.select(name.strip())
+
+    bridge.once_derived(tell)
     return True

@@ -39,6 +39,7 @@ from fenwind.geodesy.frames import (
 )
 from fenwind.geodesy.plate_motion import MODELS, find_plate, plates, rates
 from fenwind.job import gestures
+from fenwind.job.derive import Derived
 from fenwind.job.reader import with_grid_folder
 from fenwind.job.velocity_gestures import velocities_in, velocity_words
 from fenwind.procedures.frame_meaning import PLACES, FrameMeaning, frame_meaning
@@ -316,7 +317,10 @@ class FrameSheet(Sheet):
         if record is None:
             return
         gesture = gestures.change_frame(record, what, **changes)
-        self._preview = preview_of(self.bridge, gesture)
+        self.bridge.what_if(gesture.entries, partial(self._offer, gesture))
+
+    def _offer(self, gesture: Gesture, after: Derived | None) -> None:
+        self._preview = preview_of(self.bridge, gesture, after)
         if self._preview is None:
             self.bridge.do(gesture)
             return

@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from fenwind.desk.bridge import JobBridge
 from fenwind.desk.plan_scene import Scene
+from fenwind.job.derive import Derived
 from fenwind.job.moved import moved
 from fenwind.quantities.lengths import format_way
 from fenwind.quantities.numbers import counted
@@ -34,9 +35,10 @@ class FramePreview:
         scene.vector_m = self.ways[:, there]
 
 
-def preview_of(bridge: JobBridge, gesture: Gesture) -> FramePreview | None:
-    """What a gesture would move in the frame shown; None where that is nothing to look at, or takes long."""
-    before, after = bridge.derived.adopted.get(bridge.frame_id), bridge.what_if(gesture.entries)
+def preview_of(bridge: JobBridge, gesture: Gesture, after: Derived | None) -> FramePreview | None:
+    """What a gesture would move in the frame shown, after: what would follow from it; None where that is
+    nothing to look at, or takes long."""
+    before = bridge.derived.adopted.get(bridge.frame_id)
     there = after.adopted.get(bridge.frame_id) if after is not None else None
     if before is None or there is None:
         return None

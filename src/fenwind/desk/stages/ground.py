@@ -527,7 +527,7 @@ class GroundSheet(Sheet):
             return False
         done = self.bridge.do(add_frame(spec)[1])
         if done:
-            self.bridge.told.emit(f"{spec.name} is a frame of the job now: choose it at the top.", "")
+            self.bridge.tell_then(f"{spec.name} is a frame of the job now: choose it at the top.")
         return done
 
     def _show_map(self, found: Found) -> None:

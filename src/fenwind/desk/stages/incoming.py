@@ -13,6 +13,7 @@ from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QHBoxLayout, QMenu, QProgressBar, QPushButton, QWidget
 
 from fenwind.desk.bridge import JobBridge
+from fenwind.desk.job_owner import failure
 from fenwind.desk.plan_extras import Coming
 from fenwind.desk.shell import PlainLabel, look, show_look
 from fenwind.desk.stage_table import Stage
@@ -23,6 +24,7 @@ from fenwind.desk.stages.list_heads import ListHeads
 from fenwind.desk.stages.sheet import Sheet
 from fenwind.desk.statement import choice
 from fenwind.desk.tasks import Task, TaskRunner
+from fenwind.desk.trial import Trial
 from fenwind.errors import FenwindError
 from fenwind.exchange.delimited import read_text
 from fenwind.exchange.formats import format_of, read_table
@@ -48,6 +50,7 @@ class IncomingSheet(Sheet):
     opened = Signal()
     shown = Signal()
     looked_at = Signal(int)  # point of the list
+    tried = Signal()  # what taking a point would bring is there
     closed = Signal()
 
     def __init__(self, bridge: JobBridge, stage: Stage) -> None:
@@ -62,6 +65,7 @@ class IncomingSheet(Sheet):
         self._shown = "all"
         self._error = ""
         self._runner = TaskRunner(self, "files")
+        self._trial = Trial(bridge, self.tried.emit)
         self._task: Task | None = None
         self.statement.set_menus(
             {
@@ -405,7 +409,7 @@ class IncomingSheet(Sheet):
             self._list.against,
             self.where.frame,
             taken,
-            self.bridge.what_if,
+            partial(self._trial.result, (self.where.frame, point)),
             self.bridge.unit,
             self.bridge.axes,
         )
@@ -474,8 +478,10 @@ class IncomingSheet(Sheet):
         points, state = self._incoming, self.bridge.state
         what = f"Take {len(rows)} {'measured' if self._measured else 'known'} positions"
         if len(rows) < LONG_LIST:
-            if self.bridge.do(Gesture(what, (*entries, *taking.entries(state, points, rows)))):
-                self.close_list()
+            gesture = Gesture(what, (*entries, *taking.entries(state, points, rows)))
+            self.take.setEnabled(False)  # until it is kept, or refused
+            if not self.bridge.do(gesture, lambda _: self.close_list(), self._on_not_taken):
+                self._show_count()
             return
         then = partial(self._on_taken, what, self.bridge.revision)
         self._work(take_task, then, state.snapshot(), entries, taking, points, rows)
@@ -505,7 +511,12 @@ class IncomingSheet(Sheet):
             self._read()
             return
         entries, rows = made
-        self.bridge.keep_long(Gesture(what, entries), rows, self.close_list)
+        self.bridge.keep_rows(Gesture(what, entries), rows, lambda _: self.close_list(), self._on_not_taken)
+
+    def _on_not_taken(self, error: Exception) -> None:
+        self.bridge.told.emit(failure(error), "doubt")
+        self._task = None
+        self._show_count()
 
     def close_list(self) -> None:
         """Leave the list; nothing is changed by leaving."""

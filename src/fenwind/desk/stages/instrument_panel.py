@@ -78,6 +78,7 @@ class InstrumentPanel(QWidget):
             column.addWidget(label)
         live.changed.connect(self.refresh)
         live.read.connect(self._on_reading)
+        self.bridge.came_ahead.connect(self._say_early)
 
     def _make_buttons(self) -> QHBoxLayout:
         row = QHBoxLayout()
@@ -326,7 +327,7 @@ class InstrumentPanel(QWidget):
         self.reading.setText(f"Face {reading.face}:   circle {angles[0]}   zenith {angles[1]}{way}")
         if self.role == "set out" and self._is_known():
             self._said, self._kept_one = self._to_go(reading), False
-        elif self.bridge.attempt(lambda: self._kept(setup, reading), self._say_early):
+        elif self.bridge.attempt(lambda: self._kept(setup, reading)):
             if not setup.id:
                 self._key = list(self.bridge.state.of(Setup))[-1]
                 self.begun.emit(self._key)
@@ -336,8 +337,8 @@ class InstrumentPanel(QWidget):
     def _say_early(self) -> None:
         """Say what a reading left over as soon as its setup is solved: the rest of the job takes longer."""
         setup = self.setup
-        outcome = self.bridge.outcome_of(setup_node(setup.id)) if setup is not None and setup.id else None
-        if outcome is not None and outcome.result is not None:
+        outcome = self.bridge.ahead_of(setup_node(setup.id)) if setup is not None and setup.id else None
+        if self._kept_one and outcome is not None and outcome.result is not None:
             self._early = setup, self._came_to(outcome.result)
             self.result.setText(self._early[1])
             self.result.show()
@@ -385,7 +386,7 @@ class InstrumentPanel(QWidget):
         if placed is None or setup is None or not setup.target:
             return f"Kept. {found.one_line}" if isinstance(found, FenwindError) else "Kept."
         i = len(setup.target) - 1
-        name = self.bridge.seen.mark_name(setup.target[i])
+        name = self.bridge.state.mark_name(setup.target[i])
         if placed.rows[i] >= 0:
             v = placed.found.residuals[:, placed.rows[i]]
             words = [

@@ -56,6 +56,7 @@ class MarksPage(StagePage):
         self.marks.table.paste_requested.connect(self.paste)
         self.incoming.opened.connect(lambda: self.stack.setCurrentWidget(self.incoming))
         self.incoming.looked_at.connect(self._look_at)
+        self.incoming.tried.connect(self.trail_changed)
         self.incoming.closed.connect(self._leave)
         self.incoming.shown.connect(self.plan_changed)
 

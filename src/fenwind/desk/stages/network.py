@@ -22,6 +22,7 @@ from fenwind.desk.stages.network_options import NetworkOptions, TestBars, option
 from fenwind.desk.stages.sheet import RecordSheet
 from fenwind.desk.statement import choice
 from fenwind.desk.table import RecordTable
+from fenwind.desk.trial import Trial
 from fenwind.errors import FenwindError, ParseError
 from fenwind.estimation.distributions import normal_quantile
 from fenwind.exchange.landxml_survey import read_observations
@@ -93,6 +94,7 @@ class NetworkSheet(RecordSheet):
 
     def __init__(self, bridge: JobBridge, stage: Stage) -> None:
         super().__init__(bridge, stage)
+        self._trial = Trial(bridge, self.trail_changed.emit)
         self.options = NetworkOptions(bridge, self.ask, lambda step: self._observations(step, self.found()))
         self.statement.set_menus(
             {
@@ -437,7 +439,8 @@ class NetworkSheet(RecordSheet):
             or rows[0].lost
         ):
             return None
-        without = self.bridge.what_if((amend(step, off=(*step.off, rows[0].key)),))
+        entries = (amend(step, off=(*step.off, rows[0].key)),)
+        without = self._trial.result((step.id, rows[0].key), entries)
         if without is None:
             return None
         heading = f"WITHOUT THE {rows[0].kind.replace('_', ' ').upper()} {rows[0].at} – {rows[0].to}"

@@ -21,6 +21,7 @@ from fenwind.devices.transport import Address, address
 from fenwind.errors import FenwindError
 from fenwind.exchange.files import write_bytes
 from fenwind.job.file import Blob
+from fenwind.job.job import Job
 from fenwind.progress import Progress
 from fenwind.quantities.numbers import format_fixed
 
@@ -45,6 +46,22 @@ class _Found:
 def origin_of(receiver: str, file: RawFile) -> str:
     """What the blob of a raw file says it comes from."""
     return f"raw file of the {receiver}, begun {file.time}"
+
+
+def _compared(files: dict[str, list[RawFile]], job: Job) -> list[_Row]:
+    """The files of receivers, each with the hash of what the job has of it."""
+    out = []
+    for receiver, some in files.items():
+        for file in some:
+            kept = job.file.blobs_of(origin_of(receiver, file))
+            same = next((b.hash for b in kept if b.name == file.name and len(b.data) == file.size), "")
+            out.append(_Row(receiver=receiver, file=file, hash=same))
+    return out
+
+
+def _proved(key: str, job: Job) -> None:
+    """Read a raw file of the job back. Raises JobError where it is not what was kept."""
+    job.file.blob(key)
 
 
 def _ask(places: dict[str, Address], *, progress: Progress) -> _Found:
@@ -76,6 +93,7 @@ class RawFiles(QWidget):
         self._runner = TaskRunner(self, "devices")
         self._states: dict[str, Status] = {}
         self._files: dict[str, list[RawFile]] = {}
+        self._rows: list[_Row] = []
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 4, 0, 4)
         column.setSpacing(7)
@@ -162,17 +180,12 @@ class RawFiles(QWidget):
         self.note.setText(" ".join(words))
         self._show()
 
-    def _rows(self) -> list[_Row]:
-        out = []
-        for receiver, files in self._files.items():
-            for file in files:
-                kept = self.bridge.job.file.blobs_of(origin_of(receiver, file))
-                same = next((b.hash for b in kept if b.name == file.name and len(b.data) == file.size), "")
-                out.append(_Row(receiver=receiver, file=file, hash=same))
-        return out
-
     def _show(self) -> None:
-        rows = self._rows()
+        """Show the receivers' files, and which of them the job has."""
+        self.bridge.ask(partial(_compared, self._files), self._show_rows, meanwhile=True)
+
+    def _show_rows(self, rows: list[_Row]) -> None:
+        self._rows = rows
         self.table.records.set_rows(rows)
         self.fetch.setEnabled(any(not r.hash and r.file.size for r in rows))
         self.delete.setEnabled(any(r.hash for r in rows))
@@ -186,49 +199,40 @@ class RawFiles(QWidget):
     def fetch_all(self) -> None:
         """Fetch what is not in the job yet, one file after the other."""
         places = self._places()
-        for row in self._rows():
+        for row in self._rows:
             if not row.hash and row.file.size and row.receiver in places:
                 task = Task(_fetch, places[row.receiver], row.file.name)
                 self._run(task, partial(self._on_fetched, row))
 
     def _on_fetched(self, row: _Row, data: bytes) -> None:
         blob = Blob(name=row.file.name, origin=origin_of(row.receiver, row.file), data=data)
-        try:
-            self.bridge.job.file.append_blobs([blob])
-        except FenwindError as error:
-            self.bridge.tell_error(error)
-        self._again()
+        self.bridge.ask(lambda job: job.file.append_blobs([blob]), lambda _: self._again(), meanwhile=True)
 
     def delete_safe(self) -> None:
         """Delete on the receivers what is in the job, read back there and proved by its hash."""
         places = self._places()
-        for row in self._rows():
-            if not row.hash or row.receiver not in places:
-                continue
-            try:
-                self.bridge.job.file.blob(row.hash)
-            except FenwindError as error:
-                self.bridge.tell_error(error)
-                continue
-            task = Task(_tell, raw_files.delete_kept, places[row.receiver], row.file, row.hash)
-            self._run(task, lambda _: self._again())
+        for row in self._rows:
+            if row.hash and row.receiver in places:
+                delete = partial(self._delete, places[row.receiver], row)
+                self.bridge.ask(partial(_proved, row.hash), delete, meanwhile=True)
+
+    def _delete(self, where: Address, row: _Row, _: object) -> None:
+        self._run(Task(_tell, raw_files.delete_kept, where, row.file, row.hash), lambda _: self._again())
 
     def write_out(self) -> None:
         """Write a raw file of the job, the one selected or the first, byte for byte."""
-        chosen = [row for row in self.table.selected_rows() if row.hash] or [
-            r for r in self._rows() if r.hash
-        ]
+        chosen = [row for row in self.table.selected_rows() if row.hash] or [r for r in self._rows if r.hash]
         if not chosen:
             return
         path, _ = QFileDialog.getSaveFileName(self, "Write the raw file to", chosen[0].file.name)
         if not path:
             return
-        try:
-            write_bytes(path, self.bridge.job.file.blob(chosen[0].hash).data)
-        except FenwindError as error:
-            self.bridge.tell_error(error)
-            return
-        self.note.setText(f"{chosen[0].file.name} is written to {path}.")
+        said = f"{chosen[0].file.name} is written to {path}."
+        self.bridge.ask(
+            lambda job: write_bytes(path, job.file.blob(chosen[0].hash).data),
+            lambda _: self.note.setText(said),
+            meanwhile=True,
+        )
 
     def _toggle_log(self) -> None:
         logging = any(s.logging for s in self._states.values())

@@ -31,6 +31,7 @@ from fenwind.exchange.files import write_text
 from fenwind.exchange.rover_list import read_rover_list, rover_list_csv
 from fenwind.geodesy.antenna import arithmetic
 from fenwind.job import session_gestures as gestures
+from fenwind.job.job import Job
 from fenwind.job.measuring import finished, kept_rows, settled
 from fenwind.job.rover_lists import TakenIn, listed, occupations_from
 from fenwind.job.session_view import known_of, rover_of, ways_between
@@ -323,11 +324,11 @@ class SessionsSheet(Sheet):
             self.bridge.do(gestures.set_active([row.one], not row.one.active))
 
     def _finish(self, one: Occupation) -> None:
-        def make() -> Gesture:
-            done = finished(one, kept_rows(self.bridge.job.file, one.id), None)
-            return Gesture("Finish an occupation", (settled(self.bridge.state, done),))
+        def make(job: Job) -> Gesture:
+            done = finished(one, kept_rows(job.file, one.id), None)
+            return Gesture("Finish an occupation", (settled(job.state, done),))
 
-        self.bridge.attempt(make)
+        self.bridge.propose(make)
 
     def _selected(self) -> list[Occupation]:
         return [row.one for row in self.table.selected_rows()]
@@ -347,19 +348,23 @@ class SessionsSheet(Sheet):
 
     def take_list(self, path: str) -> bool:
         """Take in the occupations of a list."""
+        try:
+            rows = read_rover_list(path)
+        except FenwindError as error:
+            self.bridge.tell_error(error)
+            return False
         taken: list[TakenIn] = []
 
-        def make() -> Gesture:
-            rows = read_rover_list(path)
-            found = occupations_from(self.bridge.state, self.bridge.outcome_in, rows, Path(path).name)
-            taken.append(found)
-            return found.gesture
+        def make(job: Job) -> Gesture:
+            taken.append(occupations_from(job.state, self.bridge.solve, rows, Path(path).name))
+            return taken[0].gesture
 
-        done = self.bridge.attempt(make)
-        if taken:
+        def tell(_: object) -> None:
             again = f"; {taken[0].there} were in the job already" if taken[0].there else ""
-            self.bridge.told.emit(f"Taken in: {counted(taken[0].new, 'occupation')}{again}.", "")
-        return done
+            self.bridge.tell_then(f"Taken in: {counted(taken[0].new, 'occupation')}{again}.")
+
+        self.bridge.propose(make, tell)
+        return True
 
     def _write_list(self) -> None:
         path, _ = QFileDialog.getSaveFileName(

@@ -101,8 +101,8 @@ class RecordSheet(Sheet):
             self._key = list(self.bridge.state.of(record_class))[-1]
             self.refresh()
             if self.bridge.unit != METRE:
-                self.bridge.told.emit(
-                    f"Its lengths were read as metres and are shown in {self.bridge.unit.key}.", ""
+                self.bridge.tell_then(
+                    f"Its lengths were read as metres and are shown in {self.bridge.unit.key}."
                 )
         return done
 

@@ -52,7 +52,7 @@ def use(bridge: JobBridge, path: str, target: str) -> bool:
     done = bridge.attempt(make)
     if done and outside:
         more = f" and {len(outside) - 3} more" if len(outside) > 3 else ""
-        bridge.told.emit(f"The grid does not reach {', '.join(outside[:3])}{more}.", "doubt")
+        bridge.tell_then(f"The grid does not reach {', '.join(outside[:3])}{more}.", "doubt")
     return done
 
 

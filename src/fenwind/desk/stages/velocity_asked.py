@@ -54,7 +54,7 @@ def use_list(bridge: JobBridge, path: str) -> bool:
     done = bridge.attempt(make)
     if done and left:
         more = f" and {len(left) - 3} more" if len(left) > 3 else ""
-        bridge.told.emit(f"No marks of the job, and left out: {', '.join(left[:3])}{more}.", "")
+        bridge.tell_then(f"No marks of the job, and left out: {', '.join(left[:3])}{more}.")
     return done
 
 

@@ -13,12 +13,10 @@ from fenwind.job.reader import Digest, Reader
 from fenwind.job.state import JobState
 from fenwind.job.steps.outcome import Gathering, Node
 from fenwind.procedures.rover import Measured
-from fenwind.progress import Progress, in_pieces
+from fenwind.progress import Progress
 from fenwind.records.records import Mark
 from fenwind.records.sessions import Antenna, BaseSetup, Occupation
 
-#: Occupations that are read before others may go first.
-PIECE = 50
 _COLUMNS = (
     "mark", "base", "antenna", "height_m", "method", "dx_m", "dy_m", "dz_m", "cee_m2", "cen_m2", "ceu_m2",
     "cnn_m2", "cnu_m2", "cuu_m2", "check", "started", "pdop",
@@ -61,7 +59,7 @@ def _occupations(reader: Reader) -> list[OccupationRow]:
     vectors = np.stack([rows["dx_m"], rows["dy_m"], rows["dz_m"]])
     c = [rows[f] for f in ("cee_m2", "cen_m2", "ceu_m2", "cnn_m2", "cnu_m2", "cuu_m2")]
     covariance = np.array([[c[0], c[1], c[2]], [c[1], c[3], c[4]], [c[2], c[4], c[5]]])
-    for i, key in enumerate(in_pieces(rows.ids.tolist(), PIECE)):
+    for i, key in enumerate(rows.ids.tolist()):
         if rows["mark"][i] not in active or not np.isfinite(vectors[:, i]).all():
             continue
         try:
