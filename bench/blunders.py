@@ -21,7 +21,7 @@ from fenwind.estimation.distributions import chi2_tail
 from fenwind.geodesy.geoid import GeoidGrid
 from fenwind.procedures.network_case import determined
 from fenwind.procedures.network_figures import row_figures
-from fenwind.procedures.network_model import Given, Network, Row
+from fenwind.procedures.network_model import Given, Network, Row, base_axes, computed, positions_of
 from fenwind.standins import tarnholt, tarnholt_network
 from fenwind.standins.tarnholt_days import true_places
 
@@ -91,10 +91,97 @@ def kinds() -> Iterator[tuple[str, Callable[[Network], Network], Expected]]:
     for size in (0.1, 2.0, 100_000.0):
         yield f"control T-06 {size:g} m north", moved("T-06", size, 0.0), (("adjust.control",), ("T-06",))
     yield "control T-03 0.15 m too high", moved("T-03", 0.0, 0.15), (("adjust.control",), ("T-03",))
+    yield from shared_kinds()
     lone = more("direction", to="LONE")
     yield "a mark seen once", lone, (("adjust.undetermined",), ("LONE",))
     apart = more("vector", at="X-1", to="X-2")
     yield "a network in pieces", apart, (("adjust.undetermined",), ("X-1", "X-2"))
+
+
+def shared_kinds() -> Iterator[tuple[str, Callable[[Network], Network], Expected]]:
+    """What many values share."""
+
+    def distance(r: Row) -> bool:
+        return r.kind == "distance"
+
+    for ppm in (25.0, 60.0, -300.0):
+        change = rows(distance, lambda r, ppm=ppm: replace(r, value=r.value * (1.0 + ppm * 1e-6)))
+        yield f"a scale of {ppm:g} ppm", change, (("adjust.scale",), ())
+    for size in (0.02, -0.034, 0.5):
+        yield f"a constant of {size:g} m", rows(distance, added(size, 0)), (("adjust.constant",), ())
+    for size in (0.05, -0.1, 1.0):
+        expected: Expected = ("adjust.antenna",), ("T-04",)
+        yield f"antenna at T-04 {size:+g} m", antenna("T-04", size), expected
+    for size in (0.02, 0.1):
+        expected = ("adjust.centring",), ("P-12",)
+        yield f"instrument at P-12 {size:g} m beside", beside("P-12", size), expected
+    for booked, true in (("T-07", "T-05"), ("T-04", "T-02")):
+        change = rows(set_up("T-09", booked), lambda r, true=true: replace(r, to=true))
+        yield f"{true} booked, {booked} sighted", change, (("adjust.wrong-mark",), ("T-09", true, booked))
+    for factor in (3.0, 5.0):
+        change = rows(distance, lambda r, f=factor: replace(r, covariance=r.covariance / f**2))
+        expected = ("adjust.sigma",), ("distance",)
+        yield f"sigmas of distances {factor:g} times too small", change, expected
+    yield "easting and northing exchanged", axes_exchanged, (("adjust.frame",), ())
+    yield "the sign of the longitude", other_sign, (("adjust.frame",), ())
+    yield "heights of the control without the geoid", no_geoid, (("adjust.geoid",), ())
+
+
+def antenna(name: str, size: float) -> Callable[[Network], Network]:
+    """The height of an antenna booked wrong in all vectors of a mark."""
+
+    def change(net: Network) -> Network:
+        up = base_axes(net, np.array([[true_places()[name][k]] for k in range(3)], dtype=float))[2, :, 0]
+        ends = {r: (r.at == name) - (r.to == name) for r in net.rows if r.kind == "vector"}
+        new = tuple(replace(r, value=r.value + ends.get(r, 0) * size * up) if r in ends else r
+                    for r in net.rows)  # fmt: skip
+        return replace(net, rows=new)
+
+    return change
+
+
+def beside(name: str, size: float) -> Callable[[Network], Network]:
+    """An instrument that stood north-east of its mark: what it read there, computed."""
+
+    def change(net: Network) -> Network:
+        result = determined(net)
+        p, index = positions_of(net, result.marks.place), result.marks.index
+        axes = base_axes(net, result.marks.place)[:, :, index[name]]
+        way = (size * math.sqrt(0.5) * (axes[0] + axes[1]))[:, None]
+        new = []
+        for r in net.rows:
+            if r.at == name and r.hi > 0.0:
+                at, to = p[:, [index[r.at]]], p[:, [index[r.to]]]
+                hi, ht = np.array([r.hi]), np.array([r.ht])
+                values = [computed(net, r.kind, at + w, to, to, hi, ht)[:, 0] for w in (0.0 * way, way)]
+                r = replace(r, value=r.value + values[1] - values[0])
+            new.append(r)
+        return replace(net, rows=tuple(new))
+
+    return change
+
+
+def axes_exchanged(net: Network) -> Network:
+    """Easting and northing of the control exchanged about its middle."""
+    lat = np.mean([g.first for g in net.control.values()])
+    lon = np.mean([g.second for g in net.control.values()])
+    narrow = math.cos(lat)
+    control = {n: replace(g, first=lat + (g.second - lon) * narrow, second=lon + (g.first - lat) / narrow)
+               for n, g in net.control.items()}  # fmt: skip
+    return replace(net, control=control)
+
+
+def other_sign(net: Network) -> Network:
+    """Longitudes of the control without their sign."""
+    return replace(net, control={n: replace(g, second=-g.second) for n, g in net.control.items()})
+
+
+def no_geoid(net: Network) -> Network:
+    """Heights over the geoid taken for heights over the ellipsoid."""
+    assert net.geoid is not None
+    control = {n: replace(g, h=g.h - float(net.geoid(np.array([g.first]), np.array([g.second]))[0]))
+               for n, g in net.control.items()}  # fmt: skip
+    return replace(net, control=control)
 
 
 def off(kind: str, ends: tuple[str, str], size: float, also: str = "", component: int = 0) -> Any:

@@ -1,26 +1,25 @@
-"""Which single blunder explains a network: an error in one value, one that several values share, or one of
-meaning (a unit, a sign, two targets exchanged, a control mark elsewhere).
-
-An error that several observations share, by c times its size, is tested as Baarda has it: T = (c' P v)^2 /
-(c' P Qvv P c), chi-square with as many degrees of freedom as there are sizes.
-"""
+"""What explains a network: an error in one value, one that several values share (network_causes), or one of
+meaning: a unit, a sign, two targets exchanged, another mark sighted, one name for two places, a control mark
+elsewhere. All are judged by what they leave (procedures/causes)."""
 
 from __future__ import annotations
 
 import math
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from itertools import combinations
 
 import numpy as np
 from numpy.typing import NDArray
 
+from fenwind.doubts.network_causes import DISTANCES, SIGHTED, TRIED, causes, grave, is_bent, shared, squares
 from fenwind.doubts.registry import Doubt
 from fenwind.errors import FenwindError
 from fenwind.estimation.distributions import chi2_tail
+from fenwind.procedures.causes import Cause, likely
 from fenwind.procedures.network import NetworkResult, solve
-from fenwind.procedures.network_figures import RowFigures
-from fenwind.procedures.network_model import Marks, Network, Row, computed, positions_of
+from fenwind.procedures.network_figures import RowFigures, row_figures
+from fenwind.procedures.network_model import Given, Network, Row, positions_of
 from fenwind.procedures.network_start import starting_marks
 from fenwind.quantities.angles import RAD_PER_SECOND
 from fenwind.quantities.lengths import FEET, format_way
@@ -28,61 +27,87 @@ from fenwind.quantities.numbers import format_fixed
 
 FloatArray = NDArray[np.float64]
 WORDS = {"zenith": "zenith angle"}
-DISTANCES = ("distance", "horizontal_distance")
 LENGTHS = (*DISTANCES, "height_difference", "vector")
 #: How near a ratio must be to a unit's, or an error to twice the value.
 NEAR = 1e-2
-#: Values of this share of the largest w are as likely.
-EQUAL = 0.999
-#: A shared error must beat the best single one by so much in the sum of squares, for each size it has more.
-MORE = 8.0
 #: Networks of more observations are not solved again for errors of meaning.
 MOST_ROWS = 2000
 #: Variance factor under which distances are not all in another unit.
 HUGE = 1000.0
-#: Iterations that a changed network has to settle in.
-TRIED = 8
 #: From so many sigmas on a value bends the network, and what its variance is multiplied by to let go.
 BENT, SLACK = 100.0, 1e10
-#: Differences of observations by heights of instruments, metres.
-STEP_M = 0.01
-
-
-@dataclass(frozen=True)
-class Cause:
-    """An explanation: the sum of squares that it leaves, and the doubt about it."""
-
-    left: float
-    doubt: Doubt
+#: -2 log of the odds of an error of meaning against one wrong value.
+OF_MEANING, TWO_PLACES = 2.0, 8.0
+#: In a network that is not bent another mark was sighted only where it is near the one booked, metres.
+NEAR_BY_M = 3.0
+#: An error so gross that it makes all but this part of the sum of squares is told, though more is wrong.
+MOST_OF_IT = 1e-4
+#: Values that are wrong at once, at most.
+MOST_WRONG = 4
+#: Each of several wrong values is off by so many sigmas at least; less than that many sigmas too small do.
+LEAST_OF_SEVERAL = 6.0
+#: Lines, and values, that are looked at one by one, those with the largest residuals.
+MOST_LINES, MOST_SINGLE = 6, 12
 
 
 def _kind(kind: str) -> str:
     return WORDS.get(kind, kind.replace("_", " "))
 
 
-def _grave(
-    rule: str, names: tuple[str, ...], text: str, value: float | None = None, unit: str = "m"
-) -> Doubt:
-    return Doubt(rule=rule, subject="adjust", names=names, text=text, value=value, unit=unit, grave=True)
-
-
-def blunder(result: NetworkResult, figures: Mapping[int, RowFigures], alpha: float) -> Doubt | None:
-    """The blunder that explains the network best, None where none does."""
+def explanations(result: NetworkResult, figures: Mapping[int, RowFigures], alpha: float) -> list[Doubt]:
+    """What explains the network: the likeliest first, then what is as likely; nothing where what is left
+    fails the global test with every explanation."""
     assert result.found is not None
-    found = result.found
-    whole = found.sum_squares
-    single = _single(result, figures)
-    if single is None:
-        return None
-    causes = [single, *_heights(result)]
+    found = [*_singles(result, figures), *causes(result)]
     if len(result.net.rows) <= MOST_ROWS:
-        causes += [*_renamed(result), *_two_rounds(result), *_controls(result), *_units(result)]
-        causes += _reversed(result, figures)
-    best = min(causes, key=lambda c: c.left)
-    dof = max(found.dof - 1, 1)
-    if float(chi2_tail(best.left, dof)) < alpha and best.left > 0.5 * whole:
-        return single.doubt
-    return best.doubt
+        found += [*_two_rounds(result), *_controls(result), *_other_marks(result), *_two_places(result)]
+        if is_bent(result):  # errors of meaning are not small
+            found += [*_exchanged_targets(result), *_units(result), *_reversed(result, figures)]
+    best = likely(found, result.found.sum_squares, alpha, most_left=1.0)
+    told: list[Doubt] = []
+    for cause in best:
+        if not any((cause.told.rule, cause.told.names) == (d.rule, d.names) for d in told):
+            told.append(cause.told)
+    if not told:
+        most = min(found, key=lambda c: c.score, default=None)
+        if most is not None and most.squares < MOST_OF_IT * result.found.sum_squares:
+            return [most.told]
+        return _several(result, alpha)
+    return [told[0], *(replace(d, text=f"As likely: {d.text}") for d in told[1:])]
+
+
+def _several(result: NetworkResult, alpha: float) -> list[Doubt]:
+    """Several values that are wrong, where one explanation is not enough: the one with the largest
+    standardised residual is let go until what is left passes the test (data snooping, Baarda 1968); nothing
+    where that takes more than a few."""
+    net, off = result.net, []
+    for _ in range(MOST_WRONG):
+        figures = row_figures(result, alpha, 0.8)
+        worst = {i: float(np.abs(np.nan_to_num(one.w)).max()) for i, one in figures.items()}
+        off.append(max(worst, key=worst.__getitem__))
+        if worst[off[-1]] < LEAST_OF_SEVERAL:
+            return []
+        rows = tuple(replace(r, covariance=r.covariance * SLACK) if i in off else r
+                     for i, r in enumerate(net.rows))  # fmt: skip
+        try:
+            result = solve(replace(net, rows=rows), starting_marks(net)[0], TRIED)
+        except FenwindError:
+            return []
+        assert result.found is not None
+        dof = result.found.dof - sum(net.rows[i].value.size for i in off)
+        if dof > 0 and float(chi2_tail(result.found.sum_squares, dof)) >= alpha:
+            return [_told(net.rows[i], *_largest(result, i)) for i in off]
+    return []
+
+
+def _largest(result: NetworkResult, row: int) -> tuple[int, float]:
+    """Which part of a value that takes no part is off most, and by how much."""
+    assert result.found is not None
+    for part, group in zip(result.parts, result.found.groups, strict=False):
+        for k in np.flatnonzero(part.rows == row).tolist():
+            c = int(np.abs(group.residuals[:, k]).argmax())
+            return c, -float(group.residuals[c, k])
+    return 0, math.nan
 
 
 def let_go(result: NetworkResult) -> Doubt:
@@ -97,26 +122,42 @@ def let_go(result: NetworkResult) -> Doubt:
         f"The control mark {name} is {format_way(size)} from where the observations put it. Nothing settles "
         "with it, so it was let go of."
     )
-    return _grave("adjust.control", (name,), text, size)
+    return grave("adjust.control", (name,), text, size)
 
 
-def _single(result: NetworkResult, figures: Mapping[int, RowFigures]) -> Cause | None:
-    """The value with the largest w, told as what it most likely is; among equals one that would be a unit
-    or a sign, since that says why."""
+def _cause(result: NetworkResult, left: float, doubt: Doubt, parameters: int, prior: float) -> Cause[Doubt]:
+    assert result.found is not None
+    return Cause(told=doubt, parameters=parameters, squares=left, dof=result.found.dof - parameters,
+                 prior=prior)  # fmt: skip
+
+
+def _singles(result: NetworkResult, figures: Mapping[int, RowFigures]) -> Iterator[Cause[Doubt]]:
+    """Values with the largest w, each told as what it most likely is."""
     ranked: list[tuple[float, int, int]] = []
     for row, one in figures.items():
         w = np.where(_possible(result.net.rows[row], one), np.abs(np.nan_to_num(one.w)), 0.0)
-        c = int(w.argmax())
-        ranked.append((float(w[c]), row, c))
-    if not ranked or result.found is None:
-        return None
-    best = max(ranked)[0]
-    told = [
-        _told(result.net.rows[row], c, _error(result, row, c, figures[row]))
-        for w, row, c in ranked if w >= EQUAL * best
-    ]  # fmt: skip
-    telling = [doubt for doubt in told if doubt.rule in ("adjust.unit", "adjust.sign")]
-    return Cause(result.found.sum_squares - best**2, (telling or told)[0])
+        ranked += [(size, row, c) for c, size in enumerate(w.tolist()) if size > 0.0]
+    assert result.found is not None
+    for size, row, c in sorted(ranked, reverse=True)[:MOST_SINGLE]:
+        error, freed = _error(result, row, c, figures[row])
+        doubt = _told(result.net.rows[row], c, error)
+        if doubt.rule in ("adjust.unit", "adjust.sign") and doubt.value is not None:
+            yield from _put_right(result, row, c, doubt)
+        left = result.found.sum_squares - size**2 if freed is None else freed
+        yield _cause(result, left, doubt, 1, 0.0)
+
+
+def _put_right(result: NetworkResult, row: int, c: int, doubt: Doubt) -> Iterator[Cause[Doubt]]:
+    """A value in another unit or with the other sign, put right: that takes no parameter."""
+    one = result.net.rows[row]
+    value, truth = one.value.copy(), float(one.value[c]) - float(doubt.value or 0.0)
+    ratios = (
+        [m**power for m in FEET.values() for power in (1.0, -1.0)] if doubt.rule == "adjust.unit" else [-1.0]
+    )
+    value[c] *= min(ratios, key=lambda ratio: abs(float(one.value[c]) * ratio - truth))
+    rows = tuple(replace(r, value=value) if i == row else r for i, r in enumerate(result.net.rows))
+    left, dof = squares(replace(result.net, rows=rows))
+    yield Cause(told=doubt, parameters=0, squares=left, dof=dof, prior=OF_MEANING)
 
 
 def _possible(observed: Row, one: RowFigures) -> NDArray[np.bool_]:
@@ -125,23 +166,25 @@ def _possible(observed: Row, one: RowFigures) -> NDArray[np.bool_]:
     return np.asarray((error < math.pi) | (observed.kind in LENGTHS))
 
 
-def _error(result: NetworkResult, row: int, c: int, one: RowFigures) -> float:
+def _error(result: NetworkResult, row: int, c: int, one: RowFigures) -> tuple[float, float | None]:
     """How far off a value is: as the slopes have it, and where it bends the network, against one that it does
-    not pull."""
+    not pull, with the sum of squares that this leaves."""
     error = -float(one.residual[c]) / float(one.redundancy[c])
-    if abs(float(one.w[c])) < BENT:
-        return error
+    if abs(float(one.w[c])) < BENT and not is_bent(result):
+        return error, None
     rows = tuple(replace(r, covariance=r.covariance * SLACK) if i == row else r
                  for i, r in enumerate(result.net.rows))  # fmt: skip
     net = replace(result.net, rows=rows)
     try:
         free = solve(net, starting_marks(net)[0], TRIED)
     except FenwindError:
-        return error
-    for part, group in zip(free.parts, free.found.groups if free.found else (), strict=False):
+        return error, None
+    if free.found is None:
+        return error, None
+    for part, group in zip(free.parts, free.found.groups, strict=False):
         for k in np.flatnonzero(part.rows == row).tolist():
             error = -float(group.residuals[c, k])
-    return error
+    return error, free.found.sum_squares
 
 
 def _told(observed: Row, c: int, error: float) -> Doubt:
@@ -152,111 +195,25 @@ def _told(observed: Row, c: int, error: float) -> Doubt:
             for ratio in (metres, 1.0 / metres):
                 if abs((value - error) / value / ratio - 1.0) < NEAR:
                     text = f"The {_kind(kind)} {names[0]} – {names[1]} is in {words}."
-                    return _grave("adjust.unit", names, text, error)
+                    return grave("adjust.unit", names, text, error)
     if kind in ("height_difference", "vector") and abs(error - 2.0 * value) < 0.02 * abs(value):
         text = f"The sign of the {_kind(kind)} {names[0]} – {names[1]} is reversed."
-        return _grave("adjust.sign", names, text, error)
+        return grave("adjust.sign", names, text, error)
     if kind in LENGTHS:
         size, unit = format_way(error), "m"
     else:
         error /= RAD_PER_SECOND
         size, unit = f"{format_fixed(error, 1)} s", "s"
-    return _grave(
+    return grave(
         f"adjust.{kind}", names, f"The {_kind(kind)} {names[0]} – {names[1]} is off by {size}.", error, unit
     )
-
-
-# Errors that several values share
-# ---------------------------------------------------------------------------------------------------------
-
-
-def _heights(result: NetworkResult) -> Iterator[Cause]:
-    """The height of an instrument, or of one target: every value of a set-up, or of a line, that it
-    changes."""
-    if result.net.dimensions != 3:
-        return
-    by_hi, by_ht = _by_heights(result, "hi"), _by_heights(result, "ht")
-    stations: dict[str, list[int]] = {}
-    lines: dict[tuple[str, str], list[int]] = {}
-    for i, row in enumerate(result.net.rows):
-        if row.kind in ("zenith", "distance"):
-            stations.setdefault(row.at, []).append(i)
-            lines.setdefault((row.at, row.to), []).append(i)
-    for name, rows in stations.items():
-        if sum(result.net.rows[i].kind == "zenith" for i in rows) >= 2:
-            tested = _shared(result, {i: by_hi[i] for i in rows if i in by_hi})
-            if tested is not None:
-                size = -tested[1]
-                text = f"The instrument height at {name} is off by {format_way(size)}."
-                yield Cause(tested[0] + MORE, _grave("adjust.instrument-height", (name,), text, size))
-    for (a, b), rows in lines.items():
-        if len(rows) >= 2:
-            tested = _shared(result, {i: by_ht[i] for i in rows if i in by_ht})
-            if tested is not None:
-                size = -tested[1]
-                text = f"The target height at {b} from {a} is off by {format_way(size)}."
-                yield Cause(tested[0] + MORE, _grave("adjust.target-height", (a, b), text, size))
-
-
-def _by_heights(result: NetworkResult, which: str) -> dict[int, FloatArray]:
-    """How values change by a metre more of hi or ht, by row."""
-    net, p = result.net, result.about.positions(result.x)
-    out: dict[int, FloatArray] = {}
-    for part in result.parts:
-        if part.kind not in ("zenith", "distance"):
-            continue
-        at, to, back = (p[:, e] for e in part.ends)
-        values = []
-        for step in (-STEP_M, STEP_M):
-            hi = part.hi + (step if which == "hi" else 0.0)
-            ht = part.ht + (step if which == "ht" else 0.0)
-            values.append(computed(net, part.kind, at, to, back, hi, ht))
-        slope = (values[1] - values[0]) / (2.0 * STEP_M)
-        for k, row in enumerate(part.rows.tolist()):
-            out[row] = slope[:, k]
-    return out
-
-
-def _shared(result: NetworkResult, by_row: Mapping[int, FloatArray]) -> tuple[float, float] | None:
-    """What is left when values may be off by c times a size, and that size; None where it is not
-    controlled."""
-    assert result.found is not None
-    n = len(result.setup.names)
-    right, cpc, cpv = np.zeros(n), 0.0, 0.0
-    for part, group in zip(result.parts, result.found.groups, strict=False):
-        rows = [k for k, row in enumerate(part.rows.tolist()) if row in by_row]
-        if not rows:
-            continue
-        _, design = group.group.model(result.x)
-        for k in rows:
-            c = by_row[int(part.rows[k])]
-            weight = np.linalg.inv(part.covariance[:, :, k])
-            cpc += float(c @ weight @ c)
-            cpv += float(c @ weight @ group.residuals[:, k])
-            np.add.at(right, part.unknowns[:, k], design[:, :, k].T @ weight @ c)
-    moved = result.found.factor.solve(right, np.zeros(result.found.constraints))
-    left = cpc - float(right @ moved)
-    if left <= 1e-9 * cpc or cpc == 0.0:
-        return None
-    return result.found.sum_squares - cpv**2 / left, -cpv / left
 
 
 # Errors of meaning, solved again
 # ---------------------------------------------------------------------------------------------------------
 
 
-def _again(net: Network, marks: Marks) -> float:
-    """The sum of squares of a changed network, from where its marks are, else from where they are found."""
-    for again in (False, True):
-        try:
-            result = solve(net, starting_marks(net)[0] if again else marks, TRIED)
-        except FenwindError:
-            continue
-        return math.inf if result.found is None else result.found.sum_squares
-    return math.inf
-
-
-def _renamed(result: NetworkResult) -> Iterator[Cause]:
+def _exchanged_targets(result: NetworkResult) -> Iterator[Cause[Doubt]]:
     """Two targets of one set-up exchanged: looked for where directions are worst."""
     worst: dict[tuple[str, str], float] = {}
     assert result.found is not None
@@ -271,12 +228,13 @@ def _renamed(result: NetworkResult) -> Iterator[Cause]:
             yield from _exchanged(result, at, name)
 
 
-def _exchanged(result: NetworkResult, at: str, name: str) -> Iterator[Cause]:
+def _exchanged(result: NetworkResult, at: str, name: str) -> Iterator[Cause[Doubt]]:
     """Any two targets of a set exchanged: in all that was read at the station, or in this set alone."""
     rows, marks = result.net.rows, result.marks
-    mine = [r.at == at for r in rows]
-    other = [r.at == at and (r.kind != "direction" or r.set == name) for r in rows]
-    ways = [mine, other] if mine != other else [mine]
+    mine = [r.at == at and r.kind in SIGHTED for r in rows]
+    other = [yes and (r.kind != "direction" or r.set == name) for yes, r in zip(mine, rows, strict=True)]
+    alone = [r.at == at and r.kind == "direction" and r.set == name for r in rows]
+    ways = [way for k, way in enumerate((mine, other, alone)) if way not in (mine, other, alone)[:k]]
     targets = list(dict.fromkeys(r.to for r in rows if (r.at, r.set, r.kind) == (at, name, "direction")))[:8]
     for a, b in combinations(targets, 2):
         swap = {a: b, b: a}
@@ -284,13 +242,13 @@ def _exchanged(result: NetworkResult, at: str, name: str) -> Iterator[Cause]:
             changed = tuple(
                 replace(r, to=swap.get(r.to, r.to)) if yes else r for r, yes in zip(rows, which, strict=True)
             )
-            left = _again(replace(result.net, rows=changed), marks)
-            if left < math.inf:
-                text = f"The targets {a} and {b} were exchanged at {at}."
-                yield Cause(left + MORE, _grave("adjust.names", (a, b, at), text))
+            left, dof = squares(replace(result.net, rows=changed), marks)
+            text = f"The targets {a} and {b} were exchanged at {at}."
+            doubt = grave("adjust.names", (a, b, at), text)
+            yield Cause(told=doubt, parameters=0, squares=left, dof=dof, prior=OF_MEANING)
 
 
-def _reversed(result: NetworkResult, figures: Mapping[int, RowFigures]) -> Iterator[Cause]:
+def _reversed(result: NetworkResult, figures: Mapping[int, RowFigures]) -> Iterator[Cause[Doubt]]:
     """A vector or a height difference with its sign turned round: tried where w is largest."""
     ranked = sorted(
         (float(np.abs(np.nan_to_num(one.w)).max()), row) for row, one in figures.items()
@@ -301,12 +259,13 @@ def _reversed(result: NetworkResult, figures: Mapping[int, RowFigures]) -> Itera
             continue
         one = result.net.rows[row]
         rows = tuple(replace(r, value=-r.value) if i == row else r for i, r in enumerate(result.net.rows))
-        left = _again(replace(result.net, rows=rows), result.marks)
+        left, dof = squares(replace(result.net, rows=rows), result.marks)
         text = f"The sign of the {_kind(one.kind)} {one.at} – {one.to} is reversed."
-        yield Cause(left + MORE, _grave("adjust.sign", (one.at, one.to), text, float(2.0 * one.value[0])))
+        doubt = grave("adjust.sign", (one.at, one.to), text, float(2.0 * one.value[0]))
+        yield Cause(told=doubt, parameters=0, squares=left, dof=dof, prior=OF_MEANING)
 
 
-def _two_rounds(result: NetworkResult) -> Iterator[Cause]:
+def _two_rounds(result: NetworkResult) -> Iterator[Cause[Doubt]]:
     """Directions of two rounds under one set number: those after some row, or of targets met again, have
     another orientation."""
     sets: dict[tuple[str, str], list[int]] = {}
@@ -315,18 +274,16 @@ def _two_rounds(result: NetworkResult) -> Iterator[Cause]:
             sets.setdefault((row.at, row.set), []).append(i)
     for (at, name), rows in sets.items():
         tried = [(tested[0], part) for part in _parts_of_set(result, rows)
-                 if (tested := _shared(result, {i: np.ones(1) for i in part})) is not None]  # fmt: skip
+                 if (tested := shared(result, {i: np.ones(1) for i in part})) is not None]  # fmt: skip
         best = min(tried, key=lambda one: one[0], default=None)
         if best is None or best[0] > 0.5 * _whole(result):
             continue
         apart = {i: replace(result.net.rows[i], set=f"{name} second round") for i in best[1]}
         changed = tuple(apart.get(i, row) for i, row in enumerate(result.net.rows))
-        left = _again(replace(result.net, rows=changed), result.marks)
-        if left < math.inf:
-            text = (
-                f"The directions at {at} under one set number are of two rounds: set {name or '(no name)'}."
-            )
-            yield Cause(left + MORE, _grave("adjust.set", (at,), text))
+        left, dof = squares(replace(result.net, rows=changed), result.marks)
+        text = f"The directions at {at} under one set number are of two rounds: set {name or '(no name)'}."
+        yield Cause(told=grave("adjust.set", (at,), text), parameters=1, squares=left, dof=dof,
+                    prior=OF_MEANING)  # fmt: skip
 
 
 def _parts_of_set(result: NetworkResult, rows: list[int]) -> Iterator[list[int]]:
@@ -347,7 +304,7 @@ def _whole(result: NetworkResult) -> float:
     return result.found.sum_squares if result.found is not None else 0.0
 
 
-def _controls(result: NetworkResult) -> Iterator[Cause]:
+def _controls(result: NetworkResult) -> Iterator[Cause[Doubt]]:
     """A control mark that is elsewhere than given: let go of it, one at a time."""
     net = result.net
     if net.datum == "free":
@@ -356,28 +313,37 @@ def _controls(result: NetworkResult) -> Iterator[Cause]:
     if len(held) < 2:
         return
     for name in held[:30]:
-        freed_net = replace(net, control={n: g for n, g in net.control.items() if n != name})
-        try:
-            start = starting_marks(freed_net)[0] if _bent(result) else result.marks
-            freed = solve(freed_net, start, TRIED)
-        except FenwindError:
-            continue
-        if freed.found is None:
-            continue
-        i, j = freed.marks.index[name], result.marks.index[name]
-        d = positions_of(net, freed.marks.place[:, [i]]) - positions_of(net, result.marks.place[:, [j]])
-        size = float(np.linalg.norm(d))
-        text = f"The control mark {name} is {format_way(size)} from where the observations put it."
-        sizes = sum(net.held(name))
-        yield Cause(freed.found.sum_squares + MORE * sizes, _grave("adjust.control", (name,), text, size))
+        given = net.control[name]
+        freed = [(replace(given, first=math.nan, second=math.nan, h=math.nan), "is")]
+        if all(net.held(name)):
+            freed += [(replace(given, h=math.nan), "is in height"),
+                      (replace(given, first=math.nan, second=math.nan), "is in plan")]  # fmt: skip
+        for other, words in freed:
+            yield from _freed(result, name, other, words)
 
 
-def _bent(result: NetworkResult) -> bool:
-    """Whether what is wrong has drawn marks so far away that nothing can start from them."""
-    return result.found is not None and (result.found.variance_factor or 0.0) > HUGE
+def _freed(result: NetworkResult, name: str, other: Given, words: str) -> Iterator[Cause[Doubt]]:
+    """A control mark without some of its coordinates."""
+    net = replace(result.net, control={**result.net.control, name: other})
+    if not any(other.has):
+        net = replace(net, control={n: g for n, g in net.control.items() if n != name})
+    try:
+        start = starting_marks(net)[0] if is_bent(result) else result.marks
+        freed = solve(net, start, TRIED)
+    except FenwindError:
+        return
+    if freed.found is None:
+        return
+    i, j = freed.marks.index[name], result.marks.index[name]
+    d = positions_of(net, freed.marks.place[:, [i]]) - positions_of(net, result.marks.place[:, [j]])
+    size = float(np.linalg.norm(d))
+    text = f"The control mark {name} {words} {format_way(size)} from where the observations put it."
+    doubt = grave("adjust.control", (name,), text, size)
+    yield Cause(told=doubt, parameters=sum(result.net.held(name)) - sum(net.held(name)),
+                squares=freed.found.sum_squares, dof=freed.found.dof)  # fmt: skip
 
 
-def _units(result: NetworkResult) -> Iterator[Cause]:
+def _units(result: NetworkResult) -> Iterator[Cause[Doubt]]:
     """All distances in feet."""
     factor = result.found.variance_factor if result.found is not None else None
     if sum(r.kind in DISTANCES for r in result.net.rows) < 2 or (factor or 0.0) < HUGE:
@@ -387,7 +353,88 @@ def _units(result: NetworkResult) -> Iterator[Cause]:
             rows = tuple(
                 replace(r, value=r.value * factor) if r.kind in DISTANCES else r for r in result.net.rows
             )
-            left = _again(replace(result.net, rows=rows), result.marks)
-            if left < 0.1 * (result.found.sum_squares if result.found is not None else 0.0):
-                yield Cause(left, _grave("adjust.unit", (), f"All distances are in {words}.", factor, ""))
-                return
+            left, dof = squares(replace(result.net, rows=rows))
+            doubt = grave("adjust.unit", (), f"All distances are in {words}.", factor, "")
+            yield Cause(told=doubt, parameters=0, squares=left, dof=dof, prior=0.0)
+
+
+# Another mark, or two
+# ---------------------------------------------------------------------------------------------------------
+
+
+def _worst_lines(result: NetworkResult) -> list[tuple[str, str]]:
+    """Lines, from where to what, with the largest standardised residuals."""
+    worst: dict[tuple[str, str], float] = {}
+    assert result.found is not None
+    for part, group in zip(result.parts, result.found.groups, strict=False):
+        sizes = np.abs(np.nan_to_num(group.standardised)).max(axis=0)
+        for row, size in zip(part.rows.tolist(), sizes.tolist(), strict=True):
+            one = result.net.rows[row]
+            worst[one.at, one.to] = max(worst.get((one.at, one.to), 0.0), size)
+    ranked = sorted(worst, key=lambda line: -worst[line])
+    return [line for line in ranked if worst[line] >= 3.0][:MOST_LINES]
+
+
+def _renamed(net: Network, line: tuple[str, str], name: str) -> Network:
+    """The network with another name for what was observed along a line."""
+    rows = tuple(replace(r, to=name) if (r.at, r.to) == line else r for r in net.rows)
+    return replace(net, rows=rows)
+
+
+def _other_marks(result: NetworkResult) -> Iterator[Cause[Doubt]]:
+    """Another mark sighted than the one booked: each of the network is tried that lies as far as was
+    measured, from places that the line has no part in."""
+    for at, to in _worst_lines(result):
+        net = result.net
+        lengths = [float(np.linalg.norm(r.value)) for r in net.rows
+                   if (r.at, r.to) == (at, to) and r.kind in (*DISTANCES, "vector")]  # fmt: skip
+        marks = result.marks
+        if is_bent(result):
+            rest = replace(net, rows=tuple(r for r in net.rows if (r.at, r.to) != (at, to)))
+            try:
+                marks = solve(rest, starting_marks(rest)[0], TRIED).marks
+            except (FenwindError, KeyError):
+                continue
+        if at not in marks.index:
+            continue
+        p = positions_of(net, marks.place)
+        for name, away in zip(marks.names, np.linalg.norm(p - p[:, [marks.index[at]]], axis=0).tolist(),
+                              strict=True):  # fmt: skip
+            if name in (at, to) or (lengths and abs(away - lengths[0]) > 0.5 + 0.005 * away):
+                continue
+            apart = float(np.linalg.norm(p[:, marks.index[name]] - p[:, result.marks.index[to]]))
+            if not is_bent(result) and apart > NEAR_BY_M:
+                continue
+            left, dof = squares(_renamed(net, (at, to), name))
+            text = f"What was sighted from {at} as {to} is {name}."
+            yield Cause(told=grave("adjust.wrong-mark", (at, to, name), text), parameters=0, squares=left,
+                        dof=dof, prior=OF_MEANING)  # fmt: skip
+
+
+def _two_places(result: NetworkResult) -> Iterator[Cause[Doubt]]:
+    """One name for two places: a mark that some of its observers saw elsewhere than the others."""
+    ends = {name for line in _worst_lines(result) for name in line}
+    for name in ends:
+        at = {r.at for r in result.net.rows if r.to == name}
+        parts: list[frozenset[str]] = [frozenset((one,)) for one in at] if len(at) > 2 else []
+        parts += [frozenset(pair) for pair in combinations(sorted(at), 2)] if 3 < len(at) < 7 else []
+        for some in parts:
+            yield from _apart(result, name, some)
+
+
+def _apart(result: NetworkResult, name: str, some: frozenset[str]) -> Iterator[Cause[Doubt]]:
+    """A mark as two: as some observers saw it, and as all others did."""
+    other = f"{name} elsewhere"
+    rows = tuple(replace(r, to=other) if r.to == name and r.at in some else r for r in result.net.rows)
+    net = replace(result.net, rows=rows)
+    try:
+        found = solve(net, starting_marks(net)[0], TRIED)
+    except (FenwindError, KeyError):
+        return
+    if found.found is None or other not in found.marks.index or found.lost:
+        return
+    p = positions_of(net, found.marks.place)
+    size = float(np.linalg.norm(p[:, found.marks.index[other]] - p[:, found.marks.index[name]]))
+    text = f"{name} is two places, {format_way(size)} apart: {', '.join(sorted(some))} saw another."
+    yield Cause(told=grave("adjust.two-places", (name,), text, size), parameters=len(net.axes),
+                squares=found.found.sum_squares, dof=found.found.dof, prior=TWO_PLACES)  # fmt: skip

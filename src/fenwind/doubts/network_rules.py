@@ -2,19 +2,24 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator
 
 import numpy as np
 
-from fenwind.doubts.network_blunders import WORDS, blunder, let_go
+from fenwind.doubts.network_blunders import WORDS, explanations, let_go
+from fenwind.doubts.network_causes import grave
 from fenwind.doubts.registry import Doubt
 from fenwind.estimation.distributions import normal_quantile
 from fenwind.procedures.network import NetworkResult
 from fenwind.procedures.network_figures import FigureTable
+from fenwind.quantities.numbers import format_fixed
 
 #: A value is named as wrong where the whole fails, or alone above so many sigmas.
 ALONE = 4.5
 UNCHECKED = 0.1
+#: With fewer degrees of freedom nothing is said of sigmas that are too large.
+LEAST_DOF = 9
 
 
 def network_doubts(
@@ -25,6 +30,11 @@ def network_doubts(
     failed = p_value is not None and p_value < alpha
     if result.let_go:
         yield let_go(result)
+    if result.taken_as:
+        text = (
+            f"The given coordinates have {result.taken_as}. Nothing settles as they are: they were put right."
+        )
+        yield grave("adjust.frame", (), text, None, "")
     if result.found is not None and not result.found.converged:
         yield Doubt(
             rule="adjust.converged", subject="adjust", names=(), unit="", grave=True,
@@ -32,9 +42,9 @@ def network_doubts(
             "final.",
         )  # fmt: skip
     if failed or float(np.abs(np.nan_to_num(figures.tests())).max(initial=0.0)) > ALONE:
-        found = blunder(result, figures, alpha)
-        if found is not None:
-            yield found
+        yield from explanations(result, figures, alpha)
+    elif p_value is not None and p_value > 1.0 - alpha:
+        yield from _too_large(result)
     if failed:
         yield Doubt(
             rule="adjust.global", subject="adjust", names=(), value=p_value, limit=alpha, unit="", grave=True,
@@ -52,6 +62,18 @@ def network_doubts(
             rule="adjust.deflection", subject="adjust", names=(), unit="",
             text="Angles and height differences are taken as if plumb lines were normals of the ellipsoid: "
             "the deflection is left out. Ten seconds of it are 4.8 mm in height on 100 m.",
+        )  # fmt: skip
+
+
+def _too_large(result: NetworkResult) -> Iterator[Doubt]:
+    """Residuals far smaller than the sigmas promise; not grave, since nobody trusts them too much for it."""
+    assert result.found is not None
+    factor = math.sqrt(result.found.variance_factor or 0.0)
+    if result.found.dof > LEAST_DOF:
+        yield Doubt(
+            rule="adjust.sigma", subject="adjust", names=(), value=factor, unit="",
+            text=f"The sigmas are too large: residuals are {format_fixed(factor, 2)} times as large as they "
+            "promise.",
         )  # fmt: skip
 
 

@@ -41,13 +41,16 @@ class Cause(Generic[T]):
         return self.squares + PENALTY * self.parameters + self.prior
 
 
-def likely(causes: Iterable[Cause[T]], squares: float, alpha: float) -> list[Cause[T]]:
-    """Causes that pass the global test at level alpha and explain most of `squares`: the likeliest first,
-    then those about as likely. A cause that leaves no degree of freedom cannot be judged; it is left out."""
+def likely(
+    causes: Iterable[Cause[T]], squares: float, alpha: float, most_left: float = MOST_LEFT
+) -> list[Cause[T]]:
+    """Causes that pass the global test at level alpha and leave at most a part of `squares`: the likeliest
+    first, then those about as likely. A cause that leaves no degree of freedom cannot be judged; it is left
+    out."""
     fine = [
         c
         for c in causes
-        if c.dof > 0 and c.squares <= MOST_LEFT * squares and c.squares <= chi2_quantile(1.0 - alpha, c.dof)
+        if c.dof > 0 and c.squares <= most_left * squares and c.squares <= chi2_quantile(1.0 - alpha, c.dof)
     ]
     if not fine:
         return []

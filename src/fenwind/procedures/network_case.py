@@ -15,6 +15,7 @@ from fenwind.errors import DatumDefectError, EstimationError, ProcedureError
 from fenwind.geodesy.frames import Frame
 from fenwind.geodesy.geoid import GeoidGrid
 from fenwind.procedures.network import NetworkResult, covariances_of, solve, undetermined
+from fenwind.procedures.network_meaning import other_meanings
 from fenwind.procedures.network_model import Network
 from fenwind.procedures.network_start import starting_marks, without
 from fenwind.procedures.onto_plane import into_datum
@@ -57,6 +58,10 @@ def with_geoid_heights(net: Network) -> Network:
     return replace(net, control=control)
 
 
+#: A network whose control is read otherwise settles under this variance factor.
+SETTLED = 30.0
+
+
 def determined(net: Network) -> NetworkResult:
     """Solve what is determined; the rest is in `lost`. Raises ProcedureError when nothing is."""
     lost: set[str] = set()
@@ -77,9 +82,24 @@ def determined(net: Network) -> NetworkResult:
             lost |= found
             continue
         except EstimationError as error:
-            result = _without_one_control(part, error)
+            result = _taken_otherwise(part) or _without_one_control(part, error)
         return replace(result, lost=tuple(sorted(lost)))
     raise ProcedureError("nothing of the network is determined", hint="Give control, or observe more")
+
+
+def _taken_otherwise(net: Network) -> NetworkResult | None:
+    """A network that does not settle, with its control read otherwise; None where that does not make it fit
+    what was observed."""
+    for words, other in other_meanings(net):
+        start, missing = starting_marks(other)
+        if missing:
+            continue
+        with suppress(EstimationError):
+            result = solve(other, start, TRIED)
+            factor = result.found.variance_factor if result.found is not None else None
+            if factor is not None and factor < SETTLED:
+                return replace(result, taken_as=words)
+    return None
 
 
 def _without_one_control(net: Network, error: EstimationError) -> NetworkResult:
