@@ -101,7 +101,7 @@ class Fit(TempFolder):
         )
         grave = self.json(measured, known, "--horizontal", "shift", code=1)
         self.assertIn("fit.residual-plan", [d["rule"] for d in grave["doubts"]])
-        self.assertEqual(set(grave["doubts"][0]), {"rule", "names", "text", "value", "limit"})
+        self.assertEqual(set(grave["doubts"][0]), {"rule", "names", "text", "value", "limit", "grave"})
 
     def test_report_and_list(self) -> None:
         measured, known = self.files()

@@ -172,6 +172,16 @@ class Fires(unittest.TestCase):
             "no_redundancy", "scale_unexplained", "outside_area", "tilting_plane", "far_outside",
             "unseen_model", "two_feet",
         }  # fmt: skip
+        tested |= {
+            "axes",
+            "zone",
+            "height_unit",
+            "geoid",
+            "height_minority",
+            "realisation",
+            "scale_factor",
+            "scale_reason",
+        }  # fmt: skip (in test_fit_causes)
         self.assertEqual({r.name for r in RULES if r.about == "fit"}, tested)
         self.assertTrue(all(r.limit and r.source for r in RULES))
 

@@ -95,7 +95,6 @@ class OfTheDemo(TempFolder):
                 "frame.no-epoch",
                 [Add(record=FrameRecord(id="moving", spec=FrameSpec(name="ITRF", crs=ITRF_UTM)))], (), None,
             ),
-            ("fit.scale-reason", [amend(state.fits["fit-1"], horizontal="scale")], (), None),
             (
                 "job.no-control",
                 gestures.set_field(state.marks.values(), "hold_horizontal", False, "")[1]

@@ -135,6 +135,7 @@ def _compute(
         area=frame.area_of_use() if frame is not None else None,
         place=mean_place(frame, plane) if frame is not None else None,
         over_geoid=frame is not None and frame.geoid is not None and bool(np.isfinite(plane.height_m).any()),
+        crs=frame.spec.crs if frame is not None else "",
     )
 
 
@@ -231,6 +232,7 @@ def as_json(result: FitResult, doubts: tuple[Doubt, ...], unit_m: float) -> dict
                 "text": d.text,
                 "value": number(d.value),
                 "limit": number(d.limit),
+                "grave": d.grave,
             }
             for d in doubts
         ],

@@ -78,7 +78,11 @@ def run(options: argparse.Namespace) -> int:
         "file": units.file.key if units.file is not None else None,
         "pairs": pairs_unit.key if pairs_unit is not None else None,
     }
-    doubts = doubts_about_fit(FitCase(subject="move", measured=source, known=target, result=result))
+    doubts = doubts_about_fit(
+        FitCase(
+            subject="move", measured=source, known=target, result=result, scale_reason=options.reason or ""
+        )
+    )
     metres = units.shown.metres
     if options.json:
         payload = as_json(result, doubts, metres) | outcome

@@ -87,25 +87,63 @@ def no_redundancy(case: FitCase) -> Iterator[Doubt]:
     )
 
 
+def pair_scale(case: FitCase) -> tuple[float, float, float] | None:
+    """The scale that the pairs of a fit show in plan, its sigma, and their extent (m); None where they show
+    none."""
+    trial = next((t for t in case.result.models if t.model == "scale"), None)
+    if trial is None or trial.dof <= 0 or trial.variance_factor is None:
+        return None
+    if case.majority is not None and not case.majority.agrees[case.result.pairs.used_h].all():
+        return None  # a pair that stands out bends the scale; it has its own doubt
+    used = case.pairs.source[:, case.result.pairs.used_h]
+    spread = float(np.sqrt(np.sum((used - used.mean(axis=1)[:, None]) ** 2)))
+    if spread == 0.0:
+        return None
+    sigma = trial.rms_m / np.sqrt(2.0) / spread * np.sqrt(2.0 * used.shape[1] / trial.dof)
+    return trial.scale, float(sigma), float(np.ptp(used, axis=1).max(initial=0.0))
+
+
+def scale_reason(case: FitCase) -> Iterator[Doubt]:
+    """A scale that the pairs show, or that the fit uses, without a reason that somebody gave; told with what
+    explains it."""
+    case = case.in_plan
+    found, used = pair_scale(case), case.result.plan.scale
+    if case.scale_reason:
+        return
+    scale, sigma = used, 0.0
+    if found is not None:
+        shown = abs(found[0] - 1.0) > max(SCALE_REACH * found[1], SCALE_EFFECT_M / max(found[2], 1.0))
+        sigma = found[1]
+        scale = found[0] if shown and used == 1.0 else used
+    if scale == 1.0:
+        return
+    ppm, words = (scale - 1.0) * 1e6, "nothing known explains it"
+    if case.place is not None:
+        fit = fitting(scale, max(SCALE_REACH * sigma * 1e6, 1.0), ratios(case.place))
+        likely = sorted(fit, key=lambda c: c.key != "combined-factor")
+        words = f"it is {likely[0].text}" if likely else words
+    yield Doubt(
+        rule="fit.scale-reason",
+        subject=case.subject,
+        names=(),
+        text=f"A scale of {format_fixed(ppm, 1, sign=True)} ppm and no reason given: {words}. Give the "
+        "reason, or hold the scale at 1.",
+        value=ppm,
+        limit=0.0,
+        unit="ppm",
+    )
+
+
 def scale_unexplained(case: FitCase) -> Iterator[Doubt]:
     """A scale off 1 by more than lies between grid and ground in this frame."""
     case = case.in_plan
-    trial = next((t for t in case.result.models if t.model == "scale"), None)
-    if trial is None or trial.dof <= 0 or trial.variance_factor is None:
+    found = pair_scale(case)
+    if found is None:
         return
-    if case.majority is not None and not case.majority.agrees[case.result.pairs.used_h].all():
-        return  # a pair that stands out bends the scale; it has its own doubt
-    used = case.pairs.source[:, case.result.pairs.used_h]
-    spread = np.sqrt(np.sum((used - used.mean(axis=1)[:, None]) ** 2))
-    sigma = (
-        trial.rms_m / np.sqrt(2.0) / spread * np.sqrt(2.0 * used.shape[1] / trial.dof)
-        if spread > 0
-        else np.inf
-    )
+    scale, sigma, extent = found
     ground = 1.0 / case.combined_factor if case.combined_factor else 1.0
     low, high = min(1.0, ground), max(1.0, ground)
-    off = max(low - trial.scale, trial.scale - high, 0.0)
-    extent = float(np.ptp(used, axis=1).max(initial=0.0))
+    off = max(low - scale, scale - high, 0.0)
     if off <= SCALE_REACH * sigma or off * extent < SCALE_EFFECT_M:
         return
     explained = (
@@ -114,16 +152,16 @@ def scale_unexplained(case: FitCase) -> Iterator[Doubt]:
         else ""
     )
     if case.place is not None:
-        others = fitting(trial.scale, SCALE_REACH * float(sigma) * 1e6, ratios(case.place))
+        others = fitting(scale, SCALE_REACH * sigma * 1e6, ratios(case.place))
         explained += "".join(f"; it is {c.text}" for c in others[:2])
     yield Doubt(
         rule="fit.scale",
         subject=case.subject,
         names=(),
-        text=f"The pairs want a scale of {format_fixed((trial.scale - 1) * 1e6, 1, sign=True)} ± "
-        f"{format_fixed(float(sigma) * 1e6, 1)} ppm"
+        text=f"The pairs want a scale of {format_fixed((scale - 1) * 1e6, 1, sign=True)} ± "
+        f"{format_fixed(sigma * 1e6, 1)} ppm"
         f"{explained}.",
-        value=(trial.scale - 1.0) * 1e6,
+        value=(scale - 1.0) * 1e6,
         limit=(ground - 1.0) * 1e6,
         unit="ppm",
         limit_source="combined factor at the pairs" if case.combined_factor else "scale 1",

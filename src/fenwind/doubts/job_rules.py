@@ -18,7 +18,7 @@ from fenwind.procedures.near import near_pairs
 from fenwind.procedures.onto_plane import SAME_DATUM
 from fenwind.procedures.positions import Positions
 from fenwind.quantities.lengths import UNITS, format_way
-from fenwind.quantities.numbers import counted, format_fixed
+from fenwind.quantities.numbers import counted
 from fenwind.records.entries import Amend
 from fenwind.records.records import GivenPosition
 
@@ -428,22 +428,3 @@ def _held_before(state: JobState, derived: Derived, frame: str, name: str, when:
 def _held(result: object, name: str) -> bool:
     table = result.pairs  # type: ignore[attr-defined]
     return name in table.names and bool((table.used_h | table.used_v)[table.names.index(name)])
-
-
-def scale_without_reason(state: JobState, derived: Derived) -> Iterator[Doubt]:
-    """A fit that changes lengths: somebody has to say why."""
-    for outcome in derived.fits.values():
-        if outcome.case is None or outcome.case.result.plan.scale == 1.0 or outcome.step.scale_reason:
-            continue
-        ppm = (outcome.case.result.plan.scale - 1.0) * 1e6
-        yield Doubt(
-            rule="fit.scale-reason",
-            subject=outcome.step.id,
-            names=(),
-            text=f"{outcome.step.name} scales every length by {format_fixed(ppm, 1, sign=True)} ppm and no "
-            "reason is given: "
-            "accept it with one, or hold the scale at 1.",
-            value=ppm,
-            limit=0.0,
-            unit="ppm",
-        )

@@ -157,38 +157,43 @@ def _cause(result: NetworkResult, left: float, doubt: Doubt, parameters: int, pr
 
 def _distances(result: NetworkResult) -> Iterator[Cause[Doubt]]:
     """A scale or a constant of all distances, of those of a group, or of those of one station."""
-    rows: dict[str, list[int]] = {}
-    by_group: dict[str, list[int]] = {}
-    for i, row in enumerate(result.net.rows):
-        if row.kind in DISTANCES:
-            rows.setdefault(row.at, []).append(i)
-            by_group.setdefault(row.group, []).append(i)
-    every = [i for some in rows.values() for i in some]
-    parts: list[tuple[str, tuple[str, ...], list[int]]] = [("distances", (), every)] if len(rows) > 1 else []
-    if len(by_group) > 1:
-        named = ((f"distances of {g or 'no group'}", some) for g, some in by_group.items())
-        parts += [(whose, (), some) for whose, some in named if len(some) > 2]
-    parts += [(f"distances from {name}", (name,), some) for name, some in rows.items() if len(some) > 2]
-    for whose, names, some in parts:
+    for whose, names, rows in _distance_parts(result):
         prior = ONE_OF_MANY if names else 0.0
-        lengths = {i: result.net.rows[i].value * 1e-6 for i in some}
-        found = fitted(result, lengths)
+        found = fitted(result, {i: result.net.rows[i].value * 1e-6 for i in rows})
         if found is not None:
             ppm = float(found[1][0])
             text = (
-                f"All {whose} are too {'long' if ppm > 0 else 'short'} by a scale of "
-                f"{format_fixed(abs(ppm), 1)} ppm: air, or a grid or ground factor."
+                f"All {whose} are too {_way(ppm)} by a scale of {format_fixed(abs(ppm), 1)} ppm: air, or a "
+                "grid or ground factor."
             )
             yield _cause(result, found[0], grave("adjust.scale", names, text, ppm, "ppm"), 1, prior)
-        ones = {i: np.ones(1) for i in some}
-        found = fitted(result, ones)
+        found = fitted(result, {i: np.ones(1) for i in rows})
         if found is not None:
             size = float(found[1][0])
-            text = (
-                f"All {whose} are too {'long' if size > 0 else 'short'} by {format_way(abs(size))}: "
-                "the constant of the prism."
-            )
+            text = f"All {whose} are too {_way(size)} by {format_way(abs(size))}: the constant of the prism."
             yield _cause(result, found[0], grave("adjust.constant", names, text, size), 1, prior)
+
+
+def _way(size: float) -> str:
+    return "long" if size > 0.0 else "short"
+
+
+def _distance_parts(result: NetworkResult) -> Iterator[tuple[str, tuple[str, ...], list[int]]]:
+    """Distances that may share an error: in words, whom that names, and their rows."""
+    stations: dict[str, list[int]] = {}
+    groups: dict[str, list[int]] = {}
+    for i, row in enumerate(result.net.rows):
+        if row.kind in DISTANCES:
+            stations.setdefault(row.at, []).append(i)
+            groups.setdefault(row.group, []).append(i)
+    if len(stations) > 1:
+        yield "distances", (), [i for some in stations.values() for i in some]
+    for name, rows in groups.items():
+        if len(groups) > 1 and len(rows) > 2:
+            yield f"distances of {name or 'no group'}", (), rows
+    for name, rows in stations.items():
+        if len(rows) > 2:
+            yield f"distances from {name}", (name,), rows
 
 
 # Heights and centring

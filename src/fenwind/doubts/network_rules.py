@@ -28,19 +28,7 @@ def network_doubts(
     """Blunders first, then the test of the whole, then what deserves a look."""
     limit = normal_quantile(1.0 - 0.5 * alpha)
     failed = p_value is not None and p_value < alpha
-    if result.let_go:
-        yield let_go(result)
-    if result.taken_as:
-        text = (
-            f"The given coordinates have {result.taken_as}. Nothing settles as they are: they were put right."
-        )
-        yield grave("adjust.frame", (), text, None, "")
-    if result.found is not None and not result.found.converged:
-        yield Doubt(
-            rule="adjust.converged", subject="adjust", names=(), unit="", grave=True,
-            text="The adjustment has not converged: a gross blunder leads it astray, and its figures are not "
-            "final.",
-        )  # fmt: skip
+    yield from _unsettled(result)
     if failed or float(np.abs(np.nan_to_num(figures.tests())).max(initial=0.0)) > ALONE:
         yield from explanations(result, figures, alpha)
     elif p_value is not None and p_value > 1.0 - alpha:
@@ -62,6 +50,23 @@ def network_doubts(
             rule="adjust.deflection", subject="adjust", names=(), unit="",
             text="Angles and height differences are taken as if plumb lines were normals of the ellipsoid: "
             "the deflection is left out. Ten seconds of it are 4.8 mm in height on 100 m.",
+        )  # fmt: skip
+
+
+def _unsettled(result: NetworkResult) -> Iterator[Doubt]:
+    """What kept the network from settling as it was given."""
+    if result.let_go:
+        yield let_go(result)
+    if result.taken_as:
+        text = (
+            f"The given coordinates have {result.taken_as}. Nothing settles as they are: they were put right."
+        )
+        yield grave("adjust.frame", (), text, None, "")
+    if result.found is not None and not result.found.converged:
+        yield Doubt(
+            rule="adjust.converged", subject="adjust", names=(), unit="", grave=True,
+            text="The adjustment has not converged: a gross blunder leads it astray, and its figures are not "
+            "final.",
         )  # fmt: skip
 
 

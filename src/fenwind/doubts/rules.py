@@ -7,6 +7,7 @@ from functools import partial
 
 from fenwind.doubts import (
     fit_blunders,
+    fit_causes,
     fit_evidence,
     fit_geometry,
     job_rules,
@@ -34,6 +35,8 @@ RULES: tuple[Rule, ...] = (
         source=EPSG,
         explains=("fit.longitude-sign",),
     ),
+    Rule(about="fit", look=fit_causes.axes, limit="area of use", source=EPSG),
+    Rule(about="fit", look=fit_causes.zone, limit="30 m in a neighbouring zone", source=EPSG),
     Rule(
         about="fit",
         look=fit_blunders.unit_ratio,
@@ -54,6 +57,16 @@ RULES: tuple[Rule, ...] = (
         limit="10 tolerances",
         explains=("fit.exchanged-names",),
     ),
+    Rule(about="fit", look=fit_causes.height_unit, limit="2 % off the ratio of two units"),
+    Rule(about="fit", look=fit_causes.geoid, limit="1 m off the geoid's height"),
+    Rule(
+        about="fit",
+        look=fit_causes.height_minority,
+        limit="4 tolerances",
+        explains=("fit.outlier-height",),
+    ),
+    Rule(about="fit", look=fit_causes.scale_factor, limit="3.29 sigma off the factor's square"),
+    Rule(about="fit", look=fit_causes.realisation, limit="30 mm, all pairs alike"),
     Rule(
         about="fit",
         look=fit_blunders.standing_out,
@@ -64,6 +77,7 @@ RULES: tuple[Rule, ...] = (
     Rule(about="fit", look=fit_evidence.no_check, limit="1 pair"),
     Rule(about="fit", look=fit_evidence.no_redundancy, limit="1 degree of freedom", source="least squares"),
     Rule(about="fit", look=fit_evidence.scale_unexplained, limit="3.29 sigma and 5 mm over the pairs"),
+    Rule(about="fit", look=fit_evidence.scale_reason, limit="a scale of 1"),
     Rule(about="fit", look=fit_geometry.outside_area, limit="area of use", source=EPSG),
     Rule(about="fit", look=fit_geometry.tilting_plane, limit="20 mm/km over a geoid, 100 over an ellipsoid"),
     Rule(about="fit", look=fit_geometry.unseen_model, limit="95 % region of the mark"),
@@ -89,7 +103,6 @@ RULES: tuple[Rule, ...] = (
     ),
     Rule(about="job", look=velocity_rules.velocities, limit="20 mm a year against the plate"),
     Rule(about="job", look=job_rules.changed_after_use, limit="0"),
-    Rule(about="job", look=job_rules.scale_without_reason, limit="a scale of 1"),
     Rule(about="job", look=network_job.networks, limit="the alpha of the network"),
     Rule(about="job", look=setup_job.setups, limit="15 mm in plan, 20 mm in height; 3.5 sigmas"),
     Rule(
@@ -101,9 +114,24 @@ RULES: tuple[Rule, ...] = (
 )
 
 
+#: What a cause settles is not told beside it.
+SETTLED = {
+    "fit.height-unit": ("fit.residual-height",),
+    "fit.geoid": ("fit.residual-height",),
+    "fit.outlier-height": ("fit.residual-height",),
+    "fit.axes": ("fit.residual-plan", "fit.scale", "fit.scale-reason", "fit.outside-area"),
+    "fit.zone": ("fit.residual-plan", "fit.scale", "fit.scale-reason"),
+    "fit.scale-factor": ("fit.scale", "fit.scale-reason"),
+}
+
+
 def doubts_about_fit(case: FitCase) -> tuple[Doubt, ...]:
     """Every doubt about one fit, the grave ones first, causes before symptoms."""
-    return tuple(sorted(_about_fit(case), key=lambda d: not d.grave))
+    found = list(_about_fit(case))
+    minority = [d for d in found if d.rule == "fit.outlier-height" and len(d.names) > 1]
+    causes = {d.rule for d in found} - (set() if minority else {"fit.outlier-height"})
+    settled = {rule for cause in causes for rule in SETTLED.get(cause, ())}
+    return tuple(sorted((d for d in found if d.rule not in settled), key=lambda d: not d.grave))
 
 
 def _about_fit(case: FitCase) -> Iterator[Doubt]:

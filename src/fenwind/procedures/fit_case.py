@@ -28,7 +28,8 @@ class FitCase:
     """A fit under examination. subject: its id. lat_rad, lon_rad (n,) of the measured marks, None when
     they were not geodetic. area: west, south, east, north in radians where the frame is meant to be used.
     place: factors at the mean of the measured marks, None without a datum. over_geoid: heights were
-    reduced by a geoid grid."""
+    reduced by a geoid grid. crs: the system that measured marks are in on the plane. scale_reason: why the
+    scale is not 1, as somebody said."""
 
     subject: str
     measured: Positions
@@ -39,6 +40,8 @@ class FitCase:
     area: tuple[float, float, float, float] | None = None
     place: Place | None = None
     over_geoid: bool = False
+    crs: str = ""
+    scale_reason: str = ""
 
     @property
     def combined_factor(self) -> float | None:

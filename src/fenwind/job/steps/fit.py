@@ -107,7 +107,9 @@ class Fit(OfRecord):
         points = reader.result(known(step.target_frame))
         marks = reader.rows(Mark, "hold_horizontal", "hold_height", "active")
         options = options_of(step, marks, points.index.keys() & measured.plane.index.keys())
-        key = digest_of(*reader.digests("result"), options_text(options), step.target_frame, frame.spec)
+        key = digest_of(
+            *reader.digests("result"), options_text(options), step.target_frame, frame.spec, step.scale_reason
+        )
         inputs = _Inputs(step=step, frame=frame, occupied=measured, known=points, options=options)
         return inputs, key
 
@@ -125,6 +127,8 @@ class Fit(OfRecord):
             area=frame.area_of_use(),
             place=mean_place(frame, measured.plane) if len(measured.plane) else None,
             over_geoid=frame.geoid is not None,
+            crs=frame.spec.crs if frame.has_datum else "",
+            scale_reason=inputs.step.scale_reason,
         )
         return Fitted(target=inputs.step.target_frame, case=case, occupied=measured)
 
