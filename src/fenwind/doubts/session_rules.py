@@ -14,6 +14,7 @@ from weakref import WeakKeyDictionary
 import numpy as np
 from numpy.typing import NDArray
 
+from fenwind.doubts.base_rules import shared_offsets
 from fenwind.doubts.registry import Doubt, Remedy
 from fenwind.errors import FenwindError
 from fenwind.geodesy.antenna import AntennaModel, reduced
@@ -27,7 +28,7 @@ from fenwind.procedures.rover import Point, mean
 from fenwind.procedures.shared_errors import shared, shared_by, totals
 from fenwind.quantities.lengths import format_way
 from fenwind.quantities.numbers import counted
-from fenwind.records.sessions import Antenna, BaseSetup, Occupation
+from fenwind.records.sessions import Antenna, BaseSetup, Equipment, Occupation
 
 FloatArray = NDArray[np.float64]
 
@@ -42,6 +43,8 @@ COARSE_M = 0.003
 #: Occupations nearer in time than these see the same satellites in nearly the same place, seconds (common
 #: practice).
 TOO_SOON_S, SAME_S = 1200.0, 300.0
+#: Fewer epochs prove nothing, whoever asks for how many (common practice, no source).
+FEW_EPOCHS = 4
 #: Heights of a mark that are told as wrong, at most.
 MOST_WRONG = 8
 #: How near an excess must be to what a slant would make, metres.
@@ -130,16 +133,17 @@ def occupations(state: JobState, derived: Derived) -> Iterator[Doubt]:
     """Antenna heights, checks, repeated occupations, and what their epochs were like."""
     rover, known = rover_of(derived), known_of(derived)
     rows = [o for o in state.of(Occupation).values() if o.active and o.mark in state.marks]
-    explained: set[str] = set()
+    # What a base that is wrong makes of its occupations is told of the base.
+    explained = {key for offset in shared_offsets(state, derived) for key in offset.occupations}
     apart = _APART.setdefault(rover, _Apart(rover.each))
-    for doubt in _heights(state, rows, apart, known):
+    for doubt in _heights(state, [o for o in rows if o.id not in explained], apart, known):
         explained.add(doubt.names[0])
         yield doubt
     yield from _checks(state, rows, rover, known, explained)
     yield from _spreads(state, rover, apart, explained)
     yield from _too_near(state, rows)
     for one in rows:
-        if _of_note(one):
+        if _of_note(state, one):
             yield from _epochs(state, one)
 
 
@@ -403,9 +407,16 @@ def _time(text: str) -> datetime:
     return datetime.fromisoformat(text)
 
 
-def _of_note(one: Occupation) -> bool:
+def _asked(state: JobState) -> int:
+    """Epochs that the job asks for, of an occupation; where nobody said so more than a few."""
+    said = [one.epochs for one in state.of(Equipment).values() if one.active]
+    return max(said, default=FEW_EPOCHS)
+
+
+def _of_note(state: JobState, one: Occupation) -> bool:
     """Whether there is anything to say of an occupation's epochs."""
     fine = one.finished and one.solution in ("", "fixed") and one.height_m != 0.0
+    fine = fine and not 0 < one.epochs < _asked(state)
     return not fine or one.step_m > COARSE_M or max(one.moved_m, one.off_m) > BROADCAST_M
 
 
@@ -422,6 +433,15 @@ def _epochs(state: JobState, one: Occupation) -> Iterator[Doubt]:
         yield Doubt(
             rule="occupation.float", subject=one.id, names=names, unit="",
             text=f"{names[1]} was measured with a {one.solution} solution: decimetres.",
+        )  # fmt: skip
+    asked = _asked(state)
+    if 0 < one.epochs < asked:
+        yield Doubt(
+            rule="occupation.epochs", subject=one.id, names=names, value=float(one.epochs),
+            limit=float(asked), unit="", grave=True,
+            text=f"{names[1]} was measured for {counted(one.epochs, 'epoch')}; "
+                f"{f'the job asks for {asked}' if asked > FEW_EPOCHS else 'so few prove nothing'}.",
+            remedies=(LEAVE_OUT,),
         )  # fmt: skip
     if one.height_m == 0.0:
         yield Doubt(

@@ -51,9 +51,33 @@ def _tie_base(state: JobState, doubt: Doubt, remedy: Remedy) -> Gesture:
     return stand_on(base, "tie", mark)
 
 
+def _base(state: JobState, doubt: Doubt) -> BaseSetup:
+    found = state.of(BaseSetup).get(doubt.subject)
+    if found is None or not found.active:
+        raise ProcedureError("what this doubt speaks of is gone", hint="Look at the doubts again")
+    return found
+
+
+def _base_height(state: JobState, doubt: Doubt, remedy: Remedy) -> Gesture:
+    """The height of a base's antenna that agrees, to a tenth of a millimetre."""
+    base = _base(state, doubt)
+    height = round(base.height_m - (doubt.value or 0.0), 4)
+    reduced(height, base.method, antenna_model(state, base.antenna))
+    return Gesture("Antenna height", (amend(base, reason=doubt.text, height_m=height),))
+
+
+def _base_stands_on(state: JobState, doubt: Doubt, remedy: Remedy) -> Gesture:
+    base, mark = _base(state, doubt), state.mark_named(remedy.names[0])
+    if mark is None:
+        raise ProcedureError("what this doubt speaks of is gone", hint="Look at the doubts again")
+    return stand_on(base, base.word, mark)
+
+
 SESSION_REMEDIES: dict[str, Callable[[JobState, Doubt, Remedy], Gesture]] = {
     "as-slant": _as_slant,
     "other-height": _other_height,
     "leave-out": _leave_out,
     "tie-base": _tie_base,
+    "base-height": _base_height,
+    "base-stands-on": _base_stands_on,
 }
