@@ -201,6 +201,28 @@ class DatumFit(Command):
                 self.assertEqual(pyproj.CRS(found["wkt"]).type_name, "Bound CRS")
         self.assertIn("need --from", self.run_json("datum-fit", one, two, code=2))
 
+    def test_exchanged_names_and_a_pair_that_is_off(self) -> None:
+        """Simulated truth: eight stations over 40 km, 3 mm of noise, a shift, turns and a scale."""
+        rng = np.random.default_rng(8)
+        names = [f"S{k}" for k in range(8)]
+        source = np.array([[3.0e6], [0.45e6], [5.57e6]]) + rng.uniform(-2e4, 2e4, (3, 8))
+        turn = np.array([1e-6, -2e-6, 3e-6])
+        target = 1.000002 * (source + np.cross(turn, source.T).T) + np.array([[87.0], [98.0], [121.0]])
+        target += rng.normal(0.0, 0.003, target.shape)
+        swapped, off = target.copy(), target.copy()
+        swapped[:, [2, 5]] = swapped[:, [5, 2]]
+        off[1, 4] += 0.2
+        for values, wanted in (
+            (target, []), (swapped, [("datum-fit.names", ["S2", "S5"])]), (off, [("datum-fit.pair", ["S4"])]),
+        ):  # fmt: skip
+            paths = []
+            for key, xyz in (("one", source), ("two", values)):
+                rows = [f"{n},{x:.4f},{y:.4f},{z:.4f}" for n, (x, y, z) in zip(names, xyz.T, strict=True)]
+                (self.folder / f"{key}.csv").write_text("\n".join(["name,x,y,z", *rows]) + "\n")
+                paths.append(str(self.folder / f"{key}.csv"))
+            found = self.run_json("datum-fit", *paths, code=len(wanted))
+            self.assertEqual([(d["rule"], d["names"]) for d in found["doubts"]], wanted)
+
     def test_weak_and_too_few(self) -> None:
         def text(v: list[tuple[float, float, float]]) -> str:
             return "name,x,y,z\n" + "".join(f"M{i},{a},{b},{c}\n" for i, (a, b, c) in enumerate(v))

@@ -46,6 +46,7 @@ class _Set:
 def run(options: argparse.Namespace) -> int:
     """Read, fit, tell."""
     from fenwind.commands.answers import doubts_json
+    from fenwind.doubts.datum_fit_rules import datum_fit_doubts
     from fenwind.doubts.registry import Doubt
     from fenwind.procedures.datum_fit import datum_fit
 
@@ -55,7 +56,7 @@ def run(options: argparse.Namespace) -> int:
     source = one.xyz[:, [one.names.index(n) for n in pairs]]
     target = two.xyz[:, [two.names.index(n) for n in pairs]]
     found = datum_fit(source, target, options.parameters)
-    doubts = []
+    doubts = list(datum_fit_doubts(pairs, source, target, options.parameters))
     if options.parameters == 7 and found.spreads[1] < found.spreads[0] / 50.0:
         share = float(found.spreads[1] / found.spreads[0])
         doubts.append(
