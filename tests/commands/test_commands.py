@@ -15,7 +15,7 @@ import numpy as np
 from fenwind.cli import main
 from fenwind.geodesy.frames import open_frame, working_frame_spec
 from fenwind.quantities.lengths import US_SURVEY_FOOT
-from tests.support import DATA, TempFolder, made_up_pairs
+from tests.support import DATA, CommandCase, TempFolder, made_up_pairs
 
 
 def run(*arguments: str) -> tuple[int, str, str]:
@@ -26,6 +26,29 @@ def run(*arguments: str) -> tuple[int, str, str]:
         except SystemExit as leave:
             code = int(leave.code or 0)
     return code, out.getvalue(), err.getvalue()
+
+
+class Areas(CommandCase):
+    def test_outside_the_area_of_a_system(self) -> None:
+        """UTM zone 32N is meant for 6 to 12 degrees east (EPSG dataset)."""
+        for rows, code, grave, words in (
+            ("A,61.3,8.3,100", 0, None, ""),
+            ("A,61.3,-8.3,100", 1, True, "with the other sign of the longitude"),
+            ("A,8.3,61.3,100", 1, True, "latitude and longitude exchanged"),
+            ("A,61.3,12.4,100", 0, False, "zone of ETRS89 / UTM zone 33N"),
+            ("A,61.3,15.4,100", 1, True, "zone of ETRS89 / UTM zone 33N"),
+            ("A,61.3,40.0,100", 1, True, "another zone"),
+        ):
+            path = self.folder / "points.csv"
+            path.write_text(f"name,lat,lon,h\n{rows}\n")
+            ground = self.run_json(
+                "ground", str(path), "--frame", "EPSG:25832", "--factor", "mean", code=code
+            )
+            converted = self.run_json("convert", str(path), "--from", "EPSG:4258", "--to", "EPSG:25832")
+            for found in (ground, converted):
+                told = [d for d in found["doubts"] if d["rule"] == "frame.area"]
+                self.assertEqual([d["grave"] for d in told], [] if grave is None else [grave], rows)
+                self.assertTrue(all(words in d["text"] and d["names"] == ["A"] for d in told), told)
 
 
 class Fit(TempFolder):

@@ -12,6 +12,7 @@ if TYPE_CHECKING:
     import numpy as np
     from numpy.typing import NDArray
 
+    from fenwind.doubts.registry import Doubt
     from fenwind.exchange.point_list import PointList
     from fenwind.geodesy.conversion import Conversion
     from fenwind.geodesy.plate_motion import Plate
@@ -52,8 +53,8 @@ def run(options: argparse.Namespace) -> int:
     """Convert and print."""
     import numpy as np
 
+    from fenwind.commands.answers import doubts_json
     from fenwind.commands.reading import dump, read_points
-    from fenwind.exchange.csv_out import csv_text
     from fenwind.geodesy.conversion import convert, moved_in_time
     from fenwind.geodesy.frames import find_crs
 
@@ -77,15 +78,48 @@ def run(options: argparse.Namespace) -> int:
         first, second, up, rates = moved_in_time(options.source, plate, first, second, up, years, own)
     at = options.epoch if options.to_epoch is None else options.to_epoch
     result = convert(options.source, options.target, first, second, up, at)
+    doubts = _areas(options, [p.name for p in points.points], first, second)
     if options.json:
-        print(dump(_payload(options, points, result, plate, rates)))
-        return 0
+        payload = _payload(options, points, result, plate, rates)
+        payload["doubts"] += doubts_json(doubts)
+        print(dump(payload))
+    else:
+        _tell(points, result, doubts)
+    return 0
+
+
+def _tell(points: PointList, result: Conversion, doubts: list[Doubt]) -> None:
+    """Print the list, and beside it what is to be said of it."""
+    from fenwind.exchange.csv_out import csv_text
+
     keys, rows = _rows(points, result)
     texts = ([name, *("" if v is None else repr(v) for v in values)] for name, *values in rows)
     print(csv_text(("name", *keys), texts), end="")
-    for note in result.notes:
-        print(f"fenwind: {note.text}", file=sys.stderr)
-    return 0
+    for text in (*(note.text for note in result.notes), *(doubt.text for doubt in doubts)):
+        print(f"fenwind: {text}", file=sys.stderr)
+
+
+def _areas(
+    options: argparse.Namespace, names: list[str], first: FloatArray, second: FloatArray
+) -> list[Doubt]:
+    """Doubts about points outside the areas of the systems that they come from and go to."""
+    import numpy as np
+
+    from fenwind.doubts.area_rules import outside_area
+    from fenwind.geodesy.frames import find_crs, open_frame, working_frame_spec
+    from fenwind.quantities.lengths import UNITS
+
+    frames = {}
+    for code in (options.source, options.target):
+        if find_crs(code).is_projected:
+            frames[code] = open_frame(working_frame_spec(code))
+    if options.source in frames:
+        metres = UNITS[frames[options.source].spec.unit].metres
+        lat, lon = frames[options.source].inverse(first * metres, second * metres)
+    else:
+        lat, lon = np.radians(second), np.radians(first)
+    found = (outside_area("convert", names, frame, lat, lon) for frame in frames.values())
+    return [doubt for some in found for doubt in some]
 
 
 def _rows(points: PointList, result: Conversion) -> tuple[tuple[str, ...], list[tuple[Any, ...]]]:

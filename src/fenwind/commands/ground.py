@@ -45,6 +45,7 @@ def run(options: argparse.Namespace) -> int:
 
     from fenwind.commands.answers import doubts_json
     from fenwind.commands.reading import read_points
+    from fenwind.doubts.area_rules import outside_area
     from fenwind.doubts.ground_rules import ground_doubts
     from fenwind.exchange.files import check_target, write_text
     from fenwind.geodesy.frames import open_frame, working_frame_spec
@@ -70,6 +71,8 @@ def run(options: argparse.Namespace) -> int:
     farthest = float(np.hypot(*(grid - np.array(origin)[:, None])).max()) * unit.metres
     fine = own[np.isfinite(own)]
     doubts = list(ground_doubts(factor, half, fine, farthest, grid, ground))
+    if not options.back:
+        doubts += outside_area("ground", names, frame, lat, lon)
     heights = np.array([p.height_m for p in points.points], dtype=float) / unit_h
     payload = {
         "factor": factor, "combined_factor": 1.0 / factor, "origin": {"e": origin[0], "n": origin[1]},
@@ -82,7 +85,7 @@ def run(options: argparse.Namespace) -> int:
     if options.out:
         write_text(options.out, _csv(payload["positions"]))
     _tell(payload, options.json)
-    return 1 if doubts else 0
+    return 1 if any(d.grave or d.rule != "frame.area" for d in doubts) else 0
 
 
 def _positions(names: list[str], carried: Any, heights: Any) -> list[dict[str, Any]]:
