@@ -109,6 +109,10 @@ class NetworkStage(QtTestCase):
         w = self.open()
         w.show_stage("Network")
         page, b = w.pages["Network"].network, w.bridge
+        place = page.table.visualRect(page.table.proxy.index(2, 3)).center()
+        QTest.mouseClick(page.table.viewport(), Qt.MouseButton.LeftButton, pos=place)
+        row = page.table.records.rows[2]
+        self.assertEqual(w.trail_pane.links.title, f"WITHOUT THE {row.kind.upper()} {row.at} – {row.to}")
         page.table.setCurrentIndex(page.table.proxy.index(20, 1))
         heading, links = page.trail()
         row = page.table.records.rows[20]

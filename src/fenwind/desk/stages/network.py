@@ -118,6 +118,8 @@ class NetworkSheet(RecordSheet):
         self.table = RecordTable(self._columns())
         self.table.setAccessibleName("Observations of the network")
         self.table.row_picked.connect(self._on_row)
+        # A click makes a row current before it is selected, and the trail is that of the selected one.
+        self.table.selectionModel().selectionChanged.connect(lambda *_: self.trail_changed.emit())
         self.column.addWidget(self.empty)
         self.column.addWidget(self.first, 0, Qt.AlignmentFlag.AlignLeft)
         self.column.addWidget(self.table, 1)
