@@ -1,5 +1,6 @@
 """The sheet of marks, and lists matched by hand."""
 
+import numpy as np
 from PySide6.QtCore import QItemSelectionModel, Qt
 from PySide6.QtTest import QTest
 
@@ -98,6 +99,9 @@ class Marks(QtTestCase):
         self.assertEqual(len(incoming.table.records.rows), 1)
         self.choose(incoming.statement.parts["unit"], "international feet")
         self.assertEqual(incoming.chips["differs"].text(), "differs 1")
+        over = np.array(incoming._list.against.verdict, dtype=object) == "differs"
+        self.assertEqual(over.sum(), 1)
+        self.assertFalse(set(np.flatnonzero(over)) & set(incoming._list.taken()), "over the tolerance: look")
         before = len(b.state.records)
         incoming.leave.click()
         self.assertEqual(

@@ -66,7 +66,8 @@ class IncomingList:
             groups[places] = [codes[v] for v in against.verdict]
             odd = np.array(list(against.clash), dtype=np.intp)
             self.take[places] = groups[places] != GROUPS.index("same")
-            # A name that stands twice, or another's place: somebody has to look before it is taken.
+            # Over the tolerance, a name that stands twice, or another's place: somebody has to look first.
+            self.take[places[np.array(against.verdict, dtype=object) == "differs"]] = False
             groups[places[odd]] = GROUPS.index("odd name")
             self.take[places[odd]] = False
         self.groups = groups
