@@ -32,6 +32,18 @@ class Owner(QtTestCase):
         assert mark is not None
         return mark.code
 
+    def refusing(self, what: str) -> Any:
+        """The job's file as it is when there is no room for one gesture."""
+        file = self.b._owner._job.file
+        write = file.append
+
+        def append(at: str, gesture: str, *rest: Any) -> int:
+            if gesture == what:
+                raise JobError("the disk is full", hint="Make room")
+            return write(at, gesture, *rest)
+
+        return mock.patch.object(file, "append", append)
+
     def test_requests_are_done_in_order_on_one_thread(self) -> None:
         done: list[tuple[str, str]] = []
 
@@ -61,15 +73,8 @@ class Owner(QtTestCase):
 
     def test_what_the_file_refuses_is_taken_back_and_the_rest_stays(self) -> None:
         """Also what was handed over after it, where it does not stand on it."""
-        was, write = self.code_of("T-02"), self.b._owner._job.file.append
-        refused: list[Exception] = []
-
-        def full(at: str, what: str, *rest: Any) -> int:
-            if what == "Code X":
-                raise JobError("the disk is full", hint="Make room")
-            return write(at, what, *rest)
-
-        with mock.patch.object(self.b._owner._job.file, "append", full):
+        was, refused = self.code_of("T-02"), list[Exception]()
+        with self.refusing("Code X"):
             self.b.do(self.code("T-02", "X"), None, refused.append)
             self.b.do(self.code("T-03", "Y"))
             self.assertEqual((self.code_of("T-02"), self.code_of("T-03")), ("X", "Y"))
@@ -80,6 +85,19 @@ class Owner(QtTestCase):
         self.b.undo()
         self.b.wait()
         self.assertEqual(dict(self.b.state.records), dict(self.b._owner._job.state.records))
+
+    def test_undo_of_what_is_refused_takes_nothing_else_back(self) -> None:
+        self.b.do(self.code("T-02", "A"))
+        self.b.wait()
+        with self.refusing("Code B"):
+            self.b.do(self.code("T-02", "B"))
+            self.b.undo()  # before the window knows
+            self.b.wait()
+        self.assertEqual((self.code_of("T-02"), self.b.undo_text), ("A", "Code A"))
+        self.b.undo()
+        self.b.redo()
+        self.b.wait()
+        self.assertEqual((self.code_of("T-02"), self.b.undo_text), ("A", "Code A"))
 
     def test_epochs_are_kept_in_the_midst_of_a_derivation_and_a_change_ends_it(self) -> None:
         begun, ended, answers = threading.Event(), [], []

@@ -17,7 +17,7 @@ from fenwind.desk.job_owner import Answer, Deriver, JobOwner, Request, Results, 
 from fenwind.doubts.of_job import Findings
 from fenwind.doubts.registry import Doubt, Remedy
 from fenwind.doubts.settling import accept, settle
-from fenwind.errors import FenwindError
+from fenwind.errors import FenwindError, JobError
 from fenwind.geodesy.axes import ShownAxis, shown_axes
 from fenwind.geodesy.frames import axes_of
 from fenwind.job.checksums import EntryRow
@@ -266,14 +266,14 @@ class JobBridge(QObject):
         """Take the latest gesture back."""
         text = self.undo_text
         if text:
-            self._change(lambda job: job.undo(), History.step_back)
+            self._change(partial(_undone, text), History.step_back)
             self.tell_then(f"Undone: {text}")
 
     def redo(self) -> None:
         """Do the gesture undone last again."""
         text = self.redo_text
         if text:
-            self._change(lambda job: job.redo(), History.step_forward)
+            self._change(partial(_done_again, text), History.step_forward)
             self.tell_then(f"Done again: {text}")
 
     def rederive(self) -> None:
@@ -408,3 +408,19 @@ class JobBridge(QObject):
         """Keep what was handed over, stop all other work and let go of the job."""
         self._owner.close()
         QCoreApplication.sendPostedEvents(None, QEvent.Type.MetaCall.value)
+
+
+def _undone(text: str, job: Job) -> None:
+    """Take the gesture of a text back; what was refused meanwhile does not send undo to the one before."""
+    _require_latest(text, job.undo_text)
+    job.undo()
+
+
+def _done_again(text: str, job: Job) -> None:
+    _require_latest(text, job.redo_text)
+    job.redo()
+
+
+def _require_latest(text: str, latest: str) -> None:
+    if text != latest:
+        raise JobError(f"{text!r} was not kept, so nothing was undone", hint="Look at what is there now")
