@@ -3,7 +3,7 @@ its coordinate. One offset that all share is fitted and told only when what is l
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -25,8 +25,8 @@ FloatArray = NDArray[np.float64]
 #: What an offset may be at least before it is told, plan and height, metres (common practice, no source), and
 #: the multiple of its sigma; two-sided 0.1 %.
 LEAST_H_M, LEAST_V_M, REACH = 0.015, 0.025, 3.29
-#: A base is judged by so many marks that are known, or measured from two other bases.
-LEAST_MARKS = 2
+#: A base is judged by so many marks that are known, or measured from so many other bases.
+LEAST_MARKS = LEAST_BASES = 2
 #: How near the vector between two marks must be to the offset, metres.
 NEAR_M = 0.10
 
@@ -50,40 +50,51 @@ class BaseOffset:
 def shared_offsets(state: JobState, derived: Derived) -> list[BaseOffset]:
     """Bases that stand somewhere, and are off by an offset that all marks measured from them share."""
     rover, known = rover_of(derived), known_of(derived)
+    by_mark: dict[str, list[Occupation]] = {}
+    for one in state.of(Occupation).values():
+        if one.active and one.finished and one.id in rover.each:
+            by_mark.setdefault(one.mark, []).append(one)
     found = []
     for base in state.of(BaseSetup).values():
         if base.active and base.word != "average" and base.id in rover.bases:
-            offset = _offset(state, base, rover, known)
+            offset = _offset(base, by_mark, rover, known)
             if offset is not None:
                 found.append(offset)
     return found
 
 
 def _references(
-    state: JobState, base: BaseSetup, rover: RoverMarks, known: Mapping[str, Point]
+    base: BaseSetup,
+    by_mark: Mapping[str, Sequence[Occupation]],
+    rover: RoverMarks,
+    known: Mapping[str, Point],
 ) -> Iterator[tuple[Occupation, Point]]:
     """Occupations from a base with where their marks are by others: known, or from two bases besides."""
-    rows = [o for o in state.of(Occupation).values() if o.active and o.finished and o.id in rover.each]
-    for one in rows:
-        if one.base != base.id or one.mark == base.mark:
+    for mark, there in by_mark.items():
+        mine = [one for one in there if one.base == base.id]
+        if not mine or mark == base.mark:
             continue
-        if one.mark in known:
-            yield one, known[one.mark]
-            continue
-        others = [o for o in rows if o.mark == one.mark and o.base != base.id]
-        if len({o.base for o in others}) >= 2:
-            yield one, mean([rover.each[o.id] for o in others])
+        reference = known.get(mark)
+        if reference is None:
+            others = [one for one in there if one.base != base.id]
+            if len({one.base for one in others}) < LEAST_BASES:
+                continue
+            reference = mean([rover.each[one.id] for one in others])
+        yield from ((one, reference) for one in mine)
 
 
 def _offset(
-    state: JobState, base: BaseSetup, rover: RoverMarks, known: Mapping[str, Point]
+    base: BaseSetup,
+    by_mark: Mapping[str, Sequence[Occupation]],
+    rover: RoverMarks,
+    known: Mapping[str, Point],
 ) -> BaseOffset | None:
-    pairs = list(_references(state, base, rover, known))
+    pairs = list(_references(base, by_mark, rover, known))
     if len({one.mark for one, _ in pairs}) < LEAST_MARKS:
         return None
     axes = enu_axes(*rover.bases[base.id].ground.geodetic[:2])
     d = np.array([axes @ (rover.each[one.id].xyz - there.xyz) for one, there in pairs])
-    variance = np.array([_variance(rover.each[one.id], there, axes) for one, there in pairs])
+    variance = np.array([variances(rover.each[one.id], there, axes) for one, there in pairs])
     weight = 1.0 / np.maximum(variance, 1e-8)
     common = np.sum(weight * d, axis=0) / np.sum(weight, axis=0)
     sigma = np.sqrt(np.maximum(variance, 1e-8))
@@ -95,21 +106,15 @@ def _offset(
     return BaseOffset(base=base, enu=common, axes=axes, occupations=tuple(one.id for one, _ in pairs))
 
 
-def _variance(point: Point, reference: Point, axes: FloatArray) -> FloatArray:
-    """Variances of the difference of two points in east, north, up (3,)."""
+def variances(point: Point, reference: Point, axes: FloatArray) -> FloatArray:
+    """Variances of the difference of two points along axes (3, 3), as rows: (3,), square metres."""
     cross = shared(point.errors, reference.errors)
     total = point.errors.total + reference.errors.total - cross - cross.T
     return np.asarray(np.diag(axes @ total @ axes.T))
 
 
-def wrong_bases(state: JobState, derived: Derived) -> Iterator[Doubt]:
-    """What explains the offset of each base: its antenna height, another mark, else its coordinate."""
-    known = known_of(derived)
-    for offset in shared_offsets(state, derived):
-        yield from _explained(state, offset, known)
-
-
-def _explained(state: JobState, offset: BaseOffset, known: Mapping[str, Point]) -> Iterator[Doubt]:
+def wrong_base(state: JobState, offset: BaseOffset, known: Mapping[str, Point]) -> Iterator[Doubt]:
+    """What explains the offset of a base: its antenna height, another mark, else its coordinate."""
     base, up = offset.base, float(offset.enu[2])
     size = float(np.linalg.norm(offset.enu))
     if offset.plan_m <= LEAST_H_M:

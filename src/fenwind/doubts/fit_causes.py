@@ -9,7 +9,7 @@ from collections.abc import Iterator
 import numpy as np
 from numpy.typing import NDArray
 
-from fenwind.doubts.fit_evidence import pair_scale
+from fenwind.doubts.fit_evidence import SCALE_REACH, pair_scale
 from fenwind.doubts.registry import Doubt, Remedy
 from fenwind.errors import FenwindError
 from fenwind.geodesy.area import inside_area
@@ -33,8 +33,6 @@ APART, TOGETHER = 4.0, 2.0
 ZONE_REACH_M, ZONE_FITS_M = 30_000.0, 30.0
 #: Shifts between realisations and epochs of one datum, metres.
 REALISATION_M = (0.03, 3.0)
-#: Multiple of its sigma above which a scale or a shift is told; two-sided 0.1 %.
-REACH = 3.29
 
 
 def _grave(case: FitCase, rule: str, text: str, value: float | None, limit: float | None, unit: str = "m",
@@ -173,10 +171,10 @@ def scale_factor(case: FitCase) -> Iterator[Doubt]:
     covariance = case.pairs.source_covariance + case.pairs.target_covariance
     stated = float(np.sqrt(np.mean(covariance[0, 0] + covariance[1, 1]) / 2.0))
     sigma = max(sigma, stated / max(extent, 1.0))
-    if abs(math.log(factor)) < 2.0 * REACH * sigma:
+    if abs(math.log(factor)) < 2.0 * SCALE_REACH * sigma:
         return
     for power in (2.0, -2.0):
-        if abs(scale - factor**power) < REACH * sigma:
+        if abs(scale - factor**power) < SCALE_REACH * sigma:
             ppm = (scale - 1.0) * 1e6
             way = "applied twice" if power < 0.0 else "taken off again where it was not applied"
             text = (

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from fenwind.doubts import base_rules, session_rules
+from fenwind.doubts import session_rules
 from fenwind.doubts.registry import Doubt
 from fenwind.doubts.rules import doubts_about_fit, doubts_about_job
 from fenwind.errors import FenwindError, StepError
@@ -86,7 +86,7 @@ def _failed(what: str, subject: str, error: FenwindError) -> Doubt:
 
 def about_sessions(state: JobState, derived: Derived) -> tuple[Doubt, ...]:
     """Open doubts about bases and occupations alone."""
-    looks = (session_rules.bases, base_rules.wrong_bases, session_rules.occupations, session_rules.sessions)
+    looks = (session_rules.bases, session_rules.occupations, session_rules.sessions)
     return _part([doubt for look in looks for doubt in look(state, derived)], state).open
 
 

@@ -6,7 +6,6 @@ from collections.abc import Iterator
 from functools import partial
 
 from fenwind.doubts import (
-    base_rules,
     fit_blunders,
     fit_causes,
     fit_evidence,
@@ -85,7 +84,6 @@ RULES: tuple[Rule, ...] = (
     Rule(about="fit", look=fit_geometry.far_outside, limit="half the extent of the pairs"),
     Rule(about="job", look=job_rules.set_aside, limit="0 entries", source="checksums of the job file"),
     Rule(about="job", look=session_rules.bases, limit="a word to stand on; 5 mm of what is broadcast"),
-    Rule(about="job", look=base_rules.wrong_bases, limit="3.29 sigma, 15 and 25 mm at least, on two marks"),
     Rule(about="job", look=session_rules.occupations, limit="3.29 sigma, 15 and 25 mm at least"),
     Rule(about="job", look=session_rules.sessions, limit="one check on a known mark"),
     Rule(about="job", look=job_rules.no_control, limit="1 mark"),

@@ -14,7 +14,7 @@ from weakref import WeakKeyDictionary
 import numpy as np
 from numpy.typing import NDArray
 
-from fenwind.doubts.base_rules import shared_offsets
+from fenwind.doubts.base_rules import LEAST_H_M, LEAST_V_M, REACH, shared_offsets, variances, wrong_base
 from fenwind.doubts.registry import Doubt, Remedy
 from fenwind.errors import FenwindError
 from fenwind.geodesy.antenna import AntennaModel, reduced
@@ -25,17 +25,13 @@ from fenwind.job.state import JobState
 from fenwind.job.steps.base import base_node, model_of
 from fenwind.job.steps.rover import RoverMarks
 from fenwind.procedures.rover import Point, mean
-from fenwind.procedures.shared_errors import shared, shared_by, totals
+from fenwind.procedures.shared_errors import shared_by, totals
 from fenwind.quantities.lengths import format_way
 from fenwind.quantities.numbers import counted
 from fenwind.records.sessions import Antenna, BaseSetup, Equipment, Occupation
 
 FloatArray = NDArray[np.float64]
 
-#: What a difference may be at least before it is told, plan and height, metres (common practice, no source).
-LEAST_H_M, LEAST_V_M = 0.015, 0.025
-#: Multiple of its sigma above which a difference is told; two-sided 0.1 %.
-REACH = 3.29
 #: Broadcast positions that differ by more are different ones, metres.
 BROADCAST_M = 0.005
 #: Digits of a receiver's sentences that are worth more are too few, metres.
@@ -130,11 +126,14 @@ def _broadcast(base: BaseSetup, rover: RoverMarks) -> Iterator[Doubt]:
 
 
 def occupations(state: JobState, derived: Derived) -> Iterator[Doubt]:
-    """Antenna heights, checks, repeated occupations, and what their epochs were like."""
+    """Bases that their occupations say are wrong, antenna heights, checks, repeated occupations, and what
+    their epochs were like."""
     rover, known = rover_of(derived), known_of(derived)
     rows = [o for o in state.of(Occupation).values() if o.active and o.mark in state.marks]
-    # What a base that is wrong makes of its occupations is told of the base.
-    explained = {key for offset in shared_offsets(state, derived) for key in offset.occupations}
+    explained: set[str] = set()
+    for offset in shared_offsets(state, derived):
+        explained.update(offset.occupations)  # what a wrong base makes of them is told of the base
+        yield from wrong_base(state, offset, known)
     apart = _APART.setdefault(rover, _Apart(rover.each))
     for doubt in _heights(state, [o for o in rows if o.id not in explained], apart, known):
         explained.add(doubt.names[0])
@@ -152,9 +151,7 @@ def _difference(point: Point, reference: Point) -> tuple[Any, Any]:
     lat, lon, _ = reference.geodetic
     axes = enu_axes(lat, lon)
     d = axes @ (point.xyz - reference.xyz)
-    cross = shared(point.errors, reference.errors)
-    total = point.errors.total + reference.errors.total - cross - cross.T
-    return d, np.sqrt(np.maximum(np.diag(axes @ total @ axes.T), 0.0))
+    return d, np.sqrt(np.maximum(variances(point, reference, axes), 0.0))
 
 
 class _Off(NamedTuple):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import TypeVar
 
 from fenwind.doubts.registry import Doubt, Remedy
 from fenwind.errors import ProcedureError
@@ -13,9 +14,12 @@ from fenwind.job.steps.base import antenna_model
 from fenwind.records.entries import Gesture, amend
 from fenwind.records.sessions import Antenna, BaseSetup, Occupation
 
+R = TypeVar("R", Occupation, BaseSetup)
 
-def _occupation(state: JobState, doubt: Doubt) -> Occupation:
-    found = state.of(Occupation).get(doubt.subject)
+
+def _about(state: JobState, kind: type[R], doubt: Doubt) -> R:
+    """The record that a doubt is about. Raises ProcedureError where it is there no more."""
+    found = state.of(kind).get(doubt.subject)
     if found is None or not found.active:
         raise ProcedureError("what this doubt speaks of is gone", hint="Look at the doubts again")
     return found
@@ -23,7 +27,7 @@ def _occupation(state: JobState, doubt: Doubt) -> Occupation:
 
 def _as_slant(state: JobState, doubt: Doubt, remedy: Remedy) -> Gesture:
     """The height was a slant; of the job's only antenna where the occupation names none."""
-    one = _occupation(state, doubt)
+    one = _about(state, Occupation, doubt)
     models = [a.model for a in state.of(Antenna).values() if a.active]
     model = one.antenna or (models[0] if len(models) == 1 else "")
     reduced(one.height_m, "slant", antenna_model(state, model))
@@ -32,7 +36,7 @@ def _as_slant(state: JobState, doubt: Doubt, remedy: Remedy) -> Gesture:
 
 def _other_height(state: JobState, doubt: Doubt, remedy: Remedy) -> Gesture:
     """The height that agrees, to a tenth of a millimetre."""
-    one = _occupation(state, doubt)
+    one = _about(state, Occupation, doubt)
     height = round(one.height_m - (doubt.value or 0.0), 4)
     reduced(height, one.method, antenna_model(state, one.antenna))
     return Gesture("Antenna height", (amend(one, reason=doubt.text, height_m=height),))
@@ -40,7 +44,7 @@ def _other_height(state: JobState, doubt: Doubt, remedy: Remedy) -> Gesture:
 
 def _leave_out(state: JobState, doubt: Doubt, remedy: Remedy) -> Gesture:
     return Gesture(
-        "Leave an occupation out", (amend(_occupation(state, doubt), reason=doubt.text, active=False),)
+        "Leave an occupation out", (amend(_about(state, Occupation, doubt), reason=doubt.text, active=False),)
     )
 
 
@@ -51,23 +55,16 @@ def _tie_base(state: JobState, doubt: Doubt, remedy: Remedy) -> Gesture:
     return stand_on(base, "tie", mark)
 
 
-def _base(state: JobState, doubt: Doubt) -> BaseSetup:
-    found = state.of(BaseSetup).get(doubt.subject)
-    if found is None or not found.active:
-        raise ProcedureError("what this doubt speaks of is gone", hint="Look at the doubts again")
-    return found
-
-
 def _base_height(state: JobState, doubt: Doubt, remedy: Remedy) -> Gesture:
     """The height of a base's antenna that agrees, to a tenth of a millimetre."""
-    base = _base(state, doubt)
+    base = _about(state, BaseSetup, doubt)
     height = round(base.height_m - (doubt.value or 0.0), 4)
     reduced(height, base.method, antenna_model(state, base.antenna))
     return Gesture("Antenna height", (amend(base, reason=doubt.text, height_m=height),))
 
 
 def _base_stands_on(state: JobState, doubt: Doubt, remedy: Remedy) -> Gesture:
-    base, mark = _base(state, doubt), state.mark_named(remedy.names[0])
+    base, mark = _about(state, BaseSetup, doubt), state.mark_named(remedy.names[0])
     if mark is None:
         raise ProcedureError("what this doubt speaks of is gone", hint="Look at the doubts again")
     return stand_on(base, base.word, mark)
