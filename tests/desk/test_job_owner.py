@@ -6,6 +6,7 @@ from typing import Any
 from unittest import mock
 
 from fenwind.desk.job_owner import Deriver
+from fenwind.desk.trial import Trial
 from fenwind.errors import JobError
 from fenwind.job import gestures
 from fenwind.job.job import Job
@@ -145,3 +146,23 @@ class Owner(QtTestCase):
         job = Job.open(self.b.path)
         self.addCleanup(job.close)
         self.assertEqual(job.undo_text, "Code B")
+
+    def test_a_new_gesture_leaves_nothing_to_do_again(self) -> None:
+        self.b.do(self.code("T-02", "A"))
+        self.b.undo()
+        self.assertEqual(self.b.redo_text, "Code A")
+        self.b.do(self.code("T-02", "B"))
+        self.b.wait()
+        self.assertEqual((self.b.redo_text, self.b._owner._job.redo_text), ("", ""))
+
+    def test_a_trial_that_something_else_has_overtaken_is_not_shown(self) -> None:
+        asked: list[Any] = []
+        bridge: Any = mock.Mock(revision=1, what_if=lambda entries, then: asked.append(then))
+        came = mock.Mock()
+        trial = Trial(bridge, came)
+        for key in ("a", "b"):
+            self.assertIsNone(trial.result(key, ()))
+        asked[0]("of a")
+        self.assertIsNone(trial.result("b", ()))
+        asked[1]("of b")
+        self.assertEqual((trial.result("b", ()), came.call_count), ("of b", 1))

@@ -64,17 +64,19 @@ class WrongBases(TempFolder):
 
     def test_each_is_named_with_a_remedy_that_settles_it(self) -> None:
         for words, job, rule, names, value in (
-            ("clean", self.job(), "", (), 0.0),
-            ("antenna", self.job(booked_m=1.62), "base.antenna", ("D1",), 0.12),
-            ("wrong mark", self.job(on="B"), "base.wrong-mark", ("D1", "A", "B"), 1364.0),
-            ("coordinate", self.job(moved=(0.4, -0.3, 0.0)), "base.position", ("D1",), 0.5),
+            ("", self.job(), "", (), 0.0),
+            ("too high", self.job(booked_m=1.62), "base.antenna", ("D1",), 0.12),
+            ("stands on B", self.job(on="B"), "base.wrong-mark", ("D1", "A", "B"), 1364.0),
+            (r"mm east, \d+\.\d mm south", self.job(moved=(0.4, -0.3, 0.0)), "base.position", ("D1",), 0.5),
         ):
             with self.subTest(words):
                 told = self.grave(job)
                 self.assertEqual([(d.rule, d.names) for d in told], [(rule, names)] if rule else [])
                 for doubt in told:
                     self.assertAlmostEqual(doubt.value, value, delta=max(0.01, 1e-3 * value))
+                    self.assertRegex(doubt.text, words)
                     for remedy in doubt.remedies:
+                        self.assertRegex(remedy.label, r"to 1\.(50|49)\d\d m$|on B$")
                         job.record(*settle(job.state, doubt, remedy))
                         self.assertEqual(self.grave(job), [])
                         job.undo()

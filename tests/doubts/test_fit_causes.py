@@ -9,6 +9,9 @@ from fenwind.geodesy.geoid import GeoidGrid
 from fenwind.standins import tarnholt
 from tests.support import CommandCase
 
+SAID = {"feet": "The known heights", "twice": "applied twice", "taken off": "taken off again",
+        "ground": "the combined factor"}  # fmt: skip
+
 
 class Shared(CommandCase):
     def setUp(self) -> None:
@@ -37,6 +40,7 @@ class Shared(CommandCase):
         noisy = (column + self.rng.normal(0.0, 0.002, 8) for column in known)
         target = self.listed("k.csv", "name,e,n,h", *noisy)
         found = self.run_json("fit", measured, target, "--frame", "EPSG:25832", *more, code=code)
+        self.said = " ".join(d["text"] for d in found["doubts"])
         return {d["rule"]: d["names"] for d in found["doubts"] if d["rule"] != "fit.no-check"}
 
     def local(self, scale: float = 1.0) -> tuple[np.ndarray, np.ndarray]:
@@ -49,13 +53,14 @@ class Shared(CommandCase):
         tarnholt.write_grid(self.folder)
         grid = self.folder / tarnholt.GRID_FILE
         over = self.h - GeoidGrid(str(grid)).height(self.lat, self.lon)
-        for height, wanted in (
-            (over, {}),
-            (self.h, {"fit.geoid": []}),
-            (2.0 * over - self.h, {"fit.geoid": []}),
+        for height, wanted, words in (
+            (over, [], ""),
+            (self.h, ["fit.geoid"], "over the ellipsoid"),
+            (2.0 * over - self.h, ["fit.geoid"], "the geoid twice"),
         ):
-            found = self.told((*self.local(), height), False, int(bool(wanted)), "--geoid", str(grid))
-            self.assertEqual(found, wanted)
+            found = self.told((*self.local(), height), False, len(wanted), "--geoid", str(grid))
+            self.assertEqual(list(found), wanted)
+            self.assertIn(words, self.said)
 
     def test_each_is_told_and_nothing_beside_it(self) -> None:
         e, n = self.local()
@@ -77,3 +82,4 @@ class Shared(CommandCase):
         ):
             with self.subTest(words):
                 self.assertEqual(self.told(known, swapped, code), wanted)
+                self.assertIn(SAID.get(words, ""), self.said)

@@ -6,24 +6,26 @@ import unittest
 from dataclasses import replace
 
 import numpy as np
-from bench.blunders import clean, doubts, right, shared_kinds
+from bench.blunders import clean, doubts, kinds, right
 
 from fenwind.doubts.network_causes import shared
 from fenwind.procedures.network_case import determined
+from fenwind.procedures.network_model import base_axes
 from fenwind.standins import tarnholt
+from fenwind.standins.tarnholt_days import true_places
 from tests.support import TempFolder
 
 #: One of each rule.
 TRIED = (
-    "a scale of 60 ppm",
-    "a constant of -0.034 m",
-    "antenna at T-04 -0.1 m",
-    "instrument at P-12 0.1 m beside",
-    "T-02 booked, T-04 sighted",
-    "sigmas of distances 5 times too small",
-    "easting and northing exchanged",
-    "the sign of the longitude",
-    "heights of the control without the geoid",
+    ("a scale of 60 ppm", 60.0, 8.0, "too long"),
+    ("a constant of -0.034 m", -0.034, 0.006, "too short"),
+    ("antenna at T-04 -0.1 m", -0.1, 0.015, ""),
+    ("instrument height at P-11 -0.3 m", -0.3, 0.02, ""),
+    ("instrument at P-12 0.1 m beside", 0.1, 0.02, "mm east and"),
+    ("T-02 booked, T-04 sighted", None, 0.0, ""),
+    ("easting and northing exchanged", None, 0.0, ""),
+    ("the sign of the longitude", None, 0.0, ""),
+    ("heights of the control without the geoid", None, 0.0, ""),
 )
 
 
@@ -33,12 +35,45 @@ class Causes(TempFolder):
         tarnholt.write_grid(self.folder)
 
     def test_each_is_named_and_nobody_else(self) -> None:
-        kinds = {words: (change, expected) for words, change, expected in shared_kinds()}
-        for seed, words in enumerate(TRIED):
+        tried = {words: (change, expected) for words, change, expected in kinds()}
+        for seed, (words, value, delta, said) in enumerate(TRIED):
             with self.subTest(words):
-                change, expected = kinds[words]
+                change, expected = tried[words]
                 told = doubts(change(clean(self.folder, 420 + seed)))
                 self.assertTrue(right(told, expected), [(d.rule, d.names, d.text) for d in told if d.grave])
+                first = next(d for d in told if d.grave)
+                self.assertIn(said, first.text)
+                if value is not None:
+                    self.assertAlmostEqual(first.value or 0.0, value, delta=delta)
+
+    def test_an_antenna_beside_its_mark(self) -> None:
+        net = clean(self.folder, 602)
+        place = np.array([[float(v)] for v in true_places()["T-04"]])
+        north = base_axes(net, place)[1, :, 0]
+        rows = tuple(
+            replace(r, value=r.value + ((r.to == "T-04") - (r.at == "T-04")) * 0.12 * north)
+            if r.kind == "vector" else r for r in net.rows
+        )  # fmt: skip
+        first = next(d for d in doubts(replace(net, rows=rows)) if d.grave)
+        self.assertEqual((first.rule, first.names), ("adjust.centring", ("T-04",)))
+        self.assertRegex(first.text, r"1[12]\d\.\d mm north")
+
+    def test_sigmas_of_a_group_that_are_too_small(self) -> None:
+        """Of vectors, which are many: ten distances do not tell small sigmas from a wrong value."""
+        for seed in (604, 605):
+            net = clean(self.folder, seed)
+            rows = tuple(replace(r, covariance=r.covariance / 9.0) if r.kind == "vector" else r
+                         for r in net.rows)  # fmt: skip
+            first = next(d for d in doubts(replace(net, rows=rows)) if d.grave)
+            self.assertEqual((first.rule, first.names), ("adjust.sigma", ("vector",)))
+            self.assertAlmostEqual(first.value or 0.0, 3.0, delta=0.7)
+
+    def test_sigmas_that_are_too_large_are_not_grave(self) -> None:
+        net = clean(self.folder, 603)
+        rows = tuple(replace(r, covariance=9.0 * r.covariance) for r in net.rows)
+        told = {d.rule: d for d in doubts(replace(net, rows=rows))}
+        self.assertAlmostEqual(told["adjust.sigma"].value or 0.0, 1.0 / 3.0, delta=0.08)
+        self.assertFalse(any(d.grave for d in told.values()))
 
     def test_a_clean_network_is_accused_of_nothing(self) -> None:
         for seed in range(4):
