@@ -127,7 +127,7 @@ class Whole(TempFolder):
         text = re.sub(re.escape(str(self.folder)), "FOLDER", text)
         text = re.sub(r"\d{4}-\d\d-\d\d([T ]\d\d:\d\d(:\d\d)?)?", "DATE", text)
         text = re.sub(r"\b\d\d:\d{3}:\d{5}\b", "TIME", text)
-        text = re.sub(r"\b(?=[0-9]*[a-f])[0-9a-f]{16}\b", "ID", text)
+        text = re.sub(r"(?<![\w.-])[0-9a-f]{16}\b", "ID", text)  # ids, those of digits alone too
         path = COPIES / f"{name}.txt"
         if os.environ.get("FENWIND_COPIES") == "write":
             COPIES.mkdir(exist_ok=True)
