@@ -117,7 +117,7 @@ class Export(TempFolder):
         job.record(*gestures.change_frame(job.state.frames["dam"], "northing first", axis_order="NE"))
         out = outgoing(job.state, self.derive(job).adopted, "dam", job.state.frames["dam"].spec)
         lines = list_text(out, layout).splitlines()
-        self.assertEqual(lines[0], "name;n;e;code", "northing first, as the frame says")
+        self.assertEqual(lines[0], "name;n (m);e (m);code", "northing first, as the frame says")
         main_mark = next(i for i, c in enumerate(out.words["class"]) if c == "main")
         self.assertEqual((out.symbols[main_mark], bool(out.labelled[main_mark])), ("square", False))
         beside = list_columns(out, BESIDE)

@@ -7,20 +7,28 @@ import math
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
+from fenwind.commands.units_told import add_units, units_of
 from fenwind.errors import FormatError, ParseError, ProcedureError
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
 
+    from fenwind.commands.units_told import Units
     from fenwind.exchange.network_csv import Observation
     from fenwind.geodesy.frames import Frame
     from fenwind.procedures.network import NetworkResult
     from fenwind.procedures.network_figures import RowFigures
     from fenwind.procedures.network_model import Given, Network
+    from fenwind.quantities.lengths import LengthUnit
 
 _DESCRIPTION = """Adjust a network. OBS as in fenwind loops. CONTROL: name,e,n,h or name,lat,lon,h, optional
 sh,sv,planned; heights above the ellipsoid, with --geoid above that geoid. Without --hold, --weighted or
---free every mark of CONTROL is held in what is given."""
+--free every mark of CONTROL is held in what is given. Coordinates and heights are in the unit of --frame,
+other lengths in metres, unless a head or --unit says otherwise."""
+
+
+#: Keys of the answer that are lengths, besides e, n and h; residuals are by kind.
+_LENGTHS = ("x", "y", "z", "a", "b", "external", "difference")
 
 
 def add_parser(verbs: Any) -> None:
@@ -54,6 +62,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     add_more_options(parser)
     parser.add_argument("--components", action="store_true", help="variance components of the groups")
     parser.add_argument("--apply-components", action="store_true", help="repeated until they are 1")
+    add_units(parser)
     parser.add_argument("--json", action="store_true", help="print one JSON object, nothing rounded")
 
 
@@ -62,10 +71,12 @@ def run(options: argparse.Namespace) -> int:
     from fenwind.commands.answers import answer
     from fenwind.exchange.landxml_survey import read_observations
 
-    rows = read_observations(options.observations, sigmas_of(options))
-    net, frame, geographic = network_of(options, rows)
+    frame = frame_of(options)
+    units = units_of(options, frame)
+    rows = read_observations(options.observations, sigmas_of(options), units.of_lists)
+    net, geographic = network_of(options, rows, frame)
     payload = told(options, net, rows, frame, geographic)
-    return answer(payload, _words(payload), options.json)
+    return answer(payload, _words(payload, units.length), options.json)
 
 
 def told(
@@ -86,15 +97,18 @@ def told(
     squares = found.sum_squares if found is not None else 0.0
     p_value = float(chi2_tail(squares, dof)) if dof > 0 else None
     doubts = list(network_doubts(result, figures, p_value, options.alpha))
-    return {
+    units = units_of(options, frame)
+    answered = {
         "dimensions": net.dimensions,
         "positions": _positions(result, net, frame, geographic),
-        "observations": _observations(result, net, rows, figures),
-        "control": _control(result, net, options),
+        "observations": _observations(result, units, rows, figures),
+        "control": _control(result, net, options, units.length.metres),
         "variance_factor": squares / dof if dof > 0 else None, "dof": dof, "p_value": p_value,
         "converged": found is None or bool(found.converged),
-        "components": components, "doubts": doubts_json(doubts),
-    } | more_told(options, result, rows)  # fmt: skip
+        "components": components, "doubts": doubts_json(doubts, units.length.metres),
+    }  # fmt: skip
+    scaled = units.told(answered, ("e", "n", "h"), _LENGTHS, ("covariance",))
+    return scaled | more_told(options, units, result, rows)
 
 
 def sigmas_of(options: argparse.Namespace) -> Any:
@@ -122,9 +136,17 @@ def sigmas_of(options: argparse.Namespace) -> Any:
 # ---------------------------------------------------------------------------------------------------------
 
 
-def network_of(options: argparse.Namespace, rows: list[Observation]) -> tuple[Network, Frame | None, bool]:
-    """The network without its rows, the frame, and whether control is in latitudes and longitudes."""
+def frame_of(options: argparse.Namespace) -> Frame | None:
+    """The frame of --frame, None without."""
     from fenwind.geodesy.frames import open_frame, working_frame_spec
+
+    return open_frame(working_frame_spec(options.frame)) if options.frame else None
+
+
+def network_of(
+    options: argparse.Namespace, rows: list[Observation], frame: Frame | None
+) -> tuple[Network, bool]:
+    """The network without its rows, and whether control is in latitudes and longitudes."""
     from fenwind.geodesy.geocentric import GRS80_A, GRS80_F
     from fenwind.geodesy.geoid import GeoidGrid
     from fenwind.procedures.network_case import with_geoid_heights
@@ -136,7 +158,6 @@ def network_of(options: argparse.Namespace, rows: list[Observation]) -> tuple[Ne
         dimensions = 1
     elif options.plane and not kinds & {"zenith", "height_difference", "vector"}:
         dimensions = 2
-    frame = open_frame(working_frame_spec(options.frame)) if options.frame else None
     control, geographic = _read_control(options, frame, rows, dimensions)
     a, f = GRS80_A, GRS80_F
     if frame is not None:
@@ -152,7 +173,7 @@ def network_of(options: argparse.Namespace, rows: list[Observation]) -> tuple[Ne
         datum="weighted" if options.weighted else "free" if options.free else "hold", hold=hold, a=a, f=f,
         k=options.k, geoid=geoid,
     )  # fmt: skip
-    return with_geoid_heights(net), frame, geographic
+    return with_geoid_heights(net), geographic
 
 
 def _hold(options: argparse.Namespace, control: dict[str, Given]) -> frozenset[str] | None:
@@ -170,7 +191,9 @@ def _read_control(
     from fenwind.exchange.named_csv import read_named
     from fenwind.procedures.network_model import Given
 
-    heads, cells = read_named(options.control, ("name", "h"), ("e", "n", "lat", "lon", "sh", "sv", "planned"))
+    optional = ("e", "n", "lat", "lon", "sh", "sv", "planned")
+    units = units_of(options, frame).of_lists
+    heads, cells = read_named(options.control, ("name", "h"), optional, units)
     geographic = {"lat", "lon"} <= set(heads)
     _check_columns(options, heads, geographic, dimensions)
     seen = {n for o in rows for n in (o.at, o.to, o.back)}
@@ -185,10 +208,10 @@ def _read_control(
         if planned not in ("", "yes"):
             raise row.bad("planned", "yes or nothing")
         first, second = _plan(row, geographic, frame)
-        sh, sv = (row.number(c, "a sigma of 0 or more", lambda v: v >= 0.0) for c in ("sh", "sv"))
+        sh, sv = (row.length(c, "a sigma of 0 or more", lambda v: v >= 0.0) for c in ("sh", "sv"))
         if name in seen:
             out[name] = Given(
-                first=first, second=second, h=row.number("h"), sh=sh, sv=sv, planned=planned == "yes"
+                first=first, second=second, h=_height(row, geographic), sh=sh, sv=sv, planned=planned == "yes"
             )
     return out, geographic
 
@@ -209,6 +232,11 @@ def _check_columns(
         raise ParseError("e and n need --frame CODE, or --plane", hint="Name the frame they are in")
 
 
+def _height(row: Any, geographic: bool) -> float:
+    """A height in metres; beside latitudes it is no coordinate of a frame."""
+    return float(row.length("h") if geographic else row.coordinate("h"))
+
+
 def _plan(row: Any, geographic: bool, frame: Frame | None) -> tuple[float, float]:
     import numpy as np
 
@@ -217,22 +245,15 @@ def _plan(row: Any, geographic: bool, frame: Frame | None) -> tuple[float, float
         if abs(first) > 0.5 * math.pi:
             raise row.bad("lat", "a latitude from -90 to 90")
     else:
-        first, second, columns = row.number("e"), row.number("n"), ("e", "n")
+        first, second, columns = row.coordinate("e"), row.coordinate("n"), ("e", "n")
     if math.isnan(first) != math.isnan(second):
         raise row.bad(columns[math.isnan(second)], "both coordinates, or neither")
     if frame is not None and not geographic and math.isfinite(first):
-        unit = _unit(frame)
-        lat, lon = frame.inverse(np.array([first * unit]), np.array([second * unit]))
+        lat, lon = frame.inverse(np.array([first]), np.array([second]))
         first, second = float(lat[0]), float(lon[0])
         if not math.isfinite(first + second):
             raise row.bad("e", "a place in the frame")
     return first, second
-
-
-def _unit(frame: Frame) -> float:
-    from fenwind.quantities.lengths import UNITS
-
-    return UNITS[frame.spec.unit].metres
 
 
 def _solved(options: argparse.Namespace, net: Network) -> tuple[NetworkResult, Any]:
@@ -314,7 +335,7 @@ def _in_space(net: Network, place: Any, frame: Frame | None, geographic: bool) -
     out: dict[str, Any] = {"h": float(place[2]) - n, "x": x, "y": y, "z": z}
     if frame is not None and not geographic:
         e, north = frame.forward(place[0], place[1])
-        return {"e": float(e) / _unit(frame), "n": float(north) / _unit(frame)} | out
+        return {"e": float(e), "n": float(north)} | out
     lon = float(np.degrees(place[1]))
     return {"lat": float(np.degrees(place[0])), "lon": (lon + 180.0) % 360.0 - 180.0} | out
 
@@ -331,7 +352,7 @@ def _ellipse(net: Network, covariance: Any) -> dict[str, float] | None:
 
 
 def _observations(
-    result: NetworkResult, net: Network, rows: list[Observation], figures: Mapping[int, RowFigures]
+    result: NetworkResult, units: Units, rows: list[Observation], figures: Mapping[int, RowFigures]
 ) -> list[dict[str, Any]]:
     from fenwind.commands.reading import number
     from fenwind.exchange.network_csv import ANGLES
@@ -348,7 +369,7 @@ def _observations(
             continue
         f = figures[at]
         at += 1
-        unit = RAD_PER_SECOND if o.kind in ANGLES else 1.0
+        unit = RAD_PER_SECOND if o.kind in ANGLES else units.length.metres
         values = {
             "residual": f.residual / unit, "redundancy": f.redundancy, "w": f.w, "mdb": f.mdb / unit,
             "external": f.external,
@@ -362,7 +383,9 @@ def _observations(
     return out
 
 
-def _control(result: NetworkResult, net: Network, options: argparse.Namespace) -> list[dict[str, Any]]:
+def _control(
+    result: NetworkResult, net: Network, options: argparse.Namespace, metres: float
+) -> list[dict[str, Any]]:
     import numpy as np
 
     from fenwind.commands.reading import number
@@ -383,13 +406,14 @@ def _control(result: NetworkResult, net: Network, options: argparse.Namespace) -
             "difference": [number(float(v)) if ok else None for v, ok in zip(local, fine, strict=True)],
         }
         if options.weighted and result.found is not None:
-            one |= _weight_figures(result, name, options)
+            one |= _weight_figures(result, name, options, metres)
         out.append(one)
     return out
 
 
-def _weight_figures(result: NetworkResult, name: str, options: argparse.Namespace) -> dict[str, Any]:
-
+def _weight_figures(
+    result: NetworkResult, name: str, options: argparse.Namespace, metres: float
+) -> dict[str, Any]:
     from fenwind.commands.reading import number
     from fenwind.estimation.distributions import detectable_shift
 
@@ -405,11 +429,12 @@ def _weight_figures(result: NetworkResult, name: str, options: argparse.Namespac
             out["redundancy"][axis] = r
             if r >= 1e-6:
                 out["w"][axis] = number(float(group.standardised[0, k]))
-                out["mdb"][axis] = detectable_shift(options.alpha, options.power) * sigma / math.sqrt(r)
+                shift = detectable_shift(options.alpha, options.power) * sigma / math.sqrt(r)
+                out["mdb"][axis] = shift / metres
     return dict(out)
 
 
-def _words(payload: dict[str, Any]) -> list[str]:
+def _words(payload: dict[str, Any], unit: LengthUnit) -> list[str]:
     factor = payload["variance_factor"]
     head = f"{payload['dof']} redundant"
     lines = [
@@ -421,6 +446,6 @@ def _words(payload: dict[str, Any]) -> list[str]:
             for k in ("lat", "lon", "e", "n", "h")
             if one.get(k) is not None
         ]
-        a = f"  95 %: {one['ellipse']['a'] * 1000:z.1f} mm" if one["ellipse"] else ""
+        a = f"  95 %: {one['ellipse']['a'] * unit.metres * 1000:z.1f} mm" if one["ellipse"] else ""
         lines.append(f"{one['name']:12} {' '.join(values) or 'not determined'}{a}")
     return lines

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Iterable
 from typing import TYPE_CHECKING, Any
 
 from fenwind.errors import ParseError
@@ -11,17 +12,22 @@ if TYPE_CHECKING:
     from fenwind.doubts.registry import Doubt
 
 
-def doubts_json(doubts: list[Doubt]) -> list[dict[str, Any]]:
-    """Doubts as every command gives them."""
-    from fenwind.commands.reading import number
-
+def doubts_json(doubts: Iterable[Doubt], metres: float = 1.0) -> list[dict[str, Any]]:
+    """Doubts as every command gives them; those that are lengths in a unit of so many metres."""
     return [
         {
-            "rule": d.rule, "names": list(d.names), "text": d.text, "value": number(d.value),
-            "limit": number(d.limit), "grave": d.grave,
+            "rule": d.rule, "names": list(d.names), "text": d.text,
+            "value": _figure(d.value, d.unit, metres), "limit": _figure(d.limit, d.unit, metres),
+            "grave": d.grave,
         }
         for d in doubts
     ]  # fmt: skip
+
+
+def _figure(value: float | None, unit: str, metres: float) -> float | None:
+    from fenwind.commands.reading import number
+
+    return number(value if value is None or unit != "m" else value / metres)
 
 
 def positive(value: float | None, option: str) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import Any
 
+from fenwind.commands.units_told import add_units, units_of
 from fenwind.errors import FormatError
 
 
@@ -13,13 +14,14 @@ def add_parser(verbs: Any) -> None:
     parser = verbs.add_parser(
         "compare",
         help="compare two lists of positions by name",
-        description="A and B: CSV with name,e,n,h in metres. Differences are B - A. Exit code 1 when one is "
-        "over its tolerance.",
+        description="A and B: CSV with name,e,n,h. Lengths are in metres unless a head or --unit says "
+        "otherwise; limits in metres. Differences are B - A. Exit code 1 when one is over its tolerance.",
     )
     parser.add_argument("first", metavar="A")
     parser.add_argument("second", metavar="B")
     parser.add_argument("--tolerance-h", metavar="M", type=float, default=0.010)
     parser.add_argument("--tolerance-v", metavar="M", type=float, default=0.020)
+    add_units(parser, angles=False)
     parser.add_argument("--json", action="store_true", help="print one JSON object, nothing rounded")
 
 
@@ -29,7 +31,8 @@ def run(options: argparse.Namespace) -> int:
     from fenwind.procedures.compare import compare
     from fenwind.quantities.numbers import format_fixed
 
-    lists = [read_points(options.first), read_points(options.second)]
+    units = units_of(options)
+    lists = [read_points(path, units=units.of_lists) for path in (options.first, options.second)]
     for points in lists:
         if points.geographic:
             raise FormatError(
@@ -53,16 +56,11 @@ def run(options: argparse.Namespace) -> int:
             dict(zip(("name", "de", "dn", "dh", "d"), (name, *map(number, values)), strict=True))
             for name, *values in rows
         ]
-        print(
-            dump(
-                {
-                    "differences": differences,
-                    "only_a": list(result.only_a),
-                    "only_b": list(result.only_b),
-                    "over": over,
-                }
-            )
-        )
+        answer = {
+            "differences": differences, "only_a": list(result.only_a), "only_b": list(result.only_b),
+            "over": over,
+        }  # fmt: skip
+        print(dump(units.told(answer, lengths=("de", "dn", "dh", "d"))))
         return 1 if over else 0
     for name, *values in rows:
         figures = "".join(f"{format_fixed(v * 1000.0, 1, sign=i < 3):>14}" for i, v in enumerate(values))

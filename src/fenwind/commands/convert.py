@@ -6,6 +6,7 @@ import argparse
 import sys
 from typing import TYPE_CHECKING, Any
 
+from fenwind.commands.units_told import add_units, units_of
 from fenwind.errors import FormatError, FrameError
 
 if TYPE_CHECKING:
@@ -46,6 +47,7 @@ def add_parser(verbs: Any) -> None:
         metavar="FILE",
         help="CSV with name,ve,vn,vu (mm a year): points named there move so, the others with --plate",
     )
+    add_units(parser)
     parser.add_argument("--json", action="store_true", help="print one JSON object, nothing rounded")
 
 
@@ -55,11 +57,12 @@ def run(options: argparse.Namespace) -> int:
 
     from fenwind.commands.answers import doubts_json
     from fenwind.commands.reading import dump, read_points
-    from fenwind.geodesy.conversion import convert, moved_in_time
+    from fenwind.geodesy.conversion import convert, moved_in_time, units_of_system
     from fenwind.geodesy.frames import find_crs
 
-    points = read_points(options.file)
     crs = find_crs(options.source)
+    units = units_of(options)
+    points = read_points(options.file, units=units.of_lists)
     if points.geographic != crs.is_geographic and not crs.is_compound:
         expected = "name,lat,lon,h" if crs.is_geographic else "name,e,n,h"
         raise FormatError(
@@ -72,20 +75,42 @@ def run(options: argparse.Namespace) -> int:
         (np.degrees(columns[1]), np.degrees(columns[0])) if points.geographic else (columns[0], columns[1])
     )
     up, rates = columns[2], None
+    plain, levelled = units_of_system(options.source)
+    stated = points.columns.units
+    if not points.geographic and (options.unit or "e" in stated):  # they are metres, not units of the axes
+        first, second = first / plain, second / plain
+    if options.unit or {"h", "h_ell"} & set(stated):
+        up = up / levelled
     plate, own = _plate_of(options), _velocities_of(options, points)
     if plate is not None or own is not None:
         years = options.to_epoch - options.epoch
         first, second, up, rates = moved_in_time(options.source, plate, first, second, up, years, own)
     at = options.epoch if options.to_epoch is None else options.to_epoch
     result = convert(options.source, options.target, first, second, up, at)
+    if options.unit:
+        result = _in_unit(options, result, units.length.metres)
     doubts = _areas(options, [p.name for p in points.points], first, second)
     if options.json:
         payload = _payload(options, points, result, plate, rates)
-        payload["doubts"] += doubts_json(doubts)
-        print(dump(payload))
+        payload["doubts"] += doubts_json(doubts, units.length.metres)
+        print(dump(units.told(payload)))
     else:
         _tell(points, result, doubts)
     return 0
+
+
+def _in_unit(options: argparse.Namespace, result: Conversion, metres: float) -> Conversion:
+    """The result with its lengths in a unit of so many metres."""
+    from dataclasses import replace
+
+    from fenwind.geodesy.conversion import units_of_system
+
+    plain, levelled = units_of_system(options.target)
+    height = result.height * levelled / metres
+    if result.geographic:
+        return replace(result, height=height)
+    by = plain / metres
+    return replace(result, first=result.first * by, second=result.second * by, height=height)
 
 
 def _tell(points: PointList, result: Conversion, doubts: list[Doubt]) -> None:

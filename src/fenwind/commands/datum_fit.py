@@ -104,7 +104,7 @@ def _read(path: str, code: str | None, option: str) -> _Set:
         )
     system, ellipsoid = _system(code, option) if code is not None else (None, (GRS80_A, GRS80_F))
     if kind == "xyz":
-        values = np.array([[row.needed_number(c) for c in ("x", "y", "z")] for row in rows]).T
+        values = np.array([[row.needed_length(c) for c in ("x", "y", "z")] for row in rows]).T
         return _Set(names, values, ellipsoid, _geographic(system))
     if kind == "geographic":
         lat, lon, h = _from_angles(rows)
@@ -128,7 +128,7 @@ def _from_angles(rows: Any) -> Any:
     import numpy as np
 
     lat, lon = (np.array([row.angle(c) for row in rows]) for c in ("lat", "lon"))
-    h = np.array([row.needed_number("h") for row in rows])
+    h = np.array([row.needed_length("h") for row in rows])
     for column, values, most in (("lat", lat, 0.5 * math.pi), ("lon", lon, 2.0 * math.pi)):
         for row, value in zip(rows, values, strict=True):
             if not abs(value) <= most:
@@ -147,8 +147,8 @@ def _from_plane(path: str, rows: Any, code: str, option: str, system: Any) -> An
             f"{option} {code}: e and n need a projected frame", hint="Name the frame they are in"
         )
     frame = open_frame(working_frame_spec(code))
-    metres = UNITS[frame.spec.unit].metres
-    e, n, h = (np.array([row.needed_number(c) for row in rows]) * metres for c in ("e", "n", "h"))
+    unit = UNITS[frame.spec.unit]
+    e, n, h = (np.array([row.needed_length(c, default=unit) for row in rows]) for c in ("e", "n", "h"))
     lat, lon = frame.inverse(e, n)
     if not np.isfinite(lat + lon).all():
         raise FormatError("a position has no place in the frame", where=path, hint="Check the frame")

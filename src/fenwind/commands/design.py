@@ -7,6 +7,7 @@ from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 from fenwind.commands.adjust import add_options
+from fenwind.commands.units_told import units_of
 
 if TYPE_CHECKING:
     from fenwind.exchange.network_csv import Observation
@@ -23,13 +24,15 @@ def add_parser(verbs: Any) -> None:
 
 def run(options: argparse.Namespace) -> int:
     """Read, compute what would be observed, tell what that is worth."""
-    from fenwind.commands.adjust import network_of, sigmas_of, told
+    from fenwind.commands.adjust import frame_of, network_of, sigmas_of, told
     from fenwind.commands.answers import answer
     from fenwind.exchange.network_csv import read_network
 
     sigmas = sigmas_of(options)
-    rows = read_network(options.observations, sigmas, valued=False)
-    net, frame, geographic = network_of(options, rows)
+    frame = frame_of(options)
+    units = units_of(options, frame)
+    rows = read_network(options.observations, sigmas, valued=False, units=units.of_lists)
+    net, geographic = network_of(options, rows, frame)
     payload = told(options, net, _as_computed(net, rows, sigmas), frame, geographic)
     for one in payload["observations"]:
         three = [None] * 3 if one["kind"] == "vector" and one["redundancy"] is not None else None
@@ -40,7 +43,7 @@ def run(options: argparse.Namespace) -> int:
             one["w"] = [None] * 3
     payload |= {"variance_factor": None, "p_value": None}
     words = [
-        f"{p['name']:12} 95 %: {p['ellipse']['a'] * 1000:z.1f} mm"
+        f"{p['name']:12} 95 %: {p['ellipse']['a'] * units.length.metres * 1000:z.1f} mm"
         for p in payload["positions"]
         if p["ellipse"]
     ]

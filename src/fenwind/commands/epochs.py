@@ -7,6 +7,7 @@ from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 from fenwind.commands.adjust import add_options
+from fenwind.commands.units_told import units_of
 from fenwind.errors import ParseError, ProcedureError
 from fenwind.quantities.numbers import counted
 
@@ -48,22 +49,24 @@ def run(options: argparse.Namespace) -> int:
                 raise ProcedureError(f"{name} is not in both epochs", hint="Check the names of --stable")
     a, b = (free_again(result, names, first) for result in (first, second))
     found = displacement(a, b, options.level, stable)
-    payload = {
+    answered = {
         "marks": _marks(found), "whole": _test(found.whole), "before": _test(found.before),
         "taken_out": list(found.taken_out), "level": options.level, "doubts": [],
         "lost": sorted({*first.lost, *second.lost}),
     }  # fmt: skip
+    payload = units_of(options).told(answered, lengths=("move",), squares=("covariance",))
     return answer(payload, _words(found), options.json)
 
 
 def _adjusted(options: argparse.Namespace, path: str) -> NetworkResult:
-    from fenwind.commands.adjust import network_of, rows_of, sigmas_of
+    from fenwind.commands.adjust import frame_of, network_of, rows_of, sigmas_of
     from fenwind.commands.network_more import with_more
     from fenwind.exchange.landxml_survey import read_observations
     from fenwind.procedures.network_case import determined
 
-    rows = read_observations(path, sigmas_of(options))
-    net, _, _ = network_of(options, rows)
+    frame = frame_of(options)
+    rows = read_observations(path, sigmas_of(options), units_of(options, frame).of_lists)
+    net, _ = network_of(options, rows, frame)
     return determined(with_more(options, replace(net, rows=rows_of(rows))))
 
 

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import argparse
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
+from fenwind.commands.units_told import add_units
 from fenwind.errors import FormatError, JobError
 
 if TYPE_CHECKING:
@@ -41,6 +43,7 @@ def add_parser(verbs: Any) -> None:
         metavar="NAME",
         help="fit, network, setup, traverse, levelling or system to report on; default: the first",
     )
+    add_units(parser, angles=False)
     parser.add_argument("--json", action="store_true", help="print what was written as one JSON object")
 
 
@@ -81,6 +84,7 @@ def run(options: argparse.Namespace) -> int:
         else:
             frame = _frame(options.frame, state, wanted.positions is not None and wanted.positions.geographic)
             spec = with_grid_folder(state.frames[frame].spec, folder)
+            spec = replace(spec, unit=options.unit or spec.unit)
             out = outgoing(state, derived.adopted, frame, spec)
             checks = handover.checks_of(state)
             if options.format == "targets":

@@ -6,6 +6,7 @@ import argparse
 import math
 from typing import TYPE_CHECKING, Any
 
+from fenwind.commands.units_told import add_units, units_of
 from fenwind.errors import ProcedureError
 
 if TYPE_CHECKING:
@@ -20,7 +21,8 @@ if TYPE_CHECKING:
 _DESCRIPTION = """Carry MEASURED onto KNOWN.
 MEASURED: CSV with the header name,lat,lon,h (decimal degrees or any spelling of an angle, ellipsoidal
 metres) or name,e,n,h; optional sh,sv (sigmas, m). KNOWN: name,e,n,h; an empty h means none. Coordinates and
-shifts are in the unit of --frame, metres without one; residuals and sigmas are metres. With --json every
+shifts are in the unit of --frame, metres without one; residuals and sigmas are metres; heads that state a
+unit and --unit stand over that. With --json every
 position and check has its 95 % region: semi-axes a and b, bearing of a, half-width v in height; null where
 nothing is left over to judge by."""
 
@@ -56,6 +58,7 @@ def add_parser(verbs: Any) -> None:
     parser.add_argument("--no-horizontal", metavar="NAME,..", help="pairs not held in plan")
     parser.add_argument("--tolerance-h", metavar="M", type=float, default=0.010)
     parser.add_argument("--tolerance-v", metavar="M", type=float, default=0.020)
+    add_units(parser)
     parser.add_argument("--json", action="store_true", help="print one JSON object, nothing rounded")
     parser.add_argument("--report", metavar="FILE", help="write a report (HTML)")
     parser.add_argument("--out", metavar="FILE", help="write the carried positions (CSV)")
@@ -68,7 +71,6 @@ def run(options: argparse.Namespace) -> int:
     from fenwind.exchange.files import check_target, write_text
     from fenwind.exchange.position_list import positions_csv
     from fenwind.geodesy.frames import open_frame, working_frame_spec
-    from fenwind.quantities.lengths import METRE, UNITS
 
     if options.geoid and not options.frame:
         raise ProcedureError(
@@ -79,8 +81,10 @@ def run(options: argparse.Namespace) -> int:
     for place, name in enumerate(outputs):
         check_target(name, inputs, outputs[:place])
     frame = open_frame(working_frame_spec(options.frame, options.geoid or "")) if options.frame else None
-    unit = UNITS[frame.spec.unit] if frame else METRE
-    case = _compute(options, read_points(options.measured, unit), read_points(options.known, unit), frame)
+    units = units_of(options, frame)
+    unit = units.coordinate
+    measured, known = (read_points(p, units=units.of_lists) for p in (options.measured, options.known))
+    case = _compute(options, measured, known, frame)
     doubts = doubts_about_fit(case)
     if options.out:
         write_text(options.out, positions_csv(case.result.carried, unit))
@@ -90,7 +94,9 @@ def run(options: argparse.Namespace) -> int:
 
         write_text(options.report, to_html(fit_report(case, doubts, title="Fit", unit=unit)))
     if options.json:
-        print(dump(as_json(case.result, doubts, unit.metres)))
+        print(
+            dump(units.told(as_json(case.result, doubts, unit.metres, units.length.metres), lengths=LENGTHS))
+        )
     else:
         from fenwind.reports.fit_report import fit_report
         from fenwind.reports.plain import to_text
@@ -190,8 +196,16 @@ def _measured(points: PointList, frame: Frame | None) -> tuple[Positions, Any, A
     return plane, lat, lon
 
 
-def as_json(result: FitResult, doubts: tuple[Doubt, ...], unit_m: float) -> dict[str, Any]:
-    """The object of --json: coordinates and shifts in the frame's unit, residuals and sigmas in metres."""
+#: Keys of the answer in metres: residuals, regions and sigmas.
+LENGTHS = ("de", "dn", "dh", "loo_h", "loo_v", "a", "b", "v", "sh", "sv")
+
+
+def as_json(
+    result: FitResult, doubts: tuple[Doubt, ...], unit_m: float, doubts_m: float = 1.0
+) -> dict[str, Any]:
+    """The object of --json: coordinates and shifts in the frame's unit, residuals and sigmas in metres,
+    doubts in a unit of `doubts_m` metres."""
+    from fenwind.commands.answers import doubts_json
     from fenwind.commands.reading import number
     from fenwind.procedures.regions import regions95
 
@@ -225,17 +239,7 @@ def as_json(result: FitResult, doubts: tuple[Doubt, ...], unit_m: float) -> dict
             for t in result.models
         ],
         "positions": _positions_json(result.carried, regions, unit_m),
-        "doubts": [
-            {
-                "rule": d.rule,
-                "names": list(d.names),
-                "text": d.text,
-                "value": number(d.value),
-                "limit": number(d.limit),
-                "grave": d.grave,
-            }
-            for d in doubts
-        ],
+        "doubts": doubts_json(doubts, doubts_m),
     }
 
 

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import argparse
 import math
+from dataclasses import replace
 from decimal import Decimal, InvalidOperation
 from typing import TYPE_CHECKING, Any
 
+from fenwind.commands.units_told import add_units, divided, units_of
 from fenwind.errors import ParseError, ProcedureError
 
 if TYPE_CHECKING:
@@ -36,6 +38,7 @@ def add_parser(verbs: Any) -> None:
         "--back", action="store_true", help="FILE is on the ground; positions are on the grid"
     )
     parser.add_argument("--out", metavar="FILE", help="write name,e,n,h (CSV)")
+    add_units(parser)
     parser.add_argument("--json", action="store_true", help="print one JSON object, nothing rounded")
 
 
@@ -56,15 +59,17 @@ def run(options: argparse.Namespace) -> int:
         check_target(options.out, [n for n in (options.file, options.geoid) if n])
     frame = open_frame(working_frame_spec(options.frame, options.geoid or ""))
     unit = UNITS[frame.spec.unit]
-    points = read_points(options.file, unit)
-    names = [p.name for p in points.points]
+    units = units_of(options, frame)
     # Heights are in the unit of the frame, beside latitudes too.
-    unit_h = 1.0 if points.geographic else unit.metres
-    plane, lat, lon, h = _places(options, points, frame, unit.metres / unit_h)
+    points = read_points(options.file, units=replace(units, length=units.coordinate).of_lists)
+    names = [p.name for p in points.points]
+    plane, lat, lon, h = _places(options, points, frame)
     own = np.array([]) if options.back else _factors(frame, lat, lon, h)
     factor, half = _factor(options, names, own)
-    origin = _origin(options, names, plane / unit.metres)
-    scale = GroundScale(factor=factor, origin=origin, offset=_pair(options.offset, "--offset"))
+    typed = units.coordinate.metres / unit.metres
+    origin = _origin(options, names, plane / unit.metres, typed)
+    offset = _pair(options.offset, "--offset", typed)
+    scale = GroundScale(factor=factor, origin=origin, offset=offset)
     given = plane / unit.metres
     carried = scale.inverse(given) if options.back else scale.forward(given)
     grid, ground = (carried, given) if options.back else (given, carried)
@@ -73,17 +78,18 @@ def run(options: argparse.Namespace) -> int:
     doubts = list(ground_doubts(factor, half, fine, farthest, grid, ground))
     if not options.back:
         doubts += outside_area("ground", names, frame, lat, lon)
-    heights = np.array([p.height_m for p in points.points], dtype=float) / unit_h
-    payload = {
+    heights = np.array([p.height_m for p in points.points], dtype=float) / unit.metres
+    payload: dict[str, Any] = {
         "factor": factor, "combined_factor": 1.0 / factor, "origin": {"e": origin[0], "n": origin[1]},
         "offset": {"e": scale.offset[0], "n": scale.offset[1]},
         "positions": _positions(names, carried, heights), "proj": proj_pipeline(frame, scale),
         "wkt": derived_wkt(frame, scale),
         "worst_ppm": float(np.abs(fine / factor - 1.0).max() * 1e6) if fine.size else None,
-        "doubts": doubts_json(doubts),
+        "doubts": doubts_json(doubts, units.length.metres),
     }  # fmt: skip
+    payload = units.told(divided(payload, dict.fromkeys(("e", "n", "h"), typed)))
     if options.out:
-        write_text(options.out, _csv(payload["positions"]))
+        write_text(options.out, _csv(payload["positions"], units.coordinate.key))
     _tell(payload, options.json)
     return 1 if any(d.grave or d.rule != "frame.area" for d in doubts) else 0
 
@@ -97,12 +103,12 @@ def _positions(names: list[str], carried: Any, heights: Any) -> list[dict[str, A
     ]
 
 
-def _csv(positions: Any) -> str:
+def _csv(positions: Any, unit: str) -> str:
     rows = [
         f"{_quoted(p['name'])},{p['e']!r},{p['n']!r},{'' if p['h'] is None else repr(p['h'])}"
         for p in positions
     ]
-    return "\n".join(["name,e,n,h", *rows]) + "\n"
+    return "\n".join([f"name,e ({unit}),n ({unit}),h ({unit})", *rows]) + "\n"
 
 
 def _tell(payload: dict[str, Any], as_json: bool) -> None:
@@ -124,7 +130,7 @@ def _quoted(name: str) -> str:
 
 
 def _places(
-    options: argparse.Namespace, points: PointList, frame: Frame, unit_h: float
+    options: argparse.Namespace, points: PointList, frame: Frame
 ) -> tuple[NDArray[np.float64], NDArray[np.float64], NDArray[np.float64], NDArray[np.float64]]:
     """Plane coordinates (2, k) in metres, latitude, longitude and ellipsoidal height."""
     import numpy as np
@@ -146,7 +152,7 @@ def _places(
             "a position has no place in the frame", where=options.file, hint="Check the frame"
         )
     if not options.back:
-        h = h * unit_h + frame.geoid_height(lat, lon)
+        h = h + frame.geoid_height(lat, lon)
     return np.stack([first, second]), lat, lon, h
 
 
@@ -186,7 +192,8 @@ def _factor(options: argparse.Namespace, names: list[str], own: Any) -> tuple[fl
     return float(typed), 0.5 * 10.0**digits
 
 
-def _origin(options: argparse.Namespace, names: list[str], plane: Any) -> tuple[float, float]:
+def _origin(options: argparse.Namespace, names: list[str], plane: Any, unit: float) -> tuple[float, float]:
+    """The point that stays, in the unit of the frame; plane is in it, what is typed in `unit` of it."""
     text = options.origin.strip()
     if text in names:
         if options.back:
@@ -195,14 +202,15 @@ def _origin(options: argparse.Namespace, names: list[str], plane: Any) -> tuple[
         return float(e), float(n)
     if "," not in text:
         raise ProcedureError(f"--origin {text!r}: no mark of that name", hint="Name a mark, or give E,N")
-    return _pair(text, "--origin")
+    return _pair(text, "--origin", unit)
 
 
-def _pair(text: str, option: str) -> tuple[float, float]:
+def _pair(text: str, option: str, unit: float) -> tuple[float, float]:
+    """E and N of an option, times `unit`. Raises ParseError."""
     try:
         e, n = (float(part) for part in text.split(","))
     except ValueError:
         e = n = math.nan
     if not math.isfinite(e + n):
         raise ParseError(f"{option} {text!r}: expected E,N", hint="Correct it")
-    return e, n
+    return e * unit, n * unit

@@ -6,9 +6,11 @@ import argparse
 import math
 from typing import TYPE_CHECKING, Any
 
+from fenwind.commands.units_told import add_units, units_of
 from fenwind.errors import ProcedureError
 
 if TYPE_CHECKING:
+    from fenwind.commands.units_told import Units
     from fenwind.exchange.point_list import PointList
     from fenwind.geodesy.frames import Frame
     from fenwind.geodesy.inverse import Inverse
@@ -29,17 +31,15 @@ def add_parser(verbs: Any) -> None:
         "--frame", metavar="CODE", help="frame of the coordinates: EPSG code, WKT or PROJ string"
     )
     parser.add_argument("--geoid", metavar="FILE", help="geoid grid that the heights are counted from")
-    parser.add_argument(
-        "--json", action="store_true", help="print one JSON object, lengths in metres, nothing rounded"
-    )
+    add_units(parser)
+    parser.add_argument("--json", action="store_true", help="print one JSON object, nothing rounded")
 
 
 def run(options: argparse.Namespace) -> int:
     """Compute and print."""
-    from fenwind.commands.reading import read_points
+    from fenwind.commands.reading import dump, read_points
     from fenwind.geodesy.frames import FrameSpec, open_frame, working_frame_spec
     from fenwind.geodesy.inverse import inverse
-    from fenwind.quantities.lengths import UNITS
 
     spec = (
         working_frame_spec(options.frame, options.geoid or "")
@@ -47,13 +47,13 @@ def run(options: argparse.Namespace) -> int:
         else FrameSpec(name="local plane")
     )
     frame = open_frame(spec)
-    unit = UNITS[spec.unit]
-    points = read_points(options.file, unit)
+    units = units_of(options, frame)
+    points = read_points(options.file, units=units.of_lists)
     if points.geographic and not frame.has_datum:
         raise ProcedureError("latitude and longitude need a frame", where=options.file, hint="Add --frame")
     first, second = (_end(options.file, points, name, frame) for name in (options.start, options.end))
     result = inverse(frame, first, second)
-    print(_as_json(result) if options.json else _words(result, unit))
+    print(dump(_json(result, units)) if options.json else _words(result, units.coordinate))
     return 0
 
 
@@ -73,8 +73,8 @@ def _end(path: str, points: PointList, name: str, frame: Frame) -> tuple[float, 
     return float(e), float(n), number(height)
 
 
-def _as_json(result: Inverse) -> str:
-    from fenwind.commands.reading import dump, number
+def _json(result: Inverse, units: Units) -> dict[str, Any]:
+    from fenwind.commands.reading import number
     from fenwind.quantities.angles import RAD_PER_SECOND
 
     bend = result.arc_to_chord_rad
@@ -82,7 +82,8 @@ def _as_json(result: Inverse) -> str:
         "grid_azimuth_deg": result.grid_azimuth_rad,
         "geodetic_azimuth_deg": result.geodetic_azimuth_rad,
     }
-    return dump(
+    lengths = ("grid_distance", "ellipsoid_distance", "ground_distance")
+    return units.told(
         {
             "grid_distance": number(result.grid_distance_m),
             "ellipsoid_distance": number(result.ellipsoid_distance_m),
@@ -90,7 +91,8 @@ def _as_json(result: Inverse) -> str:
             **{k: None if v is None else math.degrees(v) for k, v in angles.items()},
             "combined_factor": number(result.combined_factor),
             "arc_to_chord_s": None if bend is None else number(bend / RAD_PER_SECOND),
-        }
+        },
+        lengths=lengths,
     )
 
 

@@ -5,7 +5,10 @@ from __future__ import annotations
 import argparse
 from typing import TYPE_CHECKING, Any
 
+from fenwind.commands.units_told import add_units, units_of
+
 if TYPE_CHECKING:
+    from fenwind.commands.units_told import Units
     from fenwind.procedures.loop_closures import Closure
 
 _DESCRIPTION = """Loops of vectors and height differences, triangles, and distances measured again. OBS:
@@ -19,13 +22,13 @@ def add_parser(verbs: Any) -> None:
     parser.add_argument("observations", metavar="OBS.csv")
     parser.add_argument("--plane", action="store_true", help="no spherical excess")
     parser.add_argument("--limit", metavar="MM,PPM", help="for vectors, heights and distances")
+    add_units(parser)
     parser.add_argument("--json", action="store_true", help="print one JSON object, nothing rounded")
 
 
 def run(options: argparse.Namespace) -> int:
     """Read, close, tell."""
     from fenwind.commands.answers import answer, doubts_json, mm_ppm
-    from fenwind.commands.reading import number
     from fenwind.doubts.loop_rules import loop_doubts
     from fenwind.exchange.landxml_survey import read_observations
     from fenwind.procedures.network_loops import Observed, closures_of
@@ -34,7 +37,8 @@ def run(options: argparse.Namespace) -> int:
     if options.limit is not None:
         mm, ppm = mm_ppm(options.limit, "--limit")
         limit = (mm / 1000.0, ppm * 1e-6)
-    every = read_observations(options.observations)
+    units = units_of(options)
+    every = read_observations(options.observations, units=units.of_lists)
     observed = [
         Observed(
             line=o.line, kind=o.kind, at=o.at, to=o.to, back=o.back, set=o.set, value=o.value,
@@ -44,18 +48,24 @@ def run(options: argparse.Namespace) -> int:
     ]  # fmt: skip
     found = closures_of(observed, options.plane, limit)
     rows = {o.line: (o.at, o.to) for o in every}
-    payload = {
-        "loops": [
-            {
-                "kind": one.kind, "names": list(one.names), "lines": list(one.lines),
-                "misclosure": one.misclosure.tolist(), "sigma": one.sigma.tolist(),
-                "limit": one.limit.tolist(), "length": number(one.length), "over": one.over,
-            }
-            for one in found
-        ],
-        "doubts": doubts_json(loop_doubts(found, rows)),
-    }  # fmt: skip
+    payload = units.told({"loops": [_closure_json(one, units) for one in found]})
+    payload["doubts"] = doubts_json(loop_doubts(found, rows), units.length.metres)
     return answer(payload, [_words(one) for one in found] or ["nothing closes"], options.json)
+
+
+def _closure_json(one: Closure, units: Units) -> dict[str, Any]:
+    from fenwind.commands.reading import number
+
+    told = {
+        "kind": one.kind, "names": list(one.names), "lines": list(one.lines),
+        "misclosure": one.misclosure.tolist(), "sigma": one.sigma.tolist(), "limit": one.limit.tolist(),
+        "length": number(one.length), "over": one.over,
+    }  # fmt: skip
+    if one.kind == "triangle":  # seconds
+        return told
+    lengths = ("misclosure", "sigma", "limit", "length")
+    scaled: dict[str, Any] = units.scaled(told, lengths=lengths)
+    return scaled
 
 
 def _words(one: Closure) -> str:

@@ -54,8 +54,9 @@ def add_parser(verbs: Any) -> None:
 
 def run(options: argparse.Namespace) -> int:
     """Compute, write and print; 1 when a doubt is grave."""
-    from fenwind.commands.fit import as_json
+    from fenwind.commands.fit import LENGTHS, as_json
     from fenwind.commands.reading import dump, split_names
+    from fenwind.commands.units_told import units_of
     from fenwind.doubts.rules import doubts_about_fit
     from fenwind.exchange.files import check_target
     from fenwind.exchange.pairs_list import read_pairs
@@ -66,7 +67,7 @@ def run(options: argparse.Namespace) -> int:
     check_target(options.out, (options.file, options.pairs))
     source, target, pairs_unit = read_pairs(options.pairs)
     drawing = options.file.lower().endswith(".dxf")
-    units = _units(options, pairs_unit, drawing)
+    units = _units(options, None if pairs_unit is None else pairs_unit[0], drawing)
     if pairs_unit is None and units.file is not None:  # pairs that state no unit are in the file's
         source, target = (scaled(p, units.file.metres) for p in (source, target))
     result = move_fit(source, target, _options(options, source))
@@ -76,7 +77,8 @@ def run(options: argparse.Namespace) -> int:
     outcome = (_move_drawing if drawing else _move_list)(options, units, move, stay, result)
     outcome["units"] = {
         "file": units.file.key if units.file is not None else None,
-        "pairs": pairs_unit.key if pairs_unit is not None else None,
+        "pairs": pairs_unit[0].key if pairs_unit is not None else None,
+        "to": pairs_unit[1].key if pairs_unit is not None else None,
     }
     doubts = doubts_about_fit(
         FitCase(
@@ -85,7 +87,8 @@ def run(options: argparse.Namespace) -> int:
     )
     metres = units.shown.metres
     if options.json:
-        payload = as_json(result, doubts, metres) | outcome
+        told = units_of(options)
+        payload = told.told(as_json(result, doubts, metres, told.length.metres) | outcome, lengths=LENGTHS)
         payload["distances"] = [
             {"a": a, "b": b, "from": s / metres, "to": t / metres}
             for a, b, s, t in zip(
@@ -151,12 +154,15 @@ def _move_list(
     from fenwind.commands.reading import number, read_list
     from fenwind.exchange.files import write_text
     from fenwind.exchange.list_move import move_list, moved_text
+    from fenwind.exchange.list_units import ListUnits
     from fenwind.exchange.point_list import columns_said
+    from fenwind.quantities.lengths import METRE
 
-    raw, found = read_list(options.file, units.shown)
+    given = ListUnits(coordinate=units.shown, length=units.shown if options.unit else METRE)
+    raw, found = read_list(options.file, units=given)
     done = move_list(found, move, stay, result)
     after, metres = done.points, units.shown.metres
-    write_text(options.out, moved_text(raw, found, done, units.shown))
+    write_text(options.out, moved_text(raw, found, done, units.file))
     place = (values / metres for values in (after.e_m, after.n_m, after.height_m))
     rows = zip(after.names, *place, after.sigma_h_m, after.sigma_v_m, strict=True)
     return {

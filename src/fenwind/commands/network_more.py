@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 from fenwind.errors import ParseError, ProcedureError
 
 if TYPE_CHECKING:
+    from fenwind.commands.units_told import Units
     from fenwind.exchange.network_csv import Observation
     from fenwind.procedures.network import NetworkResult
     from fenwind.procedures.network_model import Network
@@ -106,7 +107,9 @@ def _joined(options: argparse.Namespace, net: Network) -> Network:
     return replace(net, joint=joint, control=control)
 
 
-def more_told(options: argparse.Namespace, result: NetworkResult, rows: list[Observation]) -> dict[str, Any]:
+def more_told(
+    options: argparse.Namespace, units: Units, result: NetworkResult, rows: list[Observation]
+) -> dict[str, Any]:
     """What the JSON gains by these options; writes the SINEX file that was asked for."""
     out: dict[str, Any] = {}
     if options.bias:
@@ -114,7 +117,7 @@ def more_told(options: argparse.Namespace, result: NetworkResult, rows: list[Obs
 
         figures = bias_figures(result) if result.found is not None else []
         out["biases"] = [
-            {"kind": b.kind, "group": b.group, "value": value, "sigma": sigma, "unit": UNITS[b.kind]}
+            {"kind": b.kind, "group": b.group, **_in_unit(units, UNITS[b.kind], value, sigma)}
             for b, value, sigma in figures
         ]
     if getattr(options, "robust", False):
@@ -122,6 +125,13 @@ def more_told(options: argparse.Namespace, result: NetworkResult, rows: list[Obs
     if options.sinex_out:
         _write_sinex(options, result)
     return out
+
+
+def _in_unit(units: Units, unit: str, value: float, sigma: float) -> dict[str, Any]:
+    metres = units.length.metres if unit == "m" else 1.0
+    return {
+        "value": value / metres, "sigma": sigma / metres, "unit": units.length.key if unit == "m" else unit,
+    }  # fmt: skip
 
 
 def _robust(result: NetworkResult, rows: list[Observation]) -> dict[str, Any]:

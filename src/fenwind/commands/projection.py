@@ -73,7 +73,7 @@ def _read(path: str, datum: pyproj.CRS) -> Area:
             raise row.bad("lat", "a latitude from -90 to 90")
         if not abs(lon) <= 2.0 * math.pi:
             raise row.bad("lon", "a longitude from -360 to 360")
-        h = row.needed_number("h", "a height from -1000 to 9000 m", lambda v: -1000.0 <= v <= 9000.0)
+        h = row.needed_length("h", "a height from -1000 to 9000 m", lambda v: -1000.0 <= v <= 9000.0)
         weight = row.number("weight", "a weight of 0 or more", lambda v: v >= 0.0)
         values.append((lat, lon, h, 1.0 if math.isnan(weight) else weight))
     lat, lon, h, weight = np.array(values).T

@@ -12,27 +12,32 @@ if TYPE_CHECKING:
     import numpy as np
     from numpy.typing import NDArray
 
+    from fenwind.exchange.list_units import ListUnits
     from fenwind.exchange.point_list import PointList
     from fenwind.exchange.raw_table import RawTable
     from fenwind.procedures.positions import Positions
     from fenwind.quantities.lengths import LengthUnit
 
 
-def read_points(path: str, unit: LengthUnit | None = None) -> PointList:
-    """Points of a file; lengths in `unit`, metres when None. Raises FormatError with the place of the first
-    bad cell."""
-    return read_list(path, unit)[1]
+def read_points(path: str, unit: LengthUnit | None = None, units: ListUnits | None = None) -> PointList:
+    """Points of a file; units: of columns whose heads state none; `unit` alone: of e, n and h, the others in
+    metres. Raises FormatError with the place of the first bad cell."""
+    return read_list(path, unit, units)[1]
 
 
-def read_list(path: str, unit: LengthUnit | None = None) -> tuple[RawTable, PointList]:
+def read_list(
+    path: str, unit: LengthUnit | None = None, units: ListUnits | None = None
+) -> tuple[RawTable, PointList]:
     """A file as it is, and its points; as read_points."""
     from fenwind.exchange.formats import read_table
+    from fenwind.exchange.list_units import ListUnits
     from fenwind.exchange.point_list import interpret
     from fenwind.quantities.lengths import METRE, UNITS
 
     raw = read_table(path)
-    unit = unit or (UNITS[raw.unit] if raw.unit else None)
-    points = interpret(raw, unit=unit or METRE)
+    units = units or ListUnits(coordinate=unit or METRE)
+    own = UNITS[raw.unit] if raw.unit else units.coordinate  # a file that says its unit knows it
+    points = interpret(raw, unit=own, others=units.length, angle=units.angle)
     if points.problems:
         bad = points.problems[0]
         raise FormatError(
@@ -88,11 +93,11 @@ def split_names(text: str | None) -> tuple[str, ...]:
     return tuple(part.strip() for part in (text or "").split(",") if part.strip())
 
 
-def place_of(text: str, option: str) -> tuple[float, float, float]:
-    """Latitude and longitude in radians and ellipsoidal height in metres of LAT,LON,H. Raises
-    FenwindError."""
+def place_of(text: str, option: str, unit: LengthUnit | None = None) -> tuple[float, float, float]:
+    """Latitude and longitude in radians and ellipsoidal height in metres of LAT,LON,H; H is typed in `unit`,
+    metres when None. Raises FenwindError."""
     from fenwind.quantities.geographic import parse_latitude, parse_longitude
-    from fenwind.quantities.lengths import parse_length
+    from fenwind.quantities.lengths import METRE, parse_length
 
     parts = text.split(",")
     if len(parts) != 3:
@@ -100,7 +105,7 @@ def place_of(text: str, option: str) -> tuple[float, float, float]:
             f"{option} {text!r}, expected three values",
             hint=f"Write {option} LAT,LON,H, for instance {option} 61.3,8.4,1240",
         )
-    return parse_latitude(parts[0]), parse_longitude(parts[1]), parse_length(parts[2])
+    return parse_latitude(parts[0]), parse_longitude(parts[1]), parse_length(parts[2], unit or METRE)
 
 
 def number(value: float | None) -> float | None:

@@ -8,12 +8,14 @@ from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 from fenwind.commands.traverse import add_frame, frame_of
+from fenwind.commands.units_told import add_units, units_of
 from fenwind.errors import ParseError, ProcedureError
 
 if TYPE_CHECKING:
-    import numpy as np
-    from numpy.typing import NDArray
+    from collections.abc import Iterable
 
+    from fenwind.commands.units_told import Units
+    from fenwind.doubts.registry import Doubt
     from fenwind.exchange.named_csv import KnownMark
     from fenwind.geodesy.frames import Frame
     from fenwind.procedures.resection import (
@@ -24,11 +26,12 @@ if TYPE_CHECKING:
         Scale,
         Sighting,
     )
+    from fenwind.quantities.lengths import LengthUnit
 
 _DESCRIPTION = """Place an instrument. SHOTS: target,hz_deg,za_deg,sd,ht,prism_mm[,face], one row a sighting;
 za, sd, ht, prism_mm may be empty. CONTROL: name,e,n,h, optional sh,sv: marks then take part with their
-weight. sd with za is a slope distance, without one a horizontal one. Lengths in metres, angles decimal
-degrees or D-M-S."""
+weight. sd with za is a slope distance, without one a horizontal one. Lengths in metres, coordinates and
+heights in the unit of --frame, unless a head or --unit says otherwise; angles decimal degrees or D-M-S."""
 
 
 def add_parser(verbs: Any) -> None:
@@ -51,6 +54,7 @@ def add_parser(verbs: Any) -> None:
         "--on", metavar="NAME,E,N[,H]", help="the instrument stands on a known mark: orientation only"
     )
     add_frame(parser)
+    add_units(parser)
     parser.add_argument("--json", action="store_true", help="print one JSON object, nothing rounded")
 
 
@@ -58,7 +62,6 @@ def run(options: argparse.Namespace) -> int:
     """Read, solve, tell."""
     import numpy as np
 
-    from fenwind.commands.answers import answer, doubts_json
     from fenwind.commands.reading import split_names
     from fenwind.doubts.resect_rules import Looked, resect_doubts
     from fenwind.doubts.setup_rules import known_setup_doubts
@@ -67,9 +70,13 @@ def run(options: argparse.Namespace) -> int:
     from fenwind.procedures.resection import case_of, part_of, reduce
     from fenwind.quantities.angles import RAD_PER_SECOND
 
-    control = read_control(options.control, weighted=True)
-    shots = read_sightings(options.shots, options.applied_prism, control.__contains__, options.control)
-    settings = _options(options)
+    frame = frame_of(options)
+    units = units_of(options, frame)
+    control = read_control(options.control, weighted=True, units=units.of_lists)
+    shots = read_sightings(
+        options.shots, options.applied_prism, control.__contains__, options.control, units.of_lists
+    )
+    settings = _options(options, units.length)
     sighted = {shot.target for shot in shots}
     checks = _sighted_checks(split_names(options.check), sighted)
     reduced = reduce(shots, settings)
@@ -77,19 +84,14 @@ def run(options: argparse.Namespace) -> int:
     every = case_of(reduced, known, settings.heights)
     takes_part = np.array([s.target not in checks for s in shots])
     case = part_of(every, takes_part)
-    on = None if options.on is None else typed_mark(options.on, "--on")
-    frame = frame_of(options)
+    on = None if options.on is None else typed_mark(options.on, "--on", units.coordinate)
     found = _placed(case, settings.scale, on)
     if frame is not None:
         every = _on_grid(frame, shots, settings, every, found)
         case = part_of(every, takes_part)
         found = _placed(case, settings.scale, on, found)
     if on is not None:
-        doubts = list(known_setup_doubts(case, found))
-        payload = _json(found, reduced, case) | {
-            "checks": _checks(found, every, takes_part), "doubts": doubts_json(doubts),
-        }  # fmt: skip
-        return answer(payload, _words(payload), options.json)
+        return _tell(options, units, found, every, reduced, case, known_setup_doubts(case, found))
     used = [control[s.target] for s, part in zip(shots, takes_part.tolist(), strict=True) if part]
     if any(m.sh or m.sv for m in used):
         case = _weighted(case, used, found)
@@ -99,10 +101,23 @@ def run(options: argparse.Namespace) -> int:
         others={n: (m.e, m.n, m.h) for n, m in control.items() if n not in sighted},
         collimation_s=reduced.collimation / RAD_PER_SECOND, index_s=reduced.index / RAD_PER_SECOND,
     )  # fmt: skip
-    payload = _json(found, reduced, case) | {
-        "checks": _checks(found, every, takes_part), "doubts": doubts_json(resect_doubts(look)),
-    }  # fmt: skip
-    return answer(payload, _words(payload), options.json)
+    return _tell(options, units, found, every, reduced, case, resect_doubts(look))
+
+
+def _tell(
+    options: argparse.Namespace, units: Units, found: Resection, every: Case, reduced: Reduced, case: Case,
+    doubts: Iterable[Doubt],
+) -> int:  # fmt: skip
+    from fenwind.commands.answers import answer, doubts_json
+    from fenwind.commands.reading import split_names
+
+    checks = _checks(found, every, split_names(options.check))
+    payload = units.told(
+        _json(found, reduced, case) | {"checks": checks}, ("e", "n", "h"),
+        ("v_d", "v_h", "de", "dn", "dh"), ("covariance",),
+    )  # fmt: skip
+    payload["doubts"] = doubts_json(doubts, units.length.metres)
+    return answer(payload, _words(payload, units.length), options.json)
 
 
 def _sighted_checks(checks: tuple[str, ...], sighted: set[str]) -> tuple[str, ...]:
@@ -161,7 +176,7 @@ def _weighted(case: Case, marks: list[KnownMark], found: Resection) -> Case:
     return replace(case, reduced=reduced)
 
 
-def _options(options: argparse.Namespace) -> ResectionOptions:
+def _options(options: argparse.Namespace, unit: LengthUnit) -> ResectionOptions:
     from fenwind.commands.answers import mm_ppm
     from fenwind.procedures.resection import ResectionOptions
     from fenwind.quantities.angles import RAD_PER_SECOND
@@ -174,7 +189,7 @@ def _options(options: argparse.Namespace) -> ResectionOptions:
             raise ParseError(f"--{name.replace('_', '-')}: expected a number", hint="Correct it")
     mm, ppm = mm_ppm(options.sigma_distance, "--sigma-distance")
     return ResectionOptions(
-        instrument_height=options.hi, heights=options.heights, plane=options.plane, k=options.k,
+        instrument_height=options.hi * unit.metres, heights=options.heights, plane=options.plane, k=options.k,
         factor=options.factor, scale=options.scale, sigma_direction=options.sigma_direction * RAD_PER_SECOND,
         sigma_zenith=options.sigma_zenith * RAD_PER_SECOND, sigma_distance_m=mm / 1000.0,
         sigma_distance_ppm=ppm,
@@ -204,7 +219,7 @@ def _json(found: Resection, reduced: Reduced, case: Case) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def _checks(found: Resection, every: Case, takes_part: NDArray[np.bool_]) -> list[dict[str, Any]]:
+def _checks(found: Resection, every: Case, names: tuple[str, ...]) -> list[dict[str, Any]]:
     """Each check, the mean of its sightings less the known mark."""
     import numpy as np
 
@@ -218,7 +233,7 @@ def _checks(found: Resection, every: Case, takes_part: NDArray[np.bool_]) -> lis
         ]
     ) - every.known  # fmt: skip
     out = []
-    for name in dict.fromkeys(t for t, part in zip(r.targets, takes_part, strict=True) if not part):
+    for name in dict.fromkeys(t for t in r.targets if t in names):
         rows = measured[:, [t == name for t in r.targets]]
         seen = [row[np.isfinite(row)] for row in rows]
         de, dn, dh = (number(float(v.mean())) if v.size else None for v in seen)
@@ -226,15 +241,16 @@ def _checks(found: Resection, every: Case, takes_part: NDArray[np.bool_]) -> lis
     return out
 
 
-def _words(payload: dict[str, Any]) -> list[str]:
+def _words(payload: dict[str, Any], unit: LengthUnit) -> list[str]:
+    mm = unit.metres * 1000.0
     h = f" {payload['h']:z.4f}" if payload["h"] is not None else ""
     lines = [
         f"{payload['e']:z.4f} {payload['n']:z.4f}{h}, orientation {payload['orientation_deg']:z.6f}°, "
         f"scale {payload['scale']:z.7f}"
     ]
     for one in payload["residuals"]:
-        d = f", distance {one['v_d'] * 1000:+z.1f} mm" if one["v_d"] is not None else ""
-        up = f", height {one['v_h'] * 1000:+z.1f} mm" if one["v_h"] is not None else ""
+        d = f", distance {one['v_d'] * mm:+z.1f} mm" if one["v_d"] is not None else ""
+        up = f", height {one['v_h'] * mm:+z.1f} mm" if one["v_h"] is not None else ""
         lines.append(f"{one['target']:12} direction {one['v_hz_s']:+z.1f} s{d}{up}")
     for one in payload["checks"]:
         ways = [f"{k[1].upper()} {one[k]:+z.4f}" for k in ("de", "dn", "dh") if one[k] is not None]

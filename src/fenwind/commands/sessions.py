@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from fenwind.commands.units_told import add_units, units_of
 from fenwind.errors import ParseError, ProcedureError
 
 if TYPE_CHECKING:
@@ -14,6 +15,9 @@ if TYPE_CHECKING:
     from fenwind.job.job import Job
     from fenwind.records.entries import Amend, Entry
     from fenwind.records.sessions import BaseSetup, Occupation
+
+#: Keys of the answer that are lengths.
+_LENGTHS = ("h", "value", "reduced", "dx", "dy", "dz", "de", "dn", "dh", "spread")
 
 _DESCRIPTION = """List bases, occupations and what they came to; drop an occupation or use it again, finish
 one that was interrupted, or put an antenna height right (of an occupation by its id, of a base by its name).
@@ -33,6 +37,7 @@ def add_parser(verbs: Any) -> None:
         help="put its antenna height right: height=V[,method=M][,antenna=MODEL]",
     )  # fmt: skip
     what.add_argument("--take", metavar="LIST.csv", help="take in occupations of a list of a rover")
+    add_units(parser)
     parser.add_argument("--out", metavar="LIST.csv", help="write the job's occupations as such a list")
     parser.add_argument("--why", metavar="TEXT", default="", help="the reason, kept with the amendment")
     parser.add_argument("--json", action="store_true", help="print one JSON object, nothing rounded")
@@ -46,6 +51,7 @@ def run(options: argparse.Namespace) -> int:
 
     if (options.drop or options.amend) and not options.why.strip():
         raise ParseError("an amendment needs its reason", hint="Add --why TEXT")
+    units = units_of(options)
     with opened_job(options.job) as found:
         title, entries = _deed(options, found)
         payload: dict[str, Any] = {}
@@ -58,8 +64,9 @@ def run(options: argparse.Namespace) -> int:
             from fenwind.exchange.rover_list import rover_list_csv
             from fenwind.job.rover_lists import listed
 
-            write_text(options.out, rover_list_csv(listed(found.job.state, found.derived)))
-        payload = as_json(found) | payload | {"doubts": doubts_json(found.doubts())}
+            write_text(options.out, rover_list_csv(listed(found.job.state, found.derived), units.length))
+        payload = units.told(as_json(found) | payload, lengths=_LENGTHS)
+        payload["doubts"] = doubts_json(found.doubts(), units.length.metres)
     return answer(payload, _words(payload), options.json)
 
 
@@ -69,7 +76,7 @@ def _deed(options: argparse.Namespace, found: Opened) -> tuple[str, Sequence[Ent
         from fenwind.exchange.rover_list import read_rover_list
         from fenwind.job.rover_lists import occupations_from
 
-        rows = read_rover_list(options.take)
+        rows = read_rover_list(options.take, units_of(options).of_lists)
         taken = occupations_from(found.job.state, found.outcome, rows, Path(options.take).name)
         return taken.gesture.what, taken.gesture.entries
     words = {"drop": "Drop", "use": "Use", "finish": "Finish", "amend": "Put right"}
@@ -130,9 +137,9 @@ def _height(options: argparse.Namespace, job: Job) -> Amend:
         key, _, value = (p.strip() for p in part.partition("="))
         if key == "height":
             try:
-                changes["height_m"] = float(value)
+                changes["height_m"] = float(value) * units_of(options).length.metres
             except ValueError:
-                raise ParseError(f"height={value!r} is no number", hint="Give metres") from None
+                raise ParseError(f"height={value!r} is no number", hint="Give a number") from None
         elif key in ("method", "antenna") and value:
             changes[key] = value
         else:

@@ -6,16 +6,23 @@ import argparse
 import math
 from typing import TYPE_CHECKING, Any
 
+from fenwind.commands.units_told import add_units, units_of
 from fenwind.errors import ParseError, ProcedureError
 
 if TYPE_CHECKING:
     from fenwind.geodesy.frames import Frame
     from fenwind.procedures.traverse import Ends, Options, Sight, Traverse, TraverseResult
+    from fenwind.quantities.lengths import LengthUnit
 
 _DESCRIPTION = """Compute a traverse. BOOK: from,to,direction_kind,direction_dms,distance[,dh], rows in the
 order of the walk; direction_kind is azimuth, right, left, deflection or bearing; distances horizontal, or
 empty beside za,sd[,hi,ht], which are reduced to the mean height of the line. Rows that are no leg of the
-chain are side shots, laid off after the adjustment. Lengths in metres, angles decimal degrees or D-M-S."""
+chain are side shots, laid off after the adjustment. Lengths in metres, coordinates and heights in the unit
+of --frame, unless a head or --unit says otherwise; angles decimal degrees or D-M-S."""
+
+
+#: Keys of the answer that are lengths, besides e, n and h.
+_LENGTHS = ("misclosure_e", "misclosure_n", "misclosure_h", "misclosure", "length", "se", "sn", "sh")
 
 
 def add_parser(verbs: Any) -> None:
@@ -35,10 +42,12 @@ def add_parser(verbs: Any) -> None:
     parser.add_argument("--method", choices=("none", "compass", "transit", "lsq"), default="compass")
     parser.add_argument("--sigma-angle", metavar="S", type=float, default=5.0, help="seconds (5)")
     parser.add_argument("--sigma-distance", metavar="MM,PPM", default="3,2")
+    parser.add_argument("--sigma-height", metavar="MM", type=float, default=3.0, help="over a km (3)")
     parser.add_argument("--heights-by", choices=("distance", "setups"), default="distance")
     parser.add_argument("--spec", metavar="1:N", default="1:10000")
     parser.add_argument("--angle-limit", metavar="S", type=float, help="for the whole figure, seconds")
     add_frame(parser)
+    add_units(parser)
     parser.add_argument("--json", action="store_true", help="print one JSON object, nothing rounded")
 
 
@@ -59,10 +68,7 @@ def frame_of(options: argparse.Namespace) -> Frame | None:
         if options.geoid is not None:
             raise ParseError("--geoid needs --frame", hint="Name the frame of e,n")
         return None
-    spec = working_frame_spec(options.frame, options.geoid or "")
-    if spec.unit != "m":
-        raise ParseError("--frame: coordinates here are in metres", hint="Use a frame in metres")
-    return open_frame(spec)
+    return open_frame(working_frame_spec(options.frame, options.geoid or ""))
 
 
 def run(options: argparse.Namespace) -> int:
@@ -71,29 +77,32 @@ def run(options: argparse.Namespace) -> int:
     from fenwind.doubts.traverse_rules import Limits, traverse_doubts
     from fenwind.exchange.line_csv import check_heights, read_book
     from fenwind.procedures.traverse import Traverse, solve, taken_apart
+    from fenwind.procedures.traverse_errors import bearing_on_closure
     from fenwind.quantities.angles import RAD_PER_SECOND
 
-    rows = read_book(options.book)
-    start, name, ends = _ends(options, rows)
+    frame = frame_of(options)
+    units = units_of(options, frame)
+    rows = read_book(options.book, units.of_lists)
+    start, name, ends = _ends(options, rows, units.coordinate)
     names, legs, shots = taken_apart(rows, start, name)
     check_heights(legs, options.book)
     work = Traverse(names=names, legs=legs, shots=shots, ends=ends, options=_options(options))
     found = solve(work)
-    frame = frame_of(options)
     if frame is not None:
-        work, found = _on_grid(options, frame, work, found)
+        work, found = _on_grid(options, frame, work, found, units.coordinate)
     limit = options.angle_limit
     limits = Limits(
         spec=_spec(options.spec),
-        angle=(2.0 * options.sigma_angle * math.sqrt(found.angles) if limit is None else limit)
+        angle=(2.0 * options.sigma_angle * math.sqrt(bearing_on_closure(work)) if limit is None else limit)
         * RAD_PER_SECOND,
     )
-    payload = _json(work, found, limits.angle) | {"doubts": doubts_json(traverse_doubts(work, found, limits))}
-    return answer(payload, _words(payload), options.json)
+    payload = units.told(_json(work, found, limits.angle), ("e", "n", "h"), _LENGTHS)
+    payload["doubts"] = doubts_json(traverse_doubts(work, found, limits), units.length.metres)
+    return answer(payload, _words(payload, units.length.key), options.json)
 
 
 def _on_grid(
-    options: argparse.Namespace, frame: Frame, work: Traverse, found: TraverseResult
+    options: argparse.Namespace, frame: Frame, work: Traverse, found: TraverseResult, unit: LengthUnit
 ) -> tuple[Traverse, TraverseResult]:
     import numpy as np
 
@@ -110,7 +119,7 @@ def _on_grid(
     def place(mark: str | None, option: str, near: int) -> Any:
         if mark is None:
             return None
-        one = typed_mark(mark, option)
+        one = typed_mark(mark, option, unit)
         return np.array([one.e, one.n, found.adjusted[2, near]])
 
     back, fore = place(options.backsight, "--backsight", 0), place(options.foresight, "--foresight", -1)
@@ -118,18 +127,18 @@ def _on_grid(
     return work, solve(work)
 
 
-def _ends(options: argparse.Namespace, rows: list[Sight]) -> tuple[str, str | None, Ends]:
+def _ends(options: argparse.Namespace, rows: list[Sight], unit: LengthUnit) -> tuple[str, str | None, Ends]:
     from fenwind.exchange.named_csv import typed_mark
     from fenwind.procedures.traverse import Ends
 
-    start = typed_mark(options.start, "--start")
+    start = typed_mark(options.start, "--start", unit)
     here = (start.e, start.n, start.h)
     close, name, loop = None, None, False
     if options.close is not None:
         name = options.close.split(",")[0].strip()
         loop = "," not in options.close
         if not loop:
-            mark = typed_mark(options.close, "--close")
+            mark = typed_mark(options.close, "--close", unit)
             close = (mark.e, mark.n, mark.h)
     elif rows[-1].there == start.name:
         name, loop = start.name, True
@@ -144,9 +153,11 @@ def _ends(options: argparse.Namespace, rows: list[Sight]) -> tuple[str, str | No
         )
     ends = Ends(
         start=here, close=close, loop=loop,
-        start_line=_line(options.start_azimuth, "--start-azimuth", options.backsight, "--backsight", here),
+        start_line=_line(
+            options.start_azimuth, "--start-azimuth", options.backsight, "--backsight", here, unit
+        ),
         closing_line=_line(
-            options.closing_azimuth, "--closing-azimuth", options.foresight, "--foresight", there
+            options.closing_azimuth, "--closing-azimuth", options.foresight, "--foresight", there, unit
         ),
         closing_angle=_angle(options.closing_angle, "--closing-angle"),
     )  # fmt: skip
@@ -154,13 +165,14 @@ def _ends(options: argparse.Namespace, rows: list[Sight]) -> tuple[str, str | No
 
 
 def _line(
-    azimuth: str | None, option: str, mark: str | None, mark_option: str, here: tuple[float, float, float]
-) -> float | None:
+    azimuth: str | None, option: str, mark: str | None, mark_option: str, here: tuple[float, float, float],
+    unit: LengthUnit,
+) -> float | None:  # fmt: skip
     from fenwind.exchange.named_csv import typed_mark
 
     if mark is None:
         return _angle(azimuth, option)
-    found = typed_mark(mark, mark_option)
+    found = typed_mark(mark, mark_option, unit)
     de, dn = found.e - here[0], found.n - here[1]
     if de == dn == 0.0:
         raise ParseError(f"{mark_option}: {found.name} is at the same place", hint="Name another mark")
@@ -184,14 +196,14 @@ def _options(options: argparse.Namespace) -> Options:
     from fenwind.quantities.angles import RAD_PER_SECOND
 
     mm, ppm = mm_ppm(options.sigma_distance, "--sigma-distance")
-    for name in ("sigma_angle", "angle_limit"):
+    for name in ("sigma_angle", "angle_limit", "sigma_height"):
         value = getattr(options, name)
         if value is not None and not 0.0 < value < math.inf:
-            raise ParseError(f"--{name.replace('_', '-')}: expected a number above 0", hint="Give seconds")
+            raise ParseError(f"--{name.replace('_', '-')}: expected a number above 0", hint="Correct it")
     return Options(
         method=options.method, balance=options.angles == "equal", heights_by=options.heights_by,
         sigma_angle=options.sigma_angle * RAD_PER_SECOND, sigma_distance_m=mm / 1000.0,
-        sigma_distance_ppm=ppm,
+        sigma_distance_ppm=ppm, sigma_height=options.sigma_height / 1000.0,
     )  # fmt: skip
 
 
@@ -207,14 +219,22 @@ def _spec(text: str) -> float:
 
 
 def _json(work: Traverse, found: TraverseResult, limit: float) -> dict[str, Any]:
+    import numpy as np
+
     from fenwind.commands.reading import number
+    from fenwind.procedures.traverse_errors import covariances
     from fenwind.quantities.angles import RAD_PER_SECOND
 
-    def stations(names: Any, values: Any) -> list[dict[str, Any]]:
-        return [
+    def stations(names: Any, values: Any, sigmas: Any = None) -> list[dict[str, Any]]:
+        out = [
             {"name": name, "e": number(e), "n": number(n), "h": number(h)}
             for name, e, n, h in zip(names, *values.tolist(), strict=True)
         ]
+        for one, (se, sn, sh) in zip(out, [] if sigmas is None else sigmas.T.tolist(), strict=False):
+            one |= {"se": se, "sn": sn, "sh": sh if one["h"] is not None else None}
+        return out
+
+    known, shots = (np.sqrt(np.einsum("iik->ik", c)) for c in covariances(work, found))
 
     e, n, h = (number(v) for v in found.misclosure)
     out = {
@@ -223,16 +243,16 @@ def _json(work: Traverse, found: TraverseResult, limit: float) -> dict[str, Any]
         "angular_limit_s": limit / RAD_PER_SECOND, "misclosure_e": e, "misclosure_n": n, "misclosure_h": h,
         "misclosure": number(found.linear), "length": found.length, "ratio": number(found.ratio),
         "unadjusted": stations(work.names, found.unadjusted),
-        "adjusted": stations(work.names, found.adjusted),
-        "side_shots": stations([s.there for s in work.shots], found.shots),
+        "adjusted": stations(work.names, found.adjusted, known),
+        "side_shots": stations([s.there for s in work.shots], found.shots, shots),
     }  # fmt: skip
     if work.options.method == "lsq":
         out |= {"dof": found.dof, "variance_factor": number(found.variance_factor)}
     return out
 
 
-def _words(payload: dict[str, Any]) -> list[str]:
-    lines = [f"{payload['figure']}, {payload['length']:z.3f} m, {payload['angles']} angles"]
+def _words(payload: dict[str, Any], unit: str) -> list[str]:
+    lines = [f"{payload['figure']}, {payload['length']:z.3f} {unit}, {payload['angles']} angles"]
     if payload["angular_misclosure_s"] is not None:
         lines.append(
             f"angles miss by {payload['angular_misclosure_s']:+z.1f} s, allowed "
@@ -241,8 +261,8 @@ def _words(payload: dict[str, Any]) -> list[str]:
     if payload["misclosure"] is not None:
         ratio = f", 1:{payload['ratio']:z.0f}" if payload["ratio"] else ""
         lines.append(
-            f"misses by E {payload['misclosure_e']:+z.4f}, N {payload['misclosure_n']:+z.4f} m, "
-            f"{payload['misclosure']:z.4f} m{ratio}"
+            f"misses by E {payload['misclosure_e']:+z.4f}, N {payload['misclosure_n']:+z.4f} {unit}, "
+            f"{payload['misclosure']:z.4f} {unit}{ratio}"
         )
     for one in payload["adjusted"] + payload["side_shots"]:
         h = f" {one['h']:z10.4f}" if one["h"] is not None else ""

@@ -18,6 +18,7 @@ from fenwind.doubts.of_job import Findings
 from fenwind.doubts.registry import Doubt, Remedy
 from fenwind.doubts.settling import accept, settle
 from fenwind.errors import FenwindError, JobError
+from fenwind.exchange.list_units import ListUnits
 from fenwind.geodesy.axes import ShownAxis, shown_axes
 from fenwind.geodesy.frames import axes_of
 from fenwind.job.checksums import EntryRow
@@ -163,6 +164,11 @@ class JobBridge(QObject):
     def unit(self) -> LengthUnit:
         """Length unit of the frame shown."""
         return UNITS[self.frame.spec.unit] if self.frame else METRE
+
+    @property
+    def list_units(self) -> ListUnits:
+        """Units of lists of field work whose heads state none: lengths in that of the frame shown."""
+        return ListUnits(coordinate=self.unit, length=self.unit)
 
     @property
     def axes(self) -> tuple[ShownAxis, ShownAxis]:

@@ -12,6 +12,7 @@ from fenwind.doubts.registry import Doubt
 from fenwind.estimation.distributions import chi2_quantile
 from fenwind.procedures.causes import Cause, likely
 from fenwind.procedures.traverse import Traverse, TraverseResult, closing_kind, known_closing, solve
+from fenwind.procedures.traverse_errors import closure_sigma
 from fenwind.quantities.angles import RAD_PER_SECOND, wrap_signed
 from fenwind.quantities.lengths import FEET, format_way
 from fenwind.quantities.numbers import format_fixed
@@ -28,8 +29,8 @@ AS_LIKELY = 2.0
 CHANCE = 3.29
 #: Level of the test of what a cause leaves.
 WHOLE_ALPHA = 0.001
-#: Heights carried along a traverse: one sigma for a root kilometre, of one reading, and how many are allowed.
-HEIGHT_M_ROOT_KM, READ_HEIGHT_M, HEIGHT_SIGMAS = 0.003, 0.002, 3.29
+#: Heights carried along a traverse: one sigma of one reading, and how many are allowed.
+READ_HEIGHT_M, HEIGHT_SIGMAS = 0.002, 3.29
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -59,7 +60,7 @@ def traverse_doubts(work: Traverse, found: TraverseResult, limits: Limits) -> li
         ]  # fmt: skip
     raw = solve(replace(work, options=replace(work.options, balance=False, method="none")))
     over_angle = abs(found.angular) > limits.angle
-    chance = CHANCE * work.options.sigma_angle * math.sqrt(max(found.angles, 1))
+    chance = CHANCE * max(closure_sigma(work), work.options.sigma_angle)
     over_plan = found.linear * limits.spec > found.length
     raw_over = raw.linear * limits.spec > raw.length
     out: list[Doubt] = []
@@ -192,7 +193,7 @@ def _height(work: Traverse, raw: TraverseResult) -> Iterator[Doubt]:
     if math.isnan(miss):
         return
     readings = len(work.legs) * READ_HEIGHT_M**2
-    most = HEIGHT_SIGMAS * math.sqrt(HEIGHT_M_ROOT_KM**2 * raw.length / 1000.0 + readings)
+    most = HEIGHT_SIGMAS * math.sqrt(work.options.sigma_height**2 * raw.length / 1000.0 + readings)
     if abs(miss) > most:
         ends = (work.names[-1], work.names[0]) if work.names[-1] != work.names[0] else (work.names[0],)
         yield Doubt(

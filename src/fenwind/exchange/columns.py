@@ -37,9 +37,9 @@ COLUMNS: dict[str, str] = {
     "h": "height",
     "lat": "latitude, degrees",
     "lon": "longitude, degrees",
-    "h_ell": "ellipsoidal height, m",
-    "sh": "sigma in plan, m",
-    "sv": "sigma in height, m",
+    "h_ell": "ellipsoidal height",
+    "sh": "sigma in plan",
+    "sv": "sigma in height",
     "class": "class",
     "code": "code",
     "monument": "monument",
@@ -79,12 +79,12 @@ def list_columns(out: Outgoing, layout: Layout) -> list[ListColumn]:
             for spec, values in out.others.values()
             for c in _plane(spec, values, layout.decimals, beside=True).values()
         ],
-        "lat": lambda: [ListColumn(head="lat", cells=_degrees(out.geodetic()[0]), decimals=10)],
-        "lon": lambda: [ListColumn(head="lon", cells=_degrees(out.geodetic()[1]), decimals=10)],
-        "h_ell": lambda: [ListColumn(head="h_ell", cells=out.geodetic()[2].tolist(), decimals=4)],
+        "lat": lambda: [ListColumn(head="lat (deg)", cells=_degrees(out.geodetic()[0]), decimals=10)],
+        "lon": lambda: [ListColumn(head="lon (deg)", cells=_degrees(out.geodetic()[1]), decimals=10)],
+        "h_ell": lambda: [_length("h_ell", out.geodetic()[2], out.spec, layout)],
         "name": lambda: [ListColumn(head="name", cells=out.names)],
-        "sh": lambda: [ListColumn(head="sh", cells=out.sigma_h_m.tolist(), decimals=4)],
-        "sv": lambda: [ListColumn(head="sv", cells=out.sigma_v_m.tolist(), decimals=4)],
+        "sh": lambda: [_length("sh", out.sigma_h_m, out.spec, layout)],
+        "sv": lambda: [_length("sv", out.sigma_v_m, out.spec, layout)],
         "system": lambda: [ListColumn(head="system", cells=[out.system_words] * len(out.names))],
     }
     own = _plane(out.spec, (out.e_m, out.n_m, out.height_m), layout.decimals)
@@ -101,13 +101,20 @@ def list_columns(out: Outgoing, layout: Layout) -> list[ListColumn]:
     return found
 
 
+def _length(head: str, values_m: FloatArray, spec: FrameSpec, layout: Layout) -> ListColumn:
+    """A column of lengths in the unit of the frame."""
+    unit = UNITS[spec.unit]
+    cells = (values_m / unit.metres).tolist()
+    return ListColumn(head=f"{head} ({unit.key})", cells=cells, decimals=max(4, layout.decimals))
+
+
 def _plane(
     spec: FrameSpec, values: Iterable[FloatArray], decimals: int, beside: bool = False
 ) -> dict[str, ListColumn]:
     """Columns of the plane coordinates and the height by "e", "n", "h", in the order and with the signs of
     the frame; one that counts west or south is headed so."""
     unit = UNITS[spec.unit]
-    suffix = f" ({unit.key})" if unit.key != "m" or beside else ""
+    suffix = f" ({unit.key})"
     name = f" {spec.name}" if beside else ""
     e, n, h = values
     found = {}

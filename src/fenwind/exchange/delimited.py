@@ -16,7 +16,7 @@ from fenwind.exchange.raw_table import NumberStyle, RawTable, is_number, number_
 from fenwind.quantities.numbers import counted
 
 MAX_COLUMNS = 5000
-_DELIMITERS = ("\t", ";", ",", "|")
+DELIMITERS = ("\t", ";", ",", "|")
 
 
 def read_file(path: str | os.PathLike[str]) -> RawTable:
@@ -94,8 +94,13 @@ def read_text(text: str, where: str, encoding: str = "utf-8") -> RawTable:
     # Cells that hold no comma, as those between commas without quotes, are written with dots.
     commas = "," in text and (delimiter != "," or '"' in text)
     style = number_style(rows) if commas else NumberStyle()
+    titles = titles_before(rows, style.decimal_comma)
+    rows, numbers = rows[titles:], numbers[titles:]
     has_header = is_header(rows, style.decimal_comma)
-    left_out = f"{counted(comments, 'line')} beginning with # left out as comments."
+    left_out: tuple[str, ...] = (
+        (f"{counted(comments, 'line')} beginning with # left out as comments.",) if comments else ()
+    )
+    left_out += (titles_left_out(titles),) if titles else ()
     return RawTable(
         source=where,
         headers=tuple(rows[0]) if has_header else (),
@@ -105,7 +110,7 @@ def read_text(text: str, where: str, encoding: str = "utf-8") -> RawTable:
         decimal_comma=style.decimal_comma,
         grouped=style.grouped,
         encoding=encoding,
-        remarks=(left_out,) if comments else (),
+        remarks=left_out,
     )
 
 
@@ -113,7 +118,7 @@ def _find_delimiter(sample: list[str]) -> str:
     """The delimiter that splits most lines into the same number of columns; a blank when none of the others
     does."""
     best, best_score = " ", 0.0
-    for delimiter in _DELIMITERS:
+    for delimiter in DELIMITERS:
         try:
             counts = Counter(len(row) for row in csv.reader(sample, delimiter=delimiter) if row)
         except csv.Error:
@@ -179,6 +184,24 @@ def _split_quoted(text: str, delimiter: str, where: str) -> Rows:
             ) from error
         rows.append([cell.strip() for cell in row])
         numbers.append(start)
+
+
+def titles_before(rows: Sequence[Sequence[str]], decimal_comma: bool) -> int:
+    """How many rows of titles stand before the heads. The heads are the fullest row, the first of equals,
+    before the first row with numbers; it must be a header itself, and fuller than what stands before it."""
+    first = next(
+        (i for i, row in enumerate(rows[:20]) if any(is_number(c, decimal_comma) for c in row[1:])), 0
+    )
+    if first < 2:
+        return 0
+    filled = [sum(map(bool, row)) for row in rows[:first]]
+    place = filled.index(max(filled))
+    return place if filled[place] > 2 and is_header([list(rows[place])], decimal_comma) else 0
+
+
+def titles_left_out(count: int) -> str:
+    """The remark about rows of titles."""
+    return f"{counted(count, 'row')} of titles before the heads left out."
 
 
 def is_header(rows: list[list[str]], decimal_comma: bool) -> bool:

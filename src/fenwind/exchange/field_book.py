@@ -10,25 +10,30 @@ from dataclasses import replace
 
 from fenwind.exchange.files import read_head, write_text
 from fenwind.exchange.landxml_survey import FieldSetup, read_field_work
+from fenwind.exchange.list_units import METRIC, ListUnits
 from fenwind.exchange.named_csv import read_named
 from fenwind.exchange.setup_csv import NEEDED, sighting
 from fenwind.job.steps.sightings import air_ppm
+from fenwind.quantities.lengths import METRE, LengthUnit
 from fenwind.records.setups import Setup
 
 #: May be left out: what is still to be applied for the air, the round, the time of a reading (UTC).
 MORE = ("face", "ppm", "round", "time")
 COLUMNS = ("setup", "station", "hi", *NEEDED, *MORE)
+#: Columns that are written with the unit of lengths behind them.
+_IN_UNIT = ("hi", "sd", "ht")
 
 
-def read_setups(path: str) -> dict[str, FieldSetup]:
-    """Set-ups that sighted something, by what the book calls them; of a LandXML file as well. Raises
+def read_setups(path: str, units: ListUnits = METRIC) -> dict[str, FieldSetup]:
+    """Set-ups that sighted something, by what the book calls them; of a LandXML file as well. units: of
+    columns whose heads state none. Raises
     FormatError with the place of the first bad cell."""
     if read_head(path, 4096).lstrip(b"\xef\xbb\xbf \t\r\n").startswith(b"<"):
         return {key: setup for key, setup in read_field_work(path).setups.items() if setup.shots}
     out: dict[str, FieldSetup] = {}
-    for row in read_named(path, ("setup", "station", *NEEDED), ("hi", *MORE))[1]:
+    for row in read_named(path, ("setup", "station", *NEEDED), ("hi", *MORE), units)[1]:
         key, station = row.text("setup"), row.text("station")
-        height = row.number("hi")
+        height = row.length("hi")
         known = out.setdefault(
             key, FieldSetup(station=station, height_m=0.0 if math.isnan(height) else height)
         )
@@ -54,21 +59,24 @@ def is_field_book(path: str) -> bool:
     return head.startswith(b"<") or (b"setup" in first and b"station" in first)
 
 
-def write_field_book(path: str, setups: Iterable[Setup], names: Mapping[str, str]) -> None:
-    """Write every sighting of set-ups; names: of marks by their ids. Raises FormatError when the file cannot
-    be written."""
+def write_field_book(
+    path: str, setups: Iterable[Setup], names: Mapping[str, str], unit: LengthUnit = METRE
+) -> None:
+    """Write every sighting of set-ups with its lengths in `unit`; names: of marks by their ids. Raises
+    FormatError when the file cannot be written."""
     text = io.StringIO()
     out = csv.writer(text, lineterminator="\n")
-    out.writerow(COLUMNS)
+    out.writerow([f"{c}_{unit.key}" if c in _IN_UNIT else c for c in COLUMNS])
     for setup in setups:
         ppm = "" if setup.air is None else f"{air_ppm(setup.air):.3f}"
         for i, target in enumerate(setup.target):
             zenith, distance = setup.zenith_rad[i], setup.distance_m[i]
             out.writerow([
-                setup.name, names[setup.station], f"{setup.height_m:.4f}", names[target],
+                setup.name, names[setup.station], f"{setup.height_m / unit.metres:.4f}", names[target],
                 f"{math.degrees(setup.direction_rad[i]):.7f}",
                 "" if zenith is None else f"{math.degrees(zenith):.7f}",
-                "" if distance is None else f"{distance:.5f}", f"{setup.target_height_m[i]:.4f}",
+                "" if distance is None else f"{distance / unit.metres:.5f}",
+                f"{setup.target_height_m[i] / unit.metres:.4f}",
                 f"{setup.prism_m[i] * 1000.0:.2f}", setup.face[i], ppm,
                 setup.round[i] or "" if setup.round else "", setup.time[i] if setup.time else "",
             ])  # fmt: skip

@@ -17,6 +17,7 @@ import numpy as np
 from fenwind.errors import FormatError, ParseError
 from fenwind.exchange.files import read_head, write_bytes
 from fenwind.exchange.landxml import LINEAR_UNITS, NAMESPACE
+from fenwind.exchange.list_units import METRIC, ListUnits
 from fenwind.exchange.network_csv import Observation, Sigmas, read_network
 from fenwind.exchange.xml_in import elements, local, parse_xml
 from fenwind.job.steps.sightings import air_factor
@@ -248,11 +249,14 @@ def observations_of(work: FieldWork, sigmas: Sigmas) -> list[Observation]:
     return [*out, *work.reduced]
 
 
-def read_observations(path: str, sigmas: Sigmas | None = None) -> list[Observation]:
-    """Observations of a network from a list or from LandXML. Raises FormatError with the place."""
+def read_observations(
+    path: str, sigmas: Sigmas | None = None, units: ListUnits = METRIC
+) -> list[Observation]:
+    """Observations of a network from a list or from LandXML; units: of columns of a list whose heads state
+    none. Raises FormatError with the place."""
     if read_head(path, 4096).lstrip(b"\xef\xbb\xbf \t\r\n").startswith(b"<"):
         return observations_of(read_field_work(path), sigmas or Sigmas())
-    return read_network(path, sigmas)
+    return read_network(path, sigmas, units=units)
 
 
 # Out

@@ -8,13 +8,14 @@ import math
 import numpy as np
 
 from fenwind.errors import FormatError, ParseError
+from fenwind.exchange.list_units import METRIC, ListUnits
 from fenwind.exchange.named_csv import NamedRow, read_named
 from fenwind.procedures.levelling import Levelling
 from fenwind.procedures.resection import level_at_mean
 from fenwind.procedures.traverse import KINDS, Kind, Sight
 from fenwind.quantities.angles import AngleStyle, parse_angle
 from fenwind.quantities.bearings import parse_bearing
-from fenwind.quantities.lengths import METRE, LengthUnit, parse_length
+from fenwind.quantities.lengths import KILOMETRE, METRE, LengthUnit, parse_length
 from fenwind.records.lines import LengthKind, LevelBook, TraverseBook
 
 BOOK_NEEDED = ("from", "to", "direction_kind", "direction_dms", "distance")
@@ -22,10 +23,11 @@ BOOK_NEEDED = ("from", "to", "direction_kind", "direction_dms", "distance")
 SLOPE = ("za", "sd", "hi", "ht")
 
 
-def read_book(path: str) -> list[Sight]:
-    """The rows of a traverse, in their order. Raises FormatError with the place of the first bad cell."""
+def read_book(path: str, units: ListUnits = METRIC) -> list[Sight]:
+    """The rows of a traverse, in their order; units: of columns whose heads state none.
+    Raises FormatError with the place of the first bad cell."""
     out = []
-    for row in read_named(path, BOOK_NEEDED, ("dh", *SLOPE))[1]:
+    for row in read_named(path, BOOK_NEEDED, ("dh", *SLOPE), units)[1]:
         word = row.text("direction_kind")
         if word not in (*KINDS, "bearing"):
             raise row.bad("direction_kind", ", ".join((*KINDS, "bearing")))
@@ -48,9 +50,9 @@ def _measured(row: NamedRow) -> tuple[float, float]:
     """Horizontal distance and height difference of a row, from zenith angle and slope distance where it has
     them. Raises FormatError."""
     above = lambda v: v > 0.0  # noqa: E731 - one word for both columns
-    za, sd = row.angle("za"), row.number("sd", "a distance above 0", above)
+    za, sd = row.angle("za"), row.length("sd", "a distance above 0", above)
     if math.isnan(sd) and math.isnan(za):
-        return row.needed_number("distance", "a distance above 0", above), row.number("dh")
+        return row.needed_length("distance", "a distance above 0", above), row.length("dh")
     if not 0.0 < za < math.pi:
         raise row.bad("za", "a zenith angle above 0 and below 180 beside sd")
     if math.isnan(sd):
@@ -58,7 +60,7 @@ def _measured(row: NamedRow) -> tuple[float, float]:
     for name in ("distance", "dh"):
         if not math.isnan(row.number(name)):
             raise row.bad(name, "nothing beside za and sd")
-    hi, ht = (0.0 if math.isnan(v) else v for v in (row.number("hi"), row.number("ht")))
+    hi, ht = (0.0 if math.isnan(v) else v for v in (row.length("hi"), row.length("ht")))
     return level_at_mean(sd, za, hi, ht)
 
 
@@ -112,9 +114,10 @@ def book_record(rows: list[Sight], source: str) -> TraverseBook:
     )  # fmt: skip
 
 
-def read_runs(path: str) -> Levelling:
-    """The runs of a levelling, without control. Raises FormatError with the place of the first bad cell."""
-    heads, rows = read_named(path, ("from", "to", "dh"), ("distance_km", "setups"))
+def read_runs(path: str, units: ListUnits = METRIC) -> Levelling:
+    """The runs of a levelling, without control; units: of columns whose heads state none. Raises
+    FormatError with the place of the first bad cell."""
+    heads, rows = read_named(path, ("from", "to", "dh"), ("distance_km", "setups"), units)
     by = [name for name in ("distance_km", "setups") if name in heads]
     if len(by) != 1:
         raise FormatError(
@@ -127,8 +130,10 @@ def read_runs(path: str) -> Levelling:
         second.append(row.text("to"))
         if first[-1] == second[-1]:
             raise row.bad("to", "another mark than from")
-        dh.append(row.needed_number("dh"))
-        length.append(row.needed_number(by[0], "a number above 0", lambda v: v > 0.0))
+        dh.append(row.needed_length("dh"))
+        number = row.needed_number(by[0], "a number above 0", lambda v: v > 0.0)
+        kilometres = row.unit("distance_km", KILOMETRE).exact / KILOMETRE.exact
+        length.append(number if by[0] == "setups" else number * float(kilometres))
     return Levelling(
         first=tuple(first), second=tuple(second), dh_m=np.array(dh), length=np.array(length), control={},
         by_setups=by[0] == "setups",

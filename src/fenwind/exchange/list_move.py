@@ -16,7 +16,7 @@ from fenwind.exchange.raw_table import RawTable
 from fenwind.procedures.fit import FitResult
 from fenwind.procedures.move import Move
 from fenwind.procedures.positions import Positions, positions
-from fenwind.quantities.lengths import LengthUnit
+from fenwind.quantities.lengths import METRE, LengthUnit
 
 
 @dataclass(frozen=True, kw_only=True, eq=False)
@@ -67,11 +67,12 @@ def move_list(
     return MovedList(points=after, stayed=fixed, reasons=reasons)
 
 
-def moved_text(raw: RawTable, found: PointList, done: MovedList, unit: LengthUnit, decimals: int = 6) -> str:
-    """The list as it came, with its own columns, heads and delimiter, and the coordinates replaced; rows that
-    could not be read are left out.
-
-    `unit` is that of columns whose head states none.
+def moved_text(
+    raw: RawTable, found: PointList, done: MovedList, unit: LengthUnit | None, decimals: int = 6
+) -> str:
+    """The list as it came, with its own columns and delimiter, and the coordinates replaced; rows that could
+    not be read are left out. `unit` is that of columns whose head states none, and is put there; None where
+    nobody knows it.
     """
     rows = {line: list(cells) for line, cells in zip(raw.lines, raw.rows, strict=True)}
     points = done.points
@@ -88,15 +89,24 @@ def moved_text(raw: RawTable, found: PointList, done: MovedList, unit: LengthUni
         for meaning, column in found.columns.columns.items():
             if meaning not in values or (column >= len(cells) or not cells[column]):
                 continue
-            metres = 1.0 if meaning in ("sh", "sv") else found.columns.factor(meaning, unit)
+            metres = found.columns.factor(meaning, unit or METRE)
             cells[column] = _figure(float(values[meaning][i]) / metres, decimals, raw.decimal_comma)
         kept.append(cells)
     out = io.StringIO(newline="")
     writer = csv.writer(out, delimiter=raw.delimiter)
     if raw.headers:
-        writer.writerow(raw.headers)
+        writer.writerow(raw.headers if unit is None else _heads(raw, found, tuple(values), unit))
     writer.writerows([guarded(cell, raw.decimal_comma) for cell in cells] for cells in kept)
     return out.getvalue()
+
+
+def _heads(raw: RawTable, found: PointList, meanings: tuple[str, ...], unit: LengthUnit) -> list[str]:
+    """The heads, with the unit of each length."""
+    heads = list(raw.headers)
+    for meaning, column in found.columns.columns.items():
+        if meaning in meanings and meaning not in found.columns.units:
+            heads[column] += f" ({unit.key})"
+    return heads
 
 
 def _figure(value: float, decimals: int, comma: bool) -> str:

@@ -9,8 +9,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fenwind.errors import FormatError, ParseError
+from fenwind.exchange.list_units import ANGLES as ANGLE_STYLES
+from fenwind.exchange.list_units import METRIC, ListUnits
 from fenwind.exchange.named_csv import NamedRow, read_named
-from fenwind.quantities.angles import RAD_PER_GON, RAD_PER_SECOND, parse_angle
+from fenwind.quantities.angles import RAD_PER_SECOND, AngleStyle, parse_angle
+from fenwind.quantities.lengths import UNITS
 from fenwind.records.network import ObservationSet
 
 FloatArray = NDArray[np.float64]
@@ -55,10 +58,12 @@ class Observation:
     ht: float
 
 
-def read_network(path: str, sigmas: Sigmas | None = None, valued: bool = True) -> list[Observation]:
+def read_network(
+    path: str, sigmas: Sigmas | None = None, valued: bool = True, units: ListUnits = METRIC
+) -> list[Observation]:
     """The observations of a file; without values those that are planned, whose values are nan, and so is the
     covariance of a distance without a sigma. Raises FormatError with the place of the first bad cell."""
-    _, rows = read_named(path, ("kind", "at", "to"), OPTIONAL)
+    _, rows = read_named(path, ("kind", "at", "to"), OPTIONAL, units)
     return [_observation(row, sigmas or Sigmas(), valued) for row in rows]
 
 
@@ -78,7 +83,7 @@ def _observation(row: NamedRow, sigmas: Sigmas, valued: bool) -> Observation:
             if row.text(column, needed=False):
                 raise row.bad(column, "nothing, in a design")
     value, covariance = _vector(row, valued) if kind == "vector" else _single(row, kind, sigmas, valued)
-    hi, ht = (0.0 if math.isnan(v := row.number(c)) else v for c in ("hi", "ht"))
+    hi, ht = (0.0 if math.isnan(v := row.length(c)) else v for c in ("hi", "ht"))
     if kind in ("height_difference", "vector") and (hi or ht):
         raise row.bad("hi" if hi else "ht", "0 or nothing: it goes from mark to mark")
     return Observation(
@@ -97,13 +102,13 @@ def _empty_where_unused(row: NamedRow, kind: str) -> None:
 
 
 def _vector(row: NamedRow, valued: bool) -> tuple[FloatArray, FloatArray]:
-    value = np.array([row.needed_number(c) if valued else math.nan for c in ("dx", "dy", "dz")])
-    xx, xy, xz, yy, yz, zz = (row.needed_number(c) for c in COVARIANCE)
+    value = np.array([row.needed_length(c) if valued else math.nan for c in ("dx", "dy", "dz")])
+    xx, xy, xz, yy, yz, zz = (row.square(c) for c in COVARIANCE)
     covariance = np.array([[xx, xy, xz], [xy, yy, yz], [xz, yz, zz]])
     if not np.linalg.eigvalsh(covariance)[0] > 0.0:
         raise FormatError(
             "columns sxx to szz: not positive definite, expected a covariance",
-            where=f"{row.source}, line {row.line}", hint="Give all six in square metres",
+            where=f"{row.source}, line {row.line}", hint="Give all six, in the square of one unit",
         )  # fmt: skip
     return value, covariance
 
@@ -118,11 +123,13 @@ def _single(row: NamedRow, kind: str, sigmas: Sigmas, valued: bool) -> tuple[Flo
         default *= math.sqrt(2.0) if kind == "angle" else 1.0
         factor = RAD_PER_SECOND
     else:
-        if unit not in ("", "m"):
-            raise row.bad("unit", "m")
-        value = row.needed_number("value") if valued else math.nan
-        if kind in ("distance", "horizontal_distance") and valued and not value > 0.0:
-            raise row.bad("value", "a distance above 0")
+        if unit not in ("", "m", "ft", "ftUS"):
+            raise row.bad("unit", "m, ft or ftUS")
+        above = (lambda v: v > 0.0) if kind in ("distance", "horizontal_distance") else None
+        expected = "a distance above 0" if above else "a number"
+        value = row.length("value", expected, above, UNITS[unit] if unit else None) if valued else math.nan
+        if valued and math.isnan(value):
+            raise row.bad("value", expected)
         default = (
             sigmas.height_m
             if kind == "height_difference"
@@ -130,6 +137,8 @@ def _single(row: NamedRow, kind: str, sigmas: Sigmas, valued: bool) -> tuple[Flo
         )
         factor = 1.0
     sigma = row.sigma("sigma")
+    if kind in ANGLES:  # seconds, whatever lengths are in
+        factor /= row.unit("sigma").metres
     sigma = default if math.isnan(sigma) else sigma * factor
     return np.array([value]), np.array([[sigma**2]])
 
@@ -137,11 +146,12 @@ def _single(row: NamedRow, kind: str, sigmas: Sigmas, valued: bool) -> tuple[Flo
 def _angle(row: NamedRow, unit: str) -> float:
     if unit not in ("", "deg", "dms", "gon"):
         raise row.bad("unit", "deg, dms or gon")
-    if unit == "gon":
-        return row.needed_number("value") * RAD_PER_GON
+    if "value" in row.stated:
+        raise row.bad("value", "no unit of length in the head of a column with angles")
     text = row.text("value")
+    style: AngleStyle = ANGLE_STYLES[unit] if unit else row.read_in.angle
     try:
-        return parse_angle(text)
+        return parse_angle(text, style)
     except ParseError:
         raise row.bad("value", "an angle such as 117.5979 or 117-35-52.5") from None
 

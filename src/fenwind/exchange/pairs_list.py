@@ -14,11 +14,14 @@ from fenwind.quantities.lengths import LengthUnit
 PAIR_COLUMNS = ("name", "from_e", "from_n", "from_h", "to_e", "to_n", "to_h")
 
 
-def read_pairs(path: str) -> tuple[Positions, Positions, LengthUnit | None]:
-    """Source and target positions of a list of pairs, in the unit that its heads state, metres where they
-    state none; and that unit. Raises FormatError with the place of the first bad cell."""
+PairUnits = tuple[LengthUnit, LengthUnit] | None
+
+
+def read_pairs(path: str) -> tuple[Positions, Positions, PairUnits]:
+    """Source and target positions of a list of pairs, in the units that its heads state, metres where they
+    state none; and those units. Raises FormatError with the place of the first bad cell."""
     table = read_file(path)
-    place, unit = _columns(table, path)
+    place, units = _columns(table, path)
     names: list[str] = []
     rows: list[list[float]] = []
     for line, cells in zip(table.lines, table.rows, strict=True):
@@ -33,12 +36,13 @@ def read_pairs(path: str) -> tuple[Positions, Positions, LengthUnit | None]:
         rows.append(
             [_cell(table, cells, place, column, f"{path}, line {line}") for column in PAIR_COLUMNS[1:]]
         )
-    values = np.array(rows, dtype=float).reshape(-1, 6).T * (unit.metres if unit is not None else 1.0)
-    return positions(names, *values[:3]), positions(names, *values[3:]), unit
+    values = np.array(rows, dtype=float).reshape(-1, 6).T
+    source, target = (u.metres for u in units) if units is not None else (1.0, 1.0)
+    return positions(names, *values[:3] * source), positions(names, *values[3:] * target), units
 
 
-def _columns(table: RawTable, path: str) -> tuple[dict[str, int], LengthUnit | None]:
-    """Places of the columns, and the one unit that their heads state."""
+def _columns(table: RawTable, path: str) -> tuple[dict[str, int], PairUnits]:
+    """Places of the columns, and the units that their heads state, from and to."""
     heads = [head_and_unit(h) for h in table.headers] or [(c, None) for c in PAIR_COLUMNS[: table.width]]
     words = [word.replace(" ", "_") for word, _ in heads]
     missing = [c for c in ("name", "from_e", "from_n", "to_e", "to_n") if c not in words]
@@ -48,13 +52,16 @@ def _columns(table: RawTable, path: str) -> tuple[dict[str, int], LengthUnit | N
             f"no column for {' and '.join(missing)}", where=where, hint=f"Expected {','.join(PAIR_COLUMNS)}"
         )
     place = {c: words.index(c) for c in PAIR_COLUMNS if c in words}
-    units = [heads[place[c]][1] for c in PAIR_COLUMNS[1:] if c in place]
-    if len(set(units)) > 1:
-        stated = ", ".join(u.key if u is not None else "none" for u in dict.fromkeys(units))
+    units = {c: heads[place[c]][1] for c in PAIR_COLUMNS[1:] if c in place}
+    source, target = ({u for c, u in units.items() if c.startswith(side)} for side in ("from", "to"))
+    if len(source) > 1 or len(target) > 1 or (None in source) != (None in target):
+        stated = ", ".join(u.key if u is not None else "none" for u in dict.fromkeys(units.values()))
         raise FormatError(
-            f"the columns are in different units: {stated}", where=where, hint="State one unit for all"
-        )
-    return place, units[0]
+            f"the columns are in different units: {stated}", where=where,
+            hint="State one unit for the marks as they are, and one for where they go",
+        )  # fmt: skip
+    one, other = source.pop(), target.pop()
+    return place, None if one is None or other is None else (one, other)
 
 
 def _cell(table: RawTable, cells: list[str], place: dict[str, int], column: str, where: str) -> float:

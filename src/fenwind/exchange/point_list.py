@@ -16,6 +16,7 @@ from fenwind.errors import FormatError, ParseError
 from fenwind.exchange.raw_table import RawTable, is_number
 from fenwind.geodesy.axes import ShownAxis, shown_axes
 from fenwind.progress import NULL_PROGRESS, Progress
+from fenwind.quantities.angles import RAD_PER_DEGREE, RAD_PER_GON, AngleStyle
 from fenwind.quantities.geographic import parse_latitude, parse_longitude
 from fenwind.quantities.lengths import METRE, UNITS, LengthUnit, unit_named
 from fenwind.quantities.numbers import counted
@@ -80,18 +81,27 @@ _OPPOSITE = {
 }
 _WORDS = _OPPOSITE | {word: meaning for meaning, words in MEANINGS.items() for word in words}
 _UNIT_IN_HEADER = re.compile(
-    r"^(?P<word>.*?)[\s,]*[\[(]?\b(?P<unit>m|ft|ftUS|usft|km|mm)\b[\])]?\s*$", re.IGNORECASE
+    r"^(?P<word>.*?)(?:[\s,_]+[\[(]?|[\[(])(?P<unit>m|ft|ftUS|usft|km|mm)[\])]?\s*$", re.IGNORECASE
+)
+
+
+#: Letters of a head that may state a unit.
+MOST_LETTERS = 80
+_ANGLE_IN_HEADER = re.compile(
+    r"^(?P<word>.*?)[\s,_]*[\[(]?(?P<unit>°|\bdeg|\bdms|\bgon|\bgrad)[\])]?\s*$", re.I
 )
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ColumnMatch:
-    """Column index of every meaning found, the length unit of the columns whose header states one, and those
-    of easting and northing that are counted westwards and southwards."""
+    """Column index of every meaning found, the length unit of the columns whose header states one, those of
+    easting and northing that are counted westwards and southwards, and the unit of angle of latitude and
+    longitude whose header states one."""
 
     columns: dict[str, int]
     units: dict[str, LengthUnit] = field(default_factory=dict)
     opposite: frozenset[str] = frozenset()
+    angles: dict[str, AngleStyle] = field(default_factory=dict)
 
     def factor(self, meaning: str, unit: LengthUnit) -> float:
         """What a number of a column is multiplied by to give metres; `unit` where its head states none."""
@@ -198,8 +208,14 @@ def match_header(table: RawTable, axes: Sequence[ShownAxis] = shown_axes(None)) 
     columns: dict[str, int] = {}
     units: dict[str, LengthUnit] = {}
     opposite: set[str] = set()
+    angles: dict[str, AngleStyle] = {}
     for index, header in enumerate(table.headers):
         meaning, unit = _meaning_of(header)
+        angle = _ANGLE_IN_HEADER.match(header.strip()) if len(header) <= MOST_LETTERS else None
+        if not meaning and angle is not None and _meaning_of(angle["word"])[0] in ("lat", "lon"):
+            meaning = _meaning_of(angle["word"])[0]
+            if meaning not in angles and meaning not in columns:
+                angles[meaning] = "gon" if angle["unit"].lower() in ("gon", "grad") else "degrees"
         axis = turned.get(_plain(header))
         meaning = axis.component if axis is not None else meaning
         if meaning and meaning not in columns:
@@ -208,12 +224,12 @@ def match_header(table: RawTable, axes: Sequence[ShownAxis] = shown_axes(None)) 
                 units[meaning] = unit
             if _plain(header) in _OPPOSITE or (axis is not None and axis.sign < 0):
                 opposite.add(meaning)
-    return ColumnMatch(columns=columns, units=units, opposite=frozenset(opposite))
+    return ColumnMatch(columns=columns, units=units, opposite=frozenset(opposite), angles=angles)
 
 
 def head_and_unit(header: str) -> tuple[str, LengthUnit | None]:
     """The word of a header in small letters, and the unit it states."""
-    stated = _UNIT_IN_HEADER.match(header.strip())
+    stated = _UNIT_IN_HEADER.match(header.strip()) if len(header) <= MOST_LETTERS else None
     word = stated["word"] if stated else header
     return _bare(word), unit_named(stated["unit"]) if stated else None
 
@@ -247,11 +263,13 @@ def interpret(
     unit: LengthUnit = METRE,
     progress: Progress = NULL_PROGRESS,
     heights_alone: bool = False,
+    others: LengthUnit = METRE,
+    angle: AngleStyle = "degrees",
 ) -> PointList:
     """Point rows of a table; heights_alone: rows, or a whole list, may have a name and a height and no place.
-    `unit` is that of e, n and h where the header states none. Latitude and
-    longitude may be typed in any spelling of an angle, their heights are metres unless the header says
-    otherwise.
+    Where the header states no unit, `unit` is that of e, n and h, `others` that of heights beside latitudes
+    and of sigmas, `angle` that of plain numbers for latitude and longitude, which may be typed in any
+    spelling of an angle.
 
     Raises FormatError when no column can serve as name or as coordinates, when a header stands twice or
     easting and northing state different units, or when no row can be read.
@@ -259,7 +277,8 @@ def interpret(
     match = match or match_header(table)
     geographic = "lat" in match.columns and "lon" in match.columns
     _check_columns(table, match, geographic, heights_alone)
-    reader = _RowReader(table, match, geographic, METRE if geographic else unit, heights_alone)
+    reader = _RowReader(table, match, geographic, others if geographic else unit, heights_alone)
+    reader.read_in(others, angle)
     blocks: list[_Block] = []
     problems: list[RowProblem] = []
     for start in range(0, len(table.rows), BLOCK):
@@ -398,6 +417,11 @@ class _RowReader:
         self._height = height_meaning(match.columns, geographic)
         self.word_meanings = tuple(m for m in WORD_MEANINGS if m in match.columns)
 
+    def read_in(self, sigmas: LengthUnit, angle: AngleStyle) -> None:
+        """The units of sigmas and of plain angles where the heads state none."""
+        self._sigma_m = {m: self._match.units.get(m, sigmas).metres for m in ("sh", "sv")}
+        self._style = {m: self._match.angles.get(m, angle) for m in ("lat", "lon")}
+
     # Many at once
     # ------------------------------------------------------------------------------------------------
 
@@ -425,11 +449,14 @@ class _RowReader:
         if np.count_nonzero(np.isfinite(values)) != len(texts) - empty or "_" in "".join(texts):
             raise ValueError
         if meaning in ("lat", "lon"):
-            limit, scale = (90.0 if meaning == "lat" else 360.0), math.pi / 180.0
+            limit, scale = (90.0 if meaning == "lat" else 360.0), RAD_PER_DEGREE
+            if self._style[meaning] == "gon":
+                limit, scale = limit / 0.9, RAD_PER_GON
         elif meaning in ("sh", "sv"):
             if np.nanmin(values, initial=1.0) <= 0.0:
                 raise ValueError
-            limit, scale = MAX_SIGMA_M, 1.0
+            scale = self._sigma_m[meaning]
+            limit = MAX_SIGMA_M / scale
         else:
             scale = self._match.factor(meaning, self._unit)
             limit = MAX_COORDINATE_M / abs(scale)
@@ -482,9 +509,9 @@ class _RowReader:
         text = self._text(row, meaning)
         if not text:
             return math.nan
-        value = self._number(text, meaning)
+        value = self._number(text, meaning) * self._sigma_m[meaning]
         if not 0.0 < value <= MAX_SIGMA_M:
-            raise _BadCell(meaning, f"{text} found, expected a sigma above 0 in metres")
+            raise _BadCell(meaning, f"{text} found, expected a sigma above 0, at most {MAX_SIGMA_M:g} m")
         return value
 
     def _angle(self, row: list[str], meaning: str) -> float:
@@ -493,7 +520,7 @@ class _RowReader:
         try:
             if self._comma and is_number(text, True):
                 text = repr(self._table.number(text))
-            return parse(text)
+            return parse(text, self._style[meaning])
         except ParseError as error:
             raise _BadCell(
                 meaning, f"{text[:40]!r} found, expected a {'latitude' if meaning == 'lat' else 'longitude'}"

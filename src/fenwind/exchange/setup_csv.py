@@ -6,8 +6,10 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 
+from fenwind.exchange.list_units import METRIC, ListUnits
 from fenwind.exchange.named_csv import NamedRow, read_named
 from fenwind.procedures.resection import Sighting
+from fenwind.quantities.lengths import MILLIMETRE
 from fenwind.records.setups import Setup
 
 NEEDED = ("target", "hz_deg", "za_deg", "sd", "ht", "prism_mm")
@@ -18,10 +20,12 @@ def read_sightings(
     applied_prism_mm: float = 0.0,
     known: Callable[[str], bool] = lambda name: True,
     known_in: str = "",
+    units: ListUnits = METRIC,
 ) -> list[Sighting]:
     """The sightings of a file, in its order. known: whether a target may stand there, known_in: where those
-    are listed. Raises FormatError with the place of the first bad cell."""
-    rows = read_named(path, NEEDED, ("face",))[1]
+    are listed; units: of columns whose heads state none. Raises FormatError with the place of the first bad
+    cell."""
+    rows = read_named(path, NEEDED, ("face",), units)[1]
     return [sighting(row, applied_prism_mm, known, known_in) for row in rows]
 
 
@@ -38,12 +42,12 @@ def sighting(row: NamedRow, applied_mm: float, known: Callable[[str], bool], kno
     face = row.text("face", needed=False)
     if face not in ("", "1", "2"):
         raise row.bad("face", "1 or 2")
-    prism, ht = row.number("prism_mm"), row.number("ht")
+    prism, ht = row.length("prism_mm", default=MILLIMETRE), row.length("ht")
     return Sighting(
         target=target, direction=hz, zenith=za,
-        distance=row.number("sd", "a distance above 0", lambda v: v > 0.0),
+        distance=row.length("sd", "a distance above 0", lambda v: v > 0.0),
         target_height=0.0 if math.isnan(ht) else ht,
-        prism_m=((0.0 if math.isnan(prism) else prism) - applied_mm) / 1000.0,
+        prism_m=(0.0 if math.isnan(prism) else prism) - applied_mm / 1000.0,
         face=int(face) if face else 2 if za > math.pi else 1,
     )  # fmt: skip
 

@@ -144,7 +144,7 @@ def _table(
     lines: list[int],
     remarks: tuple[str, ...],
 ) -> RawTable:
-    from fenwind.exchange.delimited import is_comment, is_header
+    from fenwind.exchange.delimited import is_comment, is_header, titles_before, titles_left_out
 
     # Only what was typed as text says how the list writes its numbers.
     style = number_style([[v.strip() for v in row if isinstance(v, str)] for row in values])
@@ -153,6 +153,9 @@ def _table(
     if len(kept) < len(every):
         remarks += (f"{counted(len(every) - len(kept), 'row')} beginning with # left out as comments.",)
     rows, numbers = [row for _, row in kept], [n for n, _ in kept]
+    titles = titles_before(rows, style.decimal_comma)
+    rows, numbers = rows[titles:], numbers[titles:]
+    remarks += (titles_left_out(titles),) if titles else ()
     head = bool(rows) and is_header(rows, style.decimal_comma)
     return RawTable(
         source=f"{path}, sheet {name}" if len(names) > 1 else path,

@@ -157,6 +157,13 @@ def _height_unit(parts: Parts) -> float:
     return crs_unit_metres(parts.plain) if is_plane(parts.plain) else 1.0
 
 
+def units_of_system(text: str) -> tuple[float, float]:
+    """Metres in one unit of the axes of a system (1 where they are angles), and in one of its heights,
+    upwards."""
+    parts = _parts(text)
+    return crs_unit_metres(parts.plain) if is_plane(parts.plain) else 1.0, _height_unit(parts)
+
+
 def _same_zero(here: Parts, there: Parts) -> bool:
     """Whether heights of both are counted from the same surface of a height system."""
     if here.vertical is None or there.vertical is None:

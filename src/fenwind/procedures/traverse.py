@@ -55,7 +55,8 @@ class Ends:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Options:
-    """How it is adjusted. sigmas: of an angle (radians), of a distance as a part and a part of its length."""
+    """How it is adjusted. sigmas: of an angle (radians), of a distance as a part and a part of its length, of
+    a height difference over a kilometre (metres; it grows with the root of the length)."""
 
     method: Method = "compass"
     balance: bool = False
@@ -63,6 +64,7 @@ class Options:
     sigma_angle: float = 5.0 * math.pi / 648000.0
     sigma_distance_m: float = 0.003
     sigma_distance_ppm: float = 2.0
+    sigma_height: float = 0.003
 
 
 @dataclass(frozen=True, kw_only=True, eq=False)
@@ -236,7 +238,12 @@ def _walk(work: Traverse, azimuths: FloatArray) -> FloatArray:
 
 
 def _rule(work: Traverse, azimuths: FloatArray, lengths: FloatArray, gap: FloatArray) -> FloatArray:
-    """What is taken off each station (3, n+1)."""
+    """Corrections that are taken off each station (3, n+1); none in height where the end has no height."""
+    return np.asarray(np.nan_to_num(gap)[:, None] * shares_of(work, azimuths, lengths))
+
+
+def shares_of(work: Traverse, azimuths: FloatArray, lengths: FloatArray) -> FloatArray:
+    """Shares of the misclosure (3, n+1) in e, n, h that a rule takes off each station, 1 at the end."""
     by_length = np.concatenate([[0.0], np.cumsum(lengths) / lengths.sum()])
     even = np.arange(lengths.size + 1) / lengths.size
     shares = [by_length, by_length, by_length if work.options.heights_by == "distance" else even]
@@ -244,7 +251,7 @@ def _rule(work: Traverse, azimuths: FloatArray, lengths: FloatArray, gap: FloatA
         for k, part in enumerate((np.abs(lengths * np.sin(azimuths)), np.abs(lengths * np.cos(azimuths)))):
             if part.sum() > 0.0:
                 shares[k] = np.concatenate([[0.0], np.cumsum(part) / part.sum()])
-    return np.stack([g * share for g, share in zip(gap, shares, strict=True)])
+    return np.stack(shares)
 
 
 def _side_shots(work: Traverse, adjusted: FloatArray) -> FloatArray:

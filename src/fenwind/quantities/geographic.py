@@ -6,12 +6,12 @@ import math
 import re
 
 from fenwind.errors import ParseError
-from fenwind.quantities.angles import format_dms, parse_angle, tidy
+from fenwind.quantities.angles import AngleStyle, format_dms, parse_angle, tidy
 
 _LETTERED = re.compile(r"^\s*(?P<front>[NSEW])?\s*(?P<angle>.*?)\s*(?P<back>[NSEW])?\s*$", re.IGNORECASE)
 
 
-def _parse(text: str, positive: str, negative: str, limit_rad: float, what: str) -> float:
+def _parse(text: str, style: AngleStyle, positive: str, negative: str, limit_rad: float, what: str) -> float:
     text = tidy(text)
     match = _LETTERED.match(text)
     letter = ((match["front"] or match["back"] or "") if match else "").upper()
@@ -20,7 +20,7 @@ def _parse(text: str, positive: str, negative: str, limit_rad: float, what: str)
             f"{text.strip()!r} is not a {what}",
             hint=f"Use a sign or one letter of {positive[0]} and {negative[0]}",
         )
-    value = parse_angle(match["angle"])
+    value = parse_angle(match["angle"], style)
     if letter and (value < 0 or match["angle"].lstrip().startswith(("-", "−"))):
         raise ParseError(
             f"{text.strip()!r} has a sign and a letter", hint="Use either a sign or a hemisphere letter"
@@ -33,17 +33,18 @@ def _parse(text: str, positive: str, negative: str, limit_rad: float, what: str)
     return -value if letter and letter in negative else value
 
 
-def parse_latitude(text: str) -> float:
-    """Latitude in radians, north positive. Raises ParseError when it is over 90 degrees or is no angle."""
-    return _parse(text, "N", "S", math.pi / 2, "latitude")
+def parse_latitude(text: str, style: AngleStyle = "degrees") -> float:
+    """Latitude in radians, north positive; a plain number is in the unit of `style`. Raises ParseError
+    when it is over 90 degrees or is no angle."""
+    return _parse(text, style, "N", "S", math.pi / 2, "latitude")
 
 
-def parse_longitude(text: str) -> float:
-    """Longitude in radians, east positive.
+def parse_longitude(text: str, style: AngleStyle = "degrees") -> float:
+    """Longitude in radians, east positive; a plain number is in the unit of `style`.
 
     Raises ParseError when it is over 360 degrees or is no angle.
     """
-    return _parse(text, "E", "W", 2 * math.pi, "longitude")
+    return _parse(text, style, "E", "W", 2 * math.pi, "longitude")
 
 
 def format_latitude(latitude_rad: float, decimals: int = 5) -> str:

@@ -137,16 +137,16 @@ def judge_targets(out: Outgoing, names: Iterable[str], checks: frozenset[str]) -
 
 
 def targets_text(out: Outgoing, checks: frozenset[str]) -> str:
-    """Target list: name, E, N, height in the frame's unit and axis order, sigmas, role, what marks it, the
+    """Target list: name, E, N, height, sigmas in the frame's unit and axis order, role, what marks it, the
     system."""
     unit = UNITS[out.spec.unit]
-    suffix = "" if unit.key == "m" else f" ({unit.key})"
+    suffix = f" ({unit.key})"
     axes = [
         (f"{a.component if a.sign > 0 else a.word}{suffix}", a.of(out.e_m, out.n_m))
         for a in axes_of(out.spec)
     ]
     columns = [*((head, v / unit.metres) for head, v in axes), (f"h{suffix}", out.height_m / unit.metres)]
-    columns += [("sh", out.sigma_h_m), ("sv", out.sigma_v_m)]
+    columns += [(f"sh{suffix}", out.sigma_h_m / unit.metres), (f"sv{suffix}", out.sigma_v_m / unit.metres)]
     rows = []
     for i, name in enumerate(out.names):
         numbers = ["" if np.isnan(v[i]) else f"{v[i]:.{out.decimals}f}" for _, v in columns]

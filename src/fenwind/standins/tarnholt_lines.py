@@ -60,7 +60,8 @@ def _traverse(rng: np.random.Generator, at: dict[str, np.ndarray]) -> TraverseBo
         angles.append((_slipped(gon) if here == SLIP[0] else gon) * RAD_PER_GON)
         e, n, h = (float(v) for v in at[there] - at[here])
         distances.append(round(math.hypot(e, n) + 0.002 * rng.standard_normal(), 4))
-        heights.append(round(h + 0.003 * rng.standard_normal(), 4))
+        root_km = math.sqrt(distances[-1] / 1000.0)
+        heights.append(round(h + 0.003 * root_km * rng.standard_normal(), 4))
     return TraverseBook(
         id="traverse-1", name="Traverse 1", frame="dam", source="field book 5 (made up)",
         here=tuple(s[1] for s in sights), there=tuple(s[2] for s in sights),

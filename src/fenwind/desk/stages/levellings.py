@@ -205,9 +205,11 @@ class LevellingSheet(RecordSheet):
     def take(self, path: str) -> bool:
         """Take in the runs of a file."""
         b = self.bridge
-        return self.take_in(
-            LevelBook, lambda: take_levelling(b.state, runs_record(read_runs(path), path), b.frame_id)
-        )
+
+        def make() -> Gesture:
+            return take_levelling(b.state, runs_record(read_runs(path, b.list_units), path), b.frame_id)
+
+        return self.take_in(LevelBook, make)
 
     def choose_file(self) -> None:
         """Ask for the file of the runs."""

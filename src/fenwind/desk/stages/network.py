@@ -264,7 +264,7 @@ class NetworkSheet(RecordSheet):
         """Take in the observations of a file."""
 
         def make() -> Gesture:
-            rows = read_observations(path)
+            rows = read_observations(path, units=self.bridge.list_units)
             name = path.rsplit("/", 1)[-1].rsplit(".", 1)[0]
             return take_observations(
                 self.bridge.state, observation_set(rows, name, path), self.bridge.frame_id

@@ -349,7 +349,7 @@ class SessionsSheet(Sheet):
     def take_list(self, path: str) -> bool:
         """Take in the occupations of a list."""
         try:
-            rows = read_rover_list(path)
+            rows = read_rover_list(path, self.bridge.list_units)
         except FenwindError as error:
             self.bridge.tell_error(error)
             return False
@@ -377,7 +377,7 @@ class SessionsSheet(Sheet):
         """Write every finished occupation with its vector."""
         rows = listed(self.bridge.state, self.bridge.derived)
         try:
-            write_text(path, rover_list_csv(rows))
+            write_text(path, rover_list_csv(rows, self.bridge.unit))
         except FenwindError as error:
             self.bridge.tell_error(error)
             return False

@@ -238,7 +238,7 @@ class SetupsSheet(RecordSheet):
         """Take in the sightings of a file from an instrument over a mark."""
 
         def make() -> Gesture:
-            record, b = setup_record(read_sightings(path), path), self.bridge
+            record, b = setup_record(read_sightings(path, units=self.bridge.list_units), path), self.bridge
             return take_setup(b.state, record, station, height_m, b.frame_id, self._known())
 
         return self.take_in(Setup, make)
@@ -255,7 +255,7 @@ class SetupsSheet(RecordSheet):
                     round=tuple(one.rounds),
                     time=tuple(one.times),
                 )
-                for one in read_setups(path).values()
+                for one in read_setups(path, self.bridge.list_units).values()
             ]
             return take_setups(self.bridge.state, found, self.bridge.frame_id, self._known())
 
@@ -301,7 +301,7 @@ class SetupsSheet(RecordSheet):
         names = {key: mark.name for key, mark in state.marks.items()}
         try:
             if path.lower().endswith(".csv"):
-                write_field_book(path, setups, names)
+                write_field_book(path, setups, names, self.bridge.unit)
             else:
                 write_field_work(path, setups, names, datetime.now())
         except FenwindError as error:

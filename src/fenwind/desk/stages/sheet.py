@@ -94,15 +94,15 @@ class RecordSheet(Sheet):
         return Node(self.kind, record.id) if record is not None else None
 
     def take_in(self, record_class: type[Record], make: Callable[[], Gesture]) -> bool:
-        """Keep what a file says and look at it. Lengths in files of field work are metres, which is said
-        where another unit is shown."""
+        """Keep what a file says and look at it. Lengths whose heads state no unit are in that of the frame
+        shown, which is said where it is not metres."""
         done = self.bridge.attempt(make)
         if done:
             self._key = list(self.bridge.state.of(record_class))[-1]
             self.refresh()
             if self.bridge.unit != METRE:
                 self.bridge.tell_then(
-                    f"Its lengths were read as metres and are shown in {self.bridge.unit.key}."
+                    f"Lengths whose heads state no unit were read as {self.bridge.unit.plural}."
                 )
         return done
 

@@ -213,7 +213,8 @@ class TraverseSheet(RecordSheet):
 
         def make() -> Gesture:
             b = self.bridge
-            return take_book(b.state, book_record(read_book(path), path), b.frame_id, self._known())
+            book = book_record(read_book(path, b.list_units), path)
+            return take_book(b.state, book, b.frame_id, self._known())
 
         done = self.take_in(TraverseBook, make)
         book = self.book

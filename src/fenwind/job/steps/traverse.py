@@ -32,7 +32,7 @@ from fenwind.procedures.grid_sightings import traverse_on_grid
 from fenwind.procedures.positions import Positions
 from fenwind.procedures.resection import reduce
 from fenwind.procedures.traverse import Ends, Options, Sight, Traverse, TraverseResult, solve, taken_apart
-from fenwind.procedures.traverse_errors import station_covariances
+from fenwind.procedures.traverse_errors import bearing_on_closure, covariances
 from fenwind.progress import Progress
 from fenwind.quantities.angles import RAD_PER_SECOND
 from fenwind.records.lines import TraverseBook
@@ -119,7 +119,7 @@ class TraverseKind(OfRecord):
             work = traverse_on_grid(inputs.frame, work, found, back, fore, factor)
             found = solve(work)
         limit = book.angle_limit_s
-        seconds = 2.0 * book.sigma_angle_s * math.sqrt(found.angles) if limit is None else limit
+        seconds = 2.0 * book.sigma_angle_s * math.sqrt(bearing_on_closure(work)) if limit is None else limit
         number = {id(leg): k for k, leg in enumerate(legs)}
         ids = {name: key for key, name in reversed(list(inputs.names.items()))}
         walked = Walked(
@@ -260,18 +260,11 @@ def _nothing() -> Positions:
 
 
 def _new(inputs: _Inputs, walked: Walked) -> Positions:
-    """Stations and side shots whose marks were not known; a shot is as good as its station and itself."""
+    """Stations and side shots whose marks were not known."""
     work, found = walked.work, walked.found
-    errors = station_covariances(work, found)
-    place = {name: i for i, name in reversed(list(enumerate(work.names)))}
-    o, keys, at, covariance = work.options, list(walked.stations), found.adjusted, errors
-    if work.shots:
-        own = np.zeros((3, 3, len(work.shots)))
-        for k, shot in enumerate(work.shots):
-            own[:, :, k] = errors[:, :, place[shot.here]] + np.eye(3) * (o.sigma_angle * shot.distance) ** 2
-        keys += list(walked.shots)
-        at = np.concatenate([at, found.shots], axis=1)
-        covariance = np.concatenate([covariance, own], axis=2)
+    keys = [*walked.stations, *walked.shots]
+    at = np.concatenate([found.adjusted, found.shots], axis=1)
+    covariance = np.concatenate(covariances(work, found), axis=2)
     # A mark that stands twice (the start of a loop under its own name) is taken once.
     first = {key: i for i, key in reversed(list(enumerate(keys)))}
     rows = [i for key, i in sorted(first.items(), key=lambda pair: pair[1]) if key not in inputs.known]
