@@ -183,6 +183,7 @@ def fit(measured: Positions, known: Positions, options: FitOptions) -> FitResult
         raise ProcedureError(
             "no mark stands in both sets under the same name", hint="Give marks the same names in both sets"
         )
+    measured = measured.beside(m_rows, heights=options.height != "none")
     place = measured.index if names is measured.names else {name: i for i, name in enumerate(names)}
     _check_options(options, names, place)
     source_cov, lacking = with_sigmas(measured)

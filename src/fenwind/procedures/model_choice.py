@@ -19,7 +19,7 @@ ROUNDING_M = 1e-6
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ModelTrial:
     """One nested model: dof, variance factor (None without redundancy), root mean square of the residuals in
-    metres, and the p-value of the F-test of what it frees beyond the next simpler one (None for the simplest
+    metres, and the p-value of the test of what it frees beyond the next simpler one (None for the simplest
     or when untestable). fits: the global test does not reject it, or cannot be made since no sigmas were
     given. sigma_scale, sigma_turn_rad: of these unknowns, None where they are held or it is not known."""
 
@@ -42,10 +42,11 @@ def compare_models(
     """Compare nested models from simple to rich; the richest whose freed unknown is significant is
     recommended.
 
-    Each is tested against the next simpler one: F = (drop of v^T P v / unknowns freed) / (variance factor of
-    the richer); without redundancy in the richer one the drop itself is tested by chi-square, when sigmas
-    were given (Koch, Parameter Estimation and Hypothesis Testing in Linear Models, 2nd edition 1999, section
-    4.2). The scale is recommended only at MODEL_ALPHA.
+    Each is tested against the next simpler one. Where sigmas were given and hold, which is where the richer
+    one passes its global test or has no redundancy: the drop of v^T P v is chi-square of the unknowns freed.
+    Otherwise F = (drop / unknowns freed) / (variance factor of the richer) (Koch, Parameter Estimation and
+    Hypothesis Testing in Linear Models, 2nd edition 1999, section 4.2). The scale is recommended only at
+    MODEL_ALPHA.
     """
     floor = (ROUNDING_M / sigma_m) ** 2
     p_values: dict[str, float | None] = {}
@@ -87,7 +88,9 @@ def _p_value(simple: Adjustment, rich: Adjustment, assumed: bool, floor: float) 
     drop = max(simple.sum_squares - rich.sum_squares, 0.0)
     if freed <= 0:
         return None
+    if not assumed and (rich.global_test is None or rich.global_test.accepted):
+        return float(chi2_tail(drop / max(floor, 1.0), freed))
     if rich.dof <= 0:
-        return None if assumed else float(chi2_tail(drop, freed))
+        return None
     factor = max(rich.sum_squares / rich.dof, floor)
     return float(f_tail(drop / freed / factor, freed, rich.dof))

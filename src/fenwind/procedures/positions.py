@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
@@ -17,6 +17,9 @@ FloatArray = NDArray[np.float64]
 #: practice, no source).
 ASSUMED_SIGMA_H_M = 0.010
 ASSUMED_SIGMA_V_M = 0.020
+
+#: Positions that are looked at to see what all of some share.
+MOST_BESIDE = 8
 
 
 @dataclass(frozen=True, kw_only=True, eq=False)
@@ -65,6 +68,32 @@ class Positions:
             return np.asarray(own)
         cross = self.joint.between(np.array([first]), np.array([second]))[:, :, 0]
         return np.asarray(own - cross - cross.T)
+
+    def beside(self, rows: NDArray[np.intp], heights: bool) -> Positions:
+        """The same positions as known beside those of `rows`: a shift that all of these share, such as the
+        error of the base they were measured from, is left to whoever fits a shift to them, in plan and, with
+        `heights`, in height. The covariance is that of a position less the shift shared by the rows, which is
+        their mean covariance with one another."""
+        if self.joint is None or rows.size < 2:
+            return self
+        chosen = rows[np.unique(np.linspace(0, rows.size - 1, MOST_BESIDE).round().astype(np.intp))]
+        every = np.arange(len(self))
+        shared = np.zeros((3, 3, len(self)))
+        count = np.zeros(len(self))
+        for row in chosen.tolist():
+            others = every[every != row]
+            shared[:, :, others] += self.joint.between(others, np.full(others.size, row))
+            count[others] += 1
+        shared /= count
+        common = shared[:, :, chosen].mean(axis=2)
+        axes = slice(0, 3 if heights else 2)
+        covariance = np.array(self.covariance)
+        less = covariance - shared - shared.transpose(1, 0, 2) + common[:, :, None]
+        covariance[axes, axes] = less[axes, axes]
+        covariance[2, :2] = covariance[:2, 2] = 0.0
+        if np.nanmin(covariance[[0, 1, 2], [0, 1, 2]], initial=1.0) <= 0.0:
+            return self
+        return replace(self, covariance=covariance, joint=None)
 
     @cached_property
     def sigma_h_m(self) -> FloatArray:

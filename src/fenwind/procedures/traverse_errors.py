@@ -96,7 +96,7 @@ def _stations_by_observations(work: Traverse, found: TraverseResult) -> FloatArr
         for place, k in enumerate(chain, 1):
             turns[k] -= closing * place / (len(chain) + 1)
     sigma = np.concatenate([np.full(n + 1, o.sigma_angle), _distance_sigma(work, lengths)])
-    walked = _walked(found.azimuths, lengths, turns) * sigma
+    walked: FloatArray = _walked(found.azimuths, lengths, turns) * sigma
     if work.ends.close is None or o.method == "none":
         return walked
     if o.method != "lsq":
@@ -105,8 +105,8 @@ def _stations_by_observations(work: Traverse, found: TraverseResult) -> FloatArr
     conditions = [walked[0, -1], walked[1, -1]]
     if closed:
         conditions.append(np.concatenate([closing, np.zeros(n)]) * sigma)
-    held: FloatArray = _under(walked.reshape(2 * (n + 1), -1), np.array(conditions))
-    return held.reshape(walked.shape)
+    held = _under(walked.reshape(2 * (n + 1), -1), np.array(conditions))
+    return np.asarray(held.reshape(walked.shape))
 
 
 def _walked(azimuths: FloatArray, lengths: FloatArray, turns: FloatArray) -> FloatArray:

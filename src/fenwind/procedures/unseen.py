@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from fenwind.estimation.distributions import t_quantile
+from fenwind.estimation.distributions import normal_quantile, t_quantile
 from fenwind.procedures.fit import FitResult
 from fenwind.procedures.hull import distance_outside
 from fenwind.procedures.model_choice import MODEL_ALPHA
@@ -40,7 +40,7 @@ def unseen(result: FitResult) -> Unseen | None:
 
     Detectable is what a two-sided test of the freed unknown at MODEL_ALPHA finds with POWER: its sigma times
     the sum of both quantiles (Baarda, A testing procedure for use in geodetic networks, 1968, in one
-    dimension; t in place of the normal, since the test of the models is by the richer one's own factor).
+    dimension); of t in place of the normal where sigmas come from the residuals.
     """
     rows = result.pairs.measured_rows[result.pairs.used_h]
     trials = {t.model: t for t in result.models}
@@ -50,10 +50,14 @@ def unseen(result: FitResult) -> Unseen | None:
     sizes: dict[str, float] = {}
     for name, trial in freed.items():
         sigma = None if trial is None else trial.sigma_scale if name == "scale" else trial.sigma_turn_rad
-        if trial is None or sigma is None or trial.dof <= 0:
+        if trial is None or sigma is None or (trial.dof <= 0 and result.sigmas_assumed):
             sizes[name] = 0.0
             continue
-        sizes[name] = sigma * sum(t_quantile(p, trial.dof) for p in (1.0 - MODEL_ALPHA / 2, POWER))
+        levels = (1.0 - MODEL_ALPHA / 2, POWER)
+        by_residuals = result.sigmas_assumed or not trial.fits
+        sizes[name] = sigma * sum(
+            t_quantile(p, trial.dof) if by_residuals else normal_quantile(p) for p in levels
+        )
     if not any(sizes.values()):
         return None
     carried = result.carried

@@ -20,7 +20,7 @@ from fenwind.records.records import Acceptance
 from fenwind.reports.evidence import doubt_blocks
 from fenwind.reports.figure import fit_figure
 from fenwind.reports.model import Figure, Paragraph, Report, Section, Table, Tone
-from fenwind.reports.statement import NONE_FITS, Part, fit_statement, model_fits, price_words, sentence
+from fenwind.reports.statement import Part, fit_statement, model_words, price_words, sentence
 
 
 def mm(value: float, *, sign: bool = False, decimals: int = 1) -> str:
@@ -76,7 +76,7 @@ def fit_report(
         over="the geoid grid" if case.over_geoid else "the ellipsoid" if case.lat_rad is not None else "",
         pivot=result.options.pivot,
         checks=checks,
-        fits=model_fits(result),
+        fits=model_words(result.models),
         price=price_words(result),
     )
     return Report(
@@ -253,7 +253,7 @@ def _model_table(result: FitResult) -> Table:
             of_one(t.variance_factor, 3),
             "" if t.p_value is None else "<0.0001" if t.p_value < 1e-4 else f"{t.p_value:.4f}",
             f"{format_fixed((t.scale - 1) * 1e6, 2, sign=True)}",
-            ("simplest accepted" if t.fits else NONE_FITS) if t.recommended else "",
+            model_words(result.models) if t.recommended else "",
         )
         for t in result.models
     )

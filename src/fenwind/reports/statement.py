@@ -12,6 +12,7 @@ from fenwind.job.state import JobState
 from fenwind.job.steps.fit import known_and_measured
 from fenwind.procedures.fit import FitResult
 from fenwind.procedures.fit_case import FitCase
+from fenwind.procedures.model_choice import ModelTrial
 from fenwind.procedures.unseen import OUTSIDE_PART, unseen, unseen_words
 from fenwind.quantities.lengths import format_way
 from fenwind.records.records import FitStep, FrameRecord
@@ -34,13 +35,15 @@ class Part:
     key: str = ""
 
 
-#: Said of the model that is the best one tried and that the global test rejects all the same.
-NONE_FITS = "best of these; none fits"
+#: Said of the model chosen where the global test rejects all of them, and where it rejects this one alone.
+NONE_FITS, OVER_SIGMAS = "best of these; none fits", "simplest by the test; residuals over their sigmas"
 
 
-def model_fits(result: FitResult) -> bool:
-    """Whether the model recommended is one that the global test does not reject."""
-    return all(t.fits for t in result.models if t.recommended)
+def model_words(trials: Sequence[ModelTrial]) -> str:
+    """How well the model chosen among those tried fits: the simplest accepted, or what else is to be said."""
+    if all(t.fits for t in trials if t.recommended):
+        return "simplest accepted"
+    return OVER_SIGMAS if any(t.fits for t in trials) else NONE_FITS
 
 
 def fit_statement(
@@ -53,17 +56,17 @@ def fit_statement(
     over: str,
     pivot: tuple[str, str] | None,
     checks: Sequence[str],
-    fits: bool = True,
+    fits: str = "simplest accepted",
     price: str = "",
 ) -> tuple[Part, ...]:
     """Parts of the sentence. source and target say what is carried onto what; model is the one used when
     horizontal is auto; over names what heights are counted from, empty where that is their own zero. fits:
-    the global test does not reject the model. price: what the choice of a simple model may cost far outside
+    how well the model fits, as model_words. price: what the choice of a simple model may cost far outside
     the pairs, a sentence."""
     plan = (
         PLAN_WORDS[horizontal]
         if horizontal != "auto" or not model
-        else f"{PLAN_WORDS[model]} ({'the simplest accepted' if fits else NONE_FITS})"
+        else f"{PLAN_WORDS[model]} ({'the simplest accepted' if fits == 'simplest accepted' else fits})"
     )
     parts = [
         Part(text="Carry "),
@@ -128,7 +131,7 @@ def statement_of_fit(state: JobState, step: FitStep, case: FitCase | None) -> tu
         over=over,
         pivot=(names[0], names[1]) if len(names) == 2 else None,
         checks=checks,
-        fits=case is None or model_fits(case.result),
+        fits=model_words(() if case is None else case.result.models),
         price=(further_words(case.result) or price_words(case.result)) if case is not None else "",
     )
 

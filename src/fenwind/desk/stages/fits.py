@@ -32,7 +32,7 @@ from fenwind.quantities.numbers import format_fixed, parse_number
 from fenwind.records.entries import Add, Gesture
 from fenwind.records.records import FitStep, Use
 from fenwind.reports.fit_report import mm, parameter_rows, quality_line
-from fenwind.reports.statement import HEIGHT_WORDS, NONE_FITS, PLAN_WORDS, statement_of_fit
+from fenwind.reports.statement import HEIGHT_WORDS, PLAN_WORDS, model_words, statement_of_fit
 
 
 class FitsSheet(Sheet):
@@ -507,7 +507,7 @@ def _judged(trials: dict[str, ModelTrial], model: str) -> tuple[str, str]:
     """What the comparison says of a model, in a word or two, and its tone."""
     trial = trials[model]
     if trial.recommended:
-        return ("simplest accepted", "reed") if trial.fits else (NONE_FITS, "flare")
+        return model_words(list(trials.values())), "reed" if trial.fits else "flare"
     recommended = next((t for t in trials.values() if t.recommended), trial)
     order = list(trials)
     if order.index(model) > order.index(recommended.model):

@@ -26,7 +26,7 @@ from fenwind.procedures.average import means
 from fenwind.procedures.onto_plane import into_datum, tied
 from fenwind.procedures.positions import ASSUMED_SIGMA_H_M, ASSUMED_SIGMA_V_M, Positions, positions
 from fenwind.procedures.rover import Point
-from fenwind.procedures.shared_errors import shared
+from fenwind.procedures.shared_errors import shared_by
 from fenwind.procedures.to_plane import to_plane
 from fenwind.progress import Progress
 from fenwind.records.records import Mark, MeasuredPosition
@@ -263,10 +263,15 @@ class RoverJoint:
     def between(self, first: NDArray[np.intp], second: NDArray[np.intp]) -> FloatArray:
         """See Joint."""
         out = np.zeros((3, 3, first.size))
-        for k, (i, j) in enumerate(zip(first.tolist(), second.tolist(), strict=True)):
-            a, b = self.points[i], self.points[j]
-            if a is not None and b is not None:
-                out[:, :, k] = self.axes[:, :, i] @ shared(a.errors, b.errors) @ self.axes[:, :, j].T
+        for j in np.unique(second).tolist():
+            b = self.points[j]
+            at = [k for k in np.flatnonzero(second == j).tolist() if self.points[first[k]] is not None]
+            if b is None or not at:
+                continue
+            errors = [point.errors for k in at if (point := self.points[first[k]]) is not None]
+            axes = self.axes[:, :, first[at]]
+            cross = shared_by(errors, b.errors)
+            out[:, :, at] = np.einsum("ijk,kjl,ml->imk", axes, cross, self.axes[:, :, j])
         return out
 
 
