@@ -3,6 +3,8 @@ system in WKT2 and as a PROJ pipeline that others can follow."""
 
 from __future__ import annotations
 
+import itertools
+import math
 import re
 from dataclasses import dataclass
 from typing import Any
@@ -11,10 +13,14 @@ import numpy as np
 import pyproj
 from numpy.typing import NDArray
 
-from fenwind.geodesy.frames import Frame
+from fenwind.errors import FrameError
+from fenwind.geodesy.axes import from_greenwich
+from fenwind.geodesy.frames import Frame, crs_unit_metres
 
 FloatArray = NDArray[np.float64]
 
+#: Positions that differ by less are the same, in the unit of a system's axes.
+SAME = 1e-4
 #: EPSG codes of the affine method and of its parameters (EPSG dataset, method 9624).
 AFFINE = 9624
 PARAMETERS = (("A0", 8623), ("A1", 8624), ("A2", 8625), ("B0", 8639), ("B1", 8640), ("B2", 8641))
@@ -38,6 +44,12 @@ class GroundScale:
         origin, offset = np.array(self.origin)[:, None], np.array(self.offset)[:, None]
         return np.asarray(origin + (ground - offset - origin) / self.factor)
 
+    def __post_init__(self) -> None:
+        for name in ("origin", "offset"):  # plain numbers, whose repr PROJ reads
+            east, north = getattr(self, name)
+            object.__setattr__(self, name, (float(east), float(north)))
+        object.__setattr__(self, "factor", float(self.factor))
+
     @property
     def shift(self) -> tuple[float, float]:
         """What the affine form adds: ground = shift + factor grid."""
@@ -52,7 +64,8 @@ def factors_at(frame: Frame, lat_rad: FloatArray, lon_rad: FloatArray, h_m: Floa
 
 
 def proj_pipeline(frame: Frame, scale: GroundScale) -> str:
-    """From longitude and latitude in degrees on the frame's datum to the ground."""
+    """From longitude and latitude in degrees on the frame's datum to the ground. Raises FrameError where PROJ
+    does not give the frame's own positions."""
     crs = frame.crs
     assert crs is not None
     base = crs.geodetic_crs
@@ -63,10 +76,18 @@ def proj_pipeline(frame: Frame, scale: GroundScale) -> str:
     parts = [part.strip() for part in definition.replace("proj=pipeline", "").split("step ") if part.strip()]
     parts = [part for part in parts if not part.startswith("inv proj=longlat")]
     parts[0] = parts[0].replace("xy_in=grad", "xy_in=deg")
+    meridian = base.prime_meridian
+    if meridian is not None:  # PROJ's own figure for a named meridian differs from the dataset's
+        degrees = math.degrees(float(meridian.longitude) * float(meridian.unit_conversion_factor))
+        parts = [re.sub(r"pm=[a-z]+", f"pm={degrees!r}", part) for part in parts]
     steps = " ".join("+step " + " ".join(f"+{word}" for word in part.split()) for part in parts)
-    signs = [-1 if axis.direction in ("west", "south") else 1 for axis in crs.to_2d().axis_info]
-    if sum(signs) < 2:
-        steps += f" +step +proj=axisswap +order={signs[0]},{2 * signs[1]}"
+    (lat, lon), grid = _places(frame)
+    plain = pyproj.Transformer.from_pipeline(f"+proj=pipeline {steps}")
+    found = np.array(plain.transform(np.degrees(lon), np.degrees(lat)))
+    east, north = _axes_in(found, grid, crs.name)
+    if (east, north) != ((0, 1), (1, 1)):
+        order = ",".join(f"{sign * (column + 1)}" for column, sign in (east, north))
+        steps += f" +step +proj=axisswap +order={order}"
     e, n = scale.shift
     return (
         f"+proj=pipeline {steps} +step +proj=affine +xoff={e!r} +yoff={n!r} +s11={scale.factor!r} "
@@ -74,17 +95,56 @@ def proj_pipeline(frame: Frame, scale: GroundScale) -> str:
     )
 
 
+def _places(frame: Frame) -> tuple[tuple[FloatArray, FloatArray], FloatArray]:
+    """Latitude and longitude (k,) of places in the area of a frame, and their positions (2, k) in the unit of
+    its axes."""
+    assert frame.crs is not None
+    area = frame.crs.area_of_use
+    west, south, east, north = (-10.0, -60.0, 30.0, 60.0) if area is None else area.bounds
+    share = np.array([0.2, 0.45, 0.7])
+    lat = np.radians(south + share[[1, 0, 2]] * (north - south))
+    lon = np.radians(west + share * ((east - west) % 360.0 or 360.0))
+    return (lat, lon), np.stack(frame.forward(lat, lon)) / crs_unit_metres(frame.crs)
+
+
+Axis = tuple[int, int]
+
+
+def _axes_in(found: FloatArray, grid: FloatArray, name: str) -> tuple[Axis, Axis]:
+    """Column of easting and of northing, each with its sign, in what PROJ finds (2, k) for places with these
+    eastings and northings. Polar systems and those counted south or west are told by nothing else as surely.
+    Raises FrameError."""
+    for east, north in ((0, 1), (1, 0)):
+        for signs in itertools.product((1, -1), repeat=2):
+            own = np.stack([signs[0] * found[east], signs[1] * found[north]])
+            if np.abs(own - grid).max() < SAME:
+                return (east, signs[0]), (north, signs[1])
+    raise FrameError(
+        f"PROJ places {name} otherwise than it is placed here, so nothing can be handed over for it",
+        hint="Choose another frame of the same area",
+    )
+
+
 def derived_wkt(frame: Frame, scale: GroundScale) -> str:
     """WKT2:2019 of the derived projected system, by the affine method on the frame's own axes."""
     assert frame.crs is not None
-    base = frame.crs.to_2d().to_json_dict()
+    crs = frame.crs.to_2d()
+    base = crs.to_json_dict()
     axes = base["coordinate_system"]["axis"]
-    e, n = scale.shift
-    rows = []
-    for axis in axes:
-        away = axis["direction"]
-        along = e if away in ("east", "west") else n
-        rows.append(-along if away in ("west", "south") else along)
+    (lat, lon), grid = _places(frame)
+    geodetic = crs.geodetic_crs
+    assert geodetic is not None
+    own = pyproj.Transformer.from_crs(geodetic, crs, always_xy=True)
+    written = np.array(own.transform(*from_greenwich(geodetic, lat, lon)))
+    if [axis["direction"] for axis in axes[:2]] == ["north", "east"]:  # which PROJ exchanges
+        written = written[::-1]
+    placed = _axes_in(written, grid, crs.name)
+    if {axis["direction"] for axis in axes[:2]} <= {"north", "south"}:
+        # PROJ writes a polar system below another with its easting first, whatever order the axes are in.
+        axes.sort(key=lambda axis: "north" in axis["name"].lower())
+    rows = [0.0, 0.0]
+    for (column, sign), along in zip(placed, scale.shift, strict=True):
+        rows[column] = sign * along
     unit = axes[0].get("unit", "metre")
     values = (rows[0], scale.factor, 0.0, rows[1], 0.0, scale.factor)
     parameters: list[dict[str, Any]] = [
