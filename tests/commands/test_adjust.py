@@ -478,3 +478,47 @@ class Space(Adjust):
         # 36 observations, 12 coordinates and 4 orientations, 4 conditions.
         self.assertEqual(found["dof"], 36 - 16 + 4)
         self.assertLess(max(abs(v) for c in found["control"] for v in c["difference"]), 2e-6)
+
+
+class Determined(Adjust):
+    """Networks that are determined though nothing leads to their heights step by step."""
+
+    def test_heights_by_slope_distances(self) -> None:
+        """Two marks from four by slope distances, and by directions beside them: the truth is geometry on the
+        ellipsoid by PROJ."""
+        rng = np.random.default_rng(1)
+        local = {"A": (0, 0, 10), "B": (500, 20, 60), "C": (450, 480, 120), "D": (30, 510, 30),
+                 "P": (240, 260, 75), "Q": (300, 150, 40)}  # fmt: skip
+        origin = "+proj=topocentric +ellps=GRS80 +lon_0=8.4 +lat_0=61.3 +h_0=1200"
+        up = pyproj.Transformer.from_pipeline(origin)
+        down = pyproj.Transformer.from_crs("EPSG:4978", "EPSG:4979", always_xy=True)
+        at = {n: np.array(up.transform(*p, direction="INVERSE")) for n, p in local.items()}
+        place = {n: down.transform(*x) for n, x in at.items()}
+        control = self.table(
+            "c.csv", "name,lat,lon,h",
+            [[n, f"{place[n][1]:.11f}", f"{place[n][0]:.11f}", f"{place[n][2]:.5f}"] for n in "ABCD"],
+        )  # fmt: skip
+        slopes = [["distance", s, n, f"{np.linalg.norm(at[s] - at[n]) + 0.002 * rng.standard_normal():.4f}",
+                   0.003, ""] for n in "PQ" for s in "ABCD"]  # fmt: skip
+        turned = [["direction", s, t, f"{(self.azimuth(place, s, t) - 33.0) % 360.0:.7f}", 3, "1"]
+                  for s in "ABCD" for t in "ABCDPQ" if s != t]  # fmt: skip
+        for rows in (slopes, slopes + turned):
+            obs = self.table("o.csv", "kind,at,to,value,sigma,set", rows)
+            found = self.run_json("adjust", obs, control)
+            for one in found["positions"]:
+                if not one["held"]:
+                    self.assertLess(abs(one["h"] - place[one["name"]][2]), 0.1, one["name"])
+                    self.assertLess(abs(one["lat"] - place[one["name"]][1]), 2e-7)
+
+    def azimuth(self, place: Any, here: str, there: str) -> float:
+        geod = pyproj.Geod(ellps="GRS80")
+        return float(geod.inv(*place[here][:2], *place[there][:2])[0])
+
+    def test_what_has_no_place_is_refused_in_words(self) -> None:
+        """Positive values in Krovak's system, whose own are negative, do not come back through it."""
+        rows = [["distance", "A", "P", 300], ["distance", "B", "P", 250]]
+        obs = self.table("o.csv", "kind,at,to,value", rows)
+        marks = [["A", 598000, 1160000, 200], ["B", 598400, 1160100, 210]]
+        control = self.table("c.csv", "name,e,n,h", marks)
+        for code in ("EPSG:5514", "EPSG:5513"):
+            self.assertIn("a place of", self.run_json("adjust", obs, control, "--frame", code, code=2))

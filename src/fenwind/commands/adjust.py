@@ -27,6 +27,8 @@ sh,sv,planned; heights above the ellipsoid, with --geoid above that geoid. Witho
 other lengths in metres, unless a head or --unit says otherwise."""
 
 
+#: How near a place must come back to itself through the frame, metres.
+COMES_BACK_M = 0.001
 #: Keys of the answer that are lengths, besides e, n and h; residuals are by kind.
 _LENGTHS = ("x", "y", "z", "a", "b", "external", "difference")
 
@@ -250,9 +252,10 @@ def _plan(row: Any, geographic: bool, frame: Frame | None) -> tuple[float, float
         raise row.bad(columns[math.isnan(second)], "both coordinates, or neither")
     if frame is not None and not geographic and math.isfinite(first):
         lat, lon = frame.inverse(np.array([first]), np.array([second]))
+        e, n = (float(v[0]) for v in frame.forward(lat, lon))
+        if not math.hypot(e - first, n - second) < COMES_BACK_M:
+            raise row.bad("e", f"a place of {frame.spec.name} (sign, exchanged e and n, or another frame)")
         first, second = float(lat[0]), float(lon[0])
-        if not math.isfinite(first + second):
-            raise row.bad("e", "a place in the frame")
     return first, second
 
 

@@ -114,5 +114,16 @@ def number(value: float | None) -> float | None:
 
 
 def dump(payload: dict[str, Any]) -> str:
-    """One JSON object; floats keep every digit they have."""
-    return json.dumps(payload, ensure_ascii=False, allow_nan=False)
+    """One JSON object; floats keep every digit they have, one that is not finite is null."""
+    try:
+        return json.dumps(payload, ensure_ascii=False, allow_nan=False)
+    except ValueError:
+        return json.dumps(_finite(payload), ensure_ascii=False, allow_nan=False)
+
+
+def _finite(value: Any) -> Any:
+    if isinstance(value, dict):
+        return {k: _finite(v) for k, v in value.items()}
+    if isinstance(value, list | tuple):
+        return [_finite(v) for v in value]
+    return None if isinstance(value, float) and not math.isfinite(value) else value

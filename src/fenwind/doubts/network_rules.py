@@ -39,9 +39,14 @@ def network_doubts(
             text="The residuals are larger than the stated sigmas allow.",
         )  # fmt: skip
     if result.lost:
+        text = f"Nothing determines {', '.join(result.lost)}: observe more to it."
+        if result.unplaced:
+            text = (
+                f"No starting place was found for {', '.join(result.unplaced)}: give approximate "
+                "coordinates, or observe more."
+            )
         yield Doubt(
-            rule="adjust.undetermined", subject="adjust", names=result.lost, unit="", grave=True,
-            text=f"Nothing determines {', '.join(result.lost)}: observe more to it.",
+            rule="adjust.undetermined", subject="adjust", names=result.lost, unit="", grave=True, text=text,
         )  # fmt: skip
     yield from _looked_at(result, figures, limit)
     angles = any(r.kind not in ("distance", "horizontal_distance", "vector") for r in result.net.rows)

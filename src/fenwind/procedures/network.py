@@ -324,9 +324,9 @@ def conditions(net: Network, x: FloatArray, middle: FloatArray) -> Any:
 @dataclass(frozen=True, kw_only=True, eq=False)
 class NetworkResult:
     """The engine's answer with the numbering, the places (3, m) adjusted, and which components the weighted
-    control's observations are. lost: marks that nothing determines; let_go: the control mark without which
-    alone the network settles, empty for none; taken_as: what its control has, in words, where it settles only
-    when that is read otherwise."""
+    control's observations are. lost: marks that nothing determines, or, in unplaced, that no starting place
+    was found for; let_go: the control mark without which alone the network settles, empty for none; taken_as:
+    what its control has, in words, where it settles only when that is read otherwise."""
 
     net: Network
     marks: Marks
@@ -336,6 +336,7 @@ class NetworkResult:
     found: GroupAdjustment | None
     weighted: list[tuple[str, int]]
     lost: tuple[str, ...] = ()
+    unplaced: tuple[str, ...] = ()
     let_go: str = ""
     taken_as: str = ""
     x: FloatArray = field(default_factory=lambda: np.zeros(0))

@@ -4,6 +4,7 @@ positions onto the plane of a frame with their joint covariance."""
 from __future__ import annotations
 
 import math
+from collections import Counter
 from collections.abc import Sequence
 from contextlib import suppress
 from dataclasses import dataclass, replace
@@ -65,12 +66,14 @@ SETTLED = 30.0
 def determined(net: Network) -> NetworkResult:
     """Solve what is determined; the rest is in `lost`. Raises ProcedureError when nothing is."""
     lost: set[str] = set()
+    unplaced: set[str] = set()
     for _ in range(20):
         part = without(net, lost) if lost else net
         if not part.rows:
             break
         start, missing = starting_marks(part)
         if missing:
+            unplaced |= _observed_enough(part, missing)
             lost |= set(missing)
             continue
         try:
@@ -83,8 +86,20 @@ def determined(net: Network) -> NetworkResult:
             continue
         except EstimationError as error:
             result = _taken_otherwise(part) or _without_one_control(part, error)
-        return replace(result, lost=tuple(sorted(lost)))
+        return replace(result, lost=tuple(sorted(lost)), unplaced=tuple(sorted(unplaced)))
+    if unplaced:
+        raise ProcedureError(
+            f"no starting place was found for {', '.join(sorted(unplaced)[:5])}",
+            hint="Give it approximate coordinates in the control, with planned = yes",
+        )
     raise ProcedureError("nothing of the network is determined", hint="Give control, or observe more")
+
+
+def _observed_enough(net: Network, names: Sequence[str]) -> set[str]:
+    """Marks with at least as many observations as a position has coordinates: these may be determined all the
+    same."""
+    seen = Counter(n for r in net.rows for n in {r.at, r.to, r.back})
+    return {name for name in names if seen[name] >= net.dimensions}
 
 
 def _taken_otherwise(net: Network) -> NetworkResult | None:

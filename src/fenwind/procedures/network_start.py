@@ -177,7 +177,9 @@ class _Search:
             if self._count() > count:
                 continue
             if self.net.dimensions == 1 or not (
-                self._intersect() or self._place_by_grid() or (not self.floating and self._from_afloat())
+                self._intersect()
+                or self._place_by_grid()
+                or (not self.floating and (self._from_afloat() or self._lift()))
             ):
                 return
 
@@ -401,6 +403,28 @@ class _Search:
         x = min(results, key=lambda r: r.fun).x
         return float(x[0]), float(x[1]), math.nan
 
+    def _lift(self) -> bool:
+        """The height of one mark that only slope distances give, and its plan again with it: the mark with
+        most of them to marks that are known."""
+        if self.net.dimensions != 3:
+            return False
+        slopes: dict[str, list[tuple[str, float]]] = {}
+        whole = self.fixed & self.risen
+        for r in self.net.rows:
+            if r.kind == "distance":
+                for here, there in ((r.at, r.to), (r.to, r.at)):
+                    if here in self.fixed - self.risen and there in whole:
+                        slopes.setdefault(here, []).append((there, float(r.value[0])))
+        if not slopes:
+            return False
+        name = max(slopes, key=lambda n: len(slopes[n]))
+        known = np.array([self.at[other] for other, _ in slopes[name]])
+        place = _by_slopes(np.array(self.at[name][:2]), known, np.array([d for _, d in slopes[name]]))
+        if len(slopes[name]) < 3:  # they do not place it in plan
+            place = (*self.at[name][:2], place[2])
+        self._put(name, place)
+        return True
+
     def marks(self) -> tuple[Marks, tuple[str, ...]]:
         """Places as the network has them; a height that is not known is that of the neighbours' mean."""
         local = np.array([self.at[n] for n in self.names]).T
@@ -417,6 +441,21 @@ class _Search:
                 values = np.array([given.first, given.second, given.h])
                 place[:, i] = np.where(np.isfinite(values), values, place[:, i])
         return Marks(names=self.names, place=place), lost
+
+
+def _by_slopes(plan: FloatArray, known: FloatArray, lengths: FloatArray) -> Place:
+    """The place with these slope distances from known ones (k, 3), from a place in plan (2,) on: the best
+    found from below, amidst and above them."""
+    from scipy.optimize import least_squares
+
+    middle, reach = float(known[:, 2].mean()), float(np.ptp(known[:, 2])) + 0.2 * float(lengths.mean())
+    found = [
+        least_squares(
+            lambda x: np.linalg.norm(known - x, axis=1) - lengths, [*plan.tolist(), middle + way * reach]
+        )
+        for way in (0.0, -1.0, 1.0)
+    ]
+    return _place(min(found, key=lambda f: f.cost).x)
 
 
 def _levels(
