@@ -6,6 +6,7 @@ import math
 import unittest
 
 import numpy as np
+import pyproj
 from geographiclib.geodesic import Geodesic
 
 from fenwind.geodesy.conversion import convert
@@ -177,7 +178,7 @@ class Conversions(unittest.TestCase):
     def test_gda94_to_gda2020(self) -> None:
         """GDA2020 technical manual, worked example (read in PROJ's tests): geocentric values turned into
         degrees by PROJ itself."""
-        to_degrees = __import__("pyproj").Transformer.from_crs("EPSG:4978", "EPSG:4979", always_xy=True)
+        to_degrees = pyproj.Transformer.from_crs("EPSG:4978", "EPSG:4979", always_xy=True)
         lon, lat, h = (
             np.array([v]) for v in to_degrees.transform(-4052051.7643, 4212836.2017, -2545106.0245)
         )
@@ -186,6 +187,21 @@ class Conversions(unittest.TestCase):
         for value, stated in zip(xyz, (-4052052.7379, 4212835.9897, -2545104.5898), strict=True):
             self.assertAlmostEqual(float(value[0]), stated, delta=1e-4)
         self.assertEqual(done.accuracy_m, 0.01)
+
+    def test_a_way_over_a_third_datum(self) -> None:
+        """RGF93 to NTF without its grid: over a third datum by the published translation -168, -60, 320 m
+        (EPSG dataset, operation 1193), never as if both were equal, which is 45 m off."""
+        lat, lon, h = np.array([48.85]), np.array([2.35]), np.array([100.0])
+        done = convert("EPSG:4171", "EPSG:4275", lon, lat, h)
+        to_degrees = pyproj.Transformer.from_crs("EPSG:4978", "EPSG:4979", always_xy=True)
+        x, y, z = to_degrees.transform(lon, lat, h, direction="INVERSE")
+        axes = {"a": 6378249.2, "b": 6356515.0}
+        clarke = pyproj.Transformer.from_crs(
+            {"proj": "geocent", **axes}, {"proj": "longlat", **axes}, always_xy=True
+        )
+        wanted = clarke.transform(x + 168.0, y + 60.0, z - 320.0)
+        np.testing.assert_allclose([done.first[0], done.second[0]], [wanted[0][0], wanted[1][0]], atol=2e-8)
+        self.assertLess(done.accuracy_m, 3.01)
 
     def test_what_may_be_wrong_is_said(self) -> None:
         args = (np.array([8.4]), np.array([61.3]), np.array([1240.0]))

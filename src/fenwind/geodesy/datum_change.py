@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from fenwind.errors import FrameError
 from fenwind.geodesy.axes import from_greenwich, to_greenwich
-from fenwind.geodesy.operations import Ways, areas_of, is_assumed, plain_name, stated_accuracy, ways
+from fenwind.geodesy.operations import Way, Ways, areas_of, is_assumed, plain_name, stated_accuracy, ways
 from fenwind.quantities.numbers import counted
 
 FloatArray = NDArray[np.float64]
@@ -109,7 +109,7 @@ def _places(
         yield rows, (x, y, x, y)
 
 
-def _best(found: Ways, target: pyproj.CRS) -> pyproj.Transformer:
+def _best(found: Ways, target: pyproj.CRS) -> Way:
     if not found.present:
         raise FrameError(
             f"every way to {target.name} needs a grid that is not here: {', '.join(found.missing_grids)}",
@@ -118,9 +118,7 @@ def _best(found: Ways, target: pyproj.CRS) -> pyproj.Transformer:
     return found.present[0]
 
 
-def _notes(
-    found: Ways, chosen: pyproj.Transformer, source: pyproj.CRS, target: pyproj.CRS
-) -> Iterator[ConversionNote]:
+def _notes(found: Ways, chosen: Way, source: pyproj.CRS, target: pyproj.CRS) -> Iterator[ConversionNote]:
     grids = ", ".join(found.missing_grids[:4])
     if is_assumed(chosen) and grids:
         text = (

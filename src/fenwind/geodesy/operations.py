@@ -30,12 +30,60 @@ class Operation:
     chosen: bool = False
 
 
+#: Systems that most datums are related to: where PROJ relates two datums by taking them as equal alone, the
+#: way leads over one of these.
+HUBS = ("EPSG:4326", "EPSG:4258")
+
+
+@dataclass(frozen=True, slots=True)
+class Chain:
+    """Two operations, one after the other, where PROJ has no published one between their ends."""
+
+    first: pyproj.Transformer
+    second: pyproj.Transformer
+
+    @property
+    def description(self) -> str:
+        """Names of both."""
+        return f"{self.first.description} + {self.second.description}"
+
+    @property
+    def accuracy(self) -> float:
+        """The sum of both, -1 where one is not stated."""
+        parts = [stated_accuracy(step.accuracy) for step in (self.first, self.second)]
+        return -1.0 if None in parts else float(sum(p for p in parts if p is not None))
+
+    @property
+    def area_of_use(self) -> Any:
+        """The smaller of both areas."""
+        areas = [step.area_of_use for step in (self.first, self.second) if step.area_of_use is not None]
+        return min(areas, key=_size, default=None)
+
+    @property
+    def operations(self) -> tuple[Any, ...]:
+        """Those of both."""
+        return (*(self.first.operations or ()), *(self.second.operations or ()))
+
+    def transform(self, *values: Any) -> Any:
+        """Coordinates through both; a time stays what it is."""
+        between = self.first.transform(*values)
+        return self.second.transform(*between)
+
+
+Way = pyproj.Transformer | Chain
+
+
+def _size(area: Any) -> float:
+    west, south, east, north = area.bounds
+    return float((east - west) % 360.0 * (north - south))
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Ways:
     """PROJ's operations: those that can be done, the best first, and those for the area that lack a grid.
     elsewhere: the best is meant for another area than was asked for."""
 
-    present: tuple[pyproj.Transformer, ...]
+    present: tuple[Way, ...]
     lacking: tuple[Any, ...]
     best_present: bool
     elsewhere: bool = False
@@ -56,10 +104,13 @@ def ways(
     knows no operation at all.
     """
     group = _group(source, target, _interest(area))
-    present = group.transformers
+    present: list[Way] = list(group.transformers)
     if area is not None and (not present or is_assumed(present[0])):
         group = _group(source, target, None)
         present = sorted(group.transformers, key=lambda t: (is_assumed(t), not _covers(t, area)))
+    if not present or is_assumed(present[0]):
+        chain = _over_a_hub(source, target, area)
+        present = [*([] if chain is None else [chain]), *present]
     elsewhere = bool(
         area is not None and present and not is_assumed(present[0]) and not _covers(present[0], area)
     )
@@ -70,6 +121,37 @@ def ways(
         best_present=group.best_available or not lacking,
         elsewhere=elsewhere,
     )
+
+
+def _over_a_hub(
+    source: pyproj.CRS, target: pyproj.CRS, area: tuple[float, float, float, float] | None
+) -> Chain | None:
+    """The most accurate pair of published operations over a system of HUBS, None where there is none."""
+    found: list[Chain] = []
+    for code in HUBS:
+        hub = pyproj.CRS(code)
+        hub = hub.to_3d() if len(source.axis_info) > 2 else hub
+        steps = []
+        for one, other in ((source, hub), (hub, target)):
+            if one == other or plain_datum(one) == plain_datum(other):
+                break
+            try:
+                group = _group(one, other, _interest(area))
+            except FrameError:
+                break
+            fine = [t for t in group.transformers if not is_assumed(t) and (area is None or _covers(t, area))]
+            if not fine:
+                break
+            steps.append(fine[0])
+        if len(steps) == 2:
+            found.append(Chain(*steps))
+    stated = [chain for chain in found if chain.accuracy >= 0.0]
+    return min(stated, key=lambda chain: chain.accuracy, default=found[0] if found else None)
+
+
+def plain_datum(crs: pyproj.CRS) -> str:
+    """Name of a system's datum."""
+    return crs.datum.name if crs.datum is not None else crs.name
 
 
 def _interest(area: tuple[float, float, float, float] | None) -> AreaOfInterest | None:
@@ -109,7 +191,7 @@ def _group(source: pyproj.CRS, target: pyproj.CRS, interest: AreaOfInterest | No
         ) from error
 
 
-def is_assumed(transformer: pyproj.Transformer) -> bool:
+def is_assumed(transformer: Way) -> bool:
     """Whether an operation only takes the datums as equal."""
     return "ballpark" in transformer.description.lower()
 
@@ -140,7 +222,7 @@ def operations(
     return (*present, *(_missing(op) for op in found.lacking))
 
 
-def _present(transformer: pyproj.Transformer, chosen: bool) -> Operation:
+def _present(transformer: Way, chosen: bool) -> Operation:
     grids = {(g.short_name, bool(g.available)) for op in transformer.operations or () for g in op.grids}
     return Operation(
         name=plain_name(transformer.description),
