@@ -85,7 +85,7 @@ def run(options: argparse.Namespace) -> int:
     unit = units.coordinate
     measured, known = (read_points(p, units=units.of_lists) for p in (options.measured, options.known))
     case = _compute(options, measured, known, frame)
-    doubts = doubts_about_fit(case)
+    doubts = (*doubts_about_fit(case), *_off_grid(case, measured))
     if options.out:
         write_text(options.out, positions_csv(case.result.carried, unit))
     if options.report:
@@ -103,6 +103,22 @@ def run(options: argparse.Namespace) -> int:
 
         print(to_text(fit_report(case, doubts, title="Fit", unit=unit)))
     return 1 if any(d.grave for d in doubts) else 0
+
+
+def _off_grid(case: FitCase, measured: PointList) -> list[Doubt]:
+    """A doubt about the marks that lost their heights since the geoid grid does not cover them."""
+    import numpy as np
+
+    from fenwind.commands.reading import point_columns
+    from fenwind.doubts.registry import Doubt
+
+    had = np.isfinite(point_columns(measured)[2])
+    lost = [n for n, h, one in zip(case.measured.names, case.measured.height_m, had, strict=True)
+            if one and not np.isfinite(h)]  # fmt: skip
+    if not lost:
+        return []
+    text = f"{', '.join(lost[:5])}: off the geoid grid, so without a height in the frame."
+    return [Doubt(rule="fit.off-grid", subject="fit", names=tuple(lost), text=text, unit="")]
 
 
 def _compute(

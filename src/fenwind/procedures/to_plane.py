@@ -31,7 +31,7 @@ def to_plane(
     where the frame has a grid.
 
     Horizontal sigmas are equal in all directions, so the point scale factor alone carries them. Raises
-    ProcedureError when the projection is not defined at a position, or when a geoid grid does not cover one;
+    ProcedureError when the projection is not defined at a position, or when a geoid grid covers none;
     `lenient` gives nan for these instead, so that one of them keeps nobody else from having a position.
     """
     names = tuple(names)
@@ -65,11 +65,14 @@ def geoid_reduced(
     lenient: bool = False,
 ) -> FloatArray:
     """Ellipsoidal heights (k,) less the geoid heights of the frame's grid; unchanged without a grid, nan
-    stays nan."""
+    stays nan, and is given off the grid where it covers any of them. Raises ProcedureError where it covers
+    none, unless `lenient`."""
     height = np.asarray(h_ell_m, dtype=float)
     if frame.geoid is None:
         return height
     undulation = frame.geoid_height(lat_rad, lon_rad)
+    if np.isfinite(height - undulation).any():
+        lenient = True  # one mark off the grid has no height; it keeps nobody else from having one
     if lenient or isinstance(frame.geoid, VerticalRelation):
         # Without its grid the heights are not known; that is a doubt about the frame and no reason to lose
         # the plan.
