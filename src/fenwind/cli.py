@@ -44,6 +44,10 @@ VERBS = (
     "adjust",
     "design",
     "epochs",
+    "rinex",
+    "point",
+    "baseline",
+    "service",
 )
 
 

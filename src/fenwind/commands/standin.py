@@ -44,10 +44,94 @@ def add_parser(verbs: Any) -> None:
     station.add_argument("--seed", metavar="N", type=int, default=1)
     station.add_argument("--for", dest="seconds", metavar="SECONDS", type=float, help="seconds to run for")
 
+    _add_service(kinds)
+
+
+def _add_service(kinds: Any) -> None:
+    service = kinds.add_parser(
+        "service", help="a service that places static receivers",
+        description="Listens on 127.0.0.1 only and prints one line of JSON with its url. Runs until SIGTERM.",
+    )  # fmt: skip
+    service.add_argument("--stations", metavar="DIR", required=True, help="files of marks that are known")
+    service.add_argument("--nav", metavar="FILE", action="append", required=True, help="navigation")
+    service.add_argument("--data", metavar="DIR", required=True, help="where its jobs live")
+    service.add_argument("--port", metavar="N", type=int, default=0, help="a free one")
+    service.add_argument("--delay", metavar="S", type=float, default=0.0, help="before each answer (0)")
+    service.add_argument("--min-minutes", metavar="M", type=float, default=10.0)
+    service.add_argument("--intervals", metavar="LIST", default="1,2,5,10,15,30")
+    service.add_argument("--max-mb", metavar="N", type=float, default=100.0)
+    service.add_argument("--wrong", metavar="DE,DN,DU", default="0,0,0", help="added to every answer, metres")
+    service.add_argument("--busy", metavar="N", type=int, default=0, help="uploads that are put off")
+
+
+def _numbers(text: str, option: str, count: int | None = None) -> tuple[float, ...]:
+    import math
+
+    try:
+        values = tuple(float(part) for part in text.split(","))
+    except ValueError:
+        values = ()
+    if not values or not all(map(math.isfinite, values)) or (count is not None and len(values) != count):
+        raise ParseError(f"{option} {text!r}: expected numbers", hint="Correct it")
+    return values
+
+
+def _serve_placing(options: argparse.Namespace) -> int:
+    """Run the stand-in for a placing service until it is ended."""
+    import json
+    import threading
+    from pathlib import Path
+
+    from fenwind.errors import FenwindError, FormatError
+    from fenwind.gnss.files import read_kind
+    from fenwind.gnss.sources import Sources
+    from fenwind.standins.processing import Limits, Service, serve
+
+    wrong = _numbers(options.wrong, "--wrong", 3)
+    limits = Limits(
+        min_minutes=options.min_minutes, intervals=_numbers(options.intervals, "--intervals"),
+        max_mb=options.max_mb, delay=options.delay, wrong=(wrong[0], wrong[1], wrong[2]), busy=options.busy,
+    )  # fmt: skip
+    folder = Path(options.stations)
+    if not folder.is_dir():
+        raise FormatError("there is no such folder", where=options.stations, hint="Give --stations DIR")
+    stations = []
+    for path in sorted(folder.iterdir()):
+        try:
+            found = read_kind(str(path), "observation")
+        except FenwindError:
+            continue  # other files may stand beside
+        if found.header.position is not None:
+            stations.append(found)
+    if not stations:
+        raise FormatError(
+            "there is no file of observations with a position in it", where=options.stations,
+            hint="Give RINEX files of marks that are known",
+        )  # fmt: skip
+    navigation = tuple(read_kind(path, "navigation") for path in options.nav)
+    sources = Sources(navigation=navigation, unfit=(), orbits=None, antennas=None)
+    data = Path(options.data)
+    data.mkdir(parents=True, exist_ok=True)
+    try:
+        server = serve(Service(stations, sources, data, limits), options.port)
+    except OSError as error:
+        raise ParseError(
+            f"port {options.port} is in use: {error.strerror}", hint="Choose another, or none"
+        ) from error
+    port = server.server_address[1]
+    signal.signal(signal.SIGTERM, lambda *_: threading.Thread(target=server.shutdown, daemon=True).start())
+    print(json.dumps({"url": f"http://127.0.0.1:{port}", "port": port}), flush=True)
+    server.serve_forever(poll_interval=0.1)
+    server.server_close()
+    return 0
+
 
 def run(options: argparse.Namespace) -> int:
     """Serve until the end."""
     import asyncio
+
+    if options.kind == "service":
+        return _serve_placing(options)
 
     from fenwind.standins.serve import serve
     from fenwind.standins.world import read_world

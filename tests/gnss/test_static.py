@@ -1,0 +1,123 @@
+"""Points and vectors of simulated static receivers against their truth, and what is told of blunders."""
+
+import math
+
+import numpy as np
+
+from fenwind.geodesy.geocentric import GRS80_A, GRS80_F, to_xyz
+from fenwind.gnss.gps_time import ticks_of
+from fenwind.gnss.rinex_out import navigation_text, observation_text
+from fenwind.standins.static_sky import IONOSPHERE, Air, Receiver, messages_of, observe
+from tests.support import CommandCase
+
+MARKS = {"BASE": (61.30, 8.40, 1240.0), "ROVER": (61.33, 8.46, 1290.0)}
+START = int(ticks_of(*(np.array([v]) for v in (2026, 5, 14, 10, 0, 0)))[0])
+
+
+def place(name: str) -> str:
+    return ",".join(f"{v!r}" for v in MARKS[name])
+
+
+class StaticCase(CommandCase):
+    """Two receivers 4.7 km apart that log together for 25 minutes, written as RINEX."""
+
+    messages = messages_of(START, 1.0, "GE")
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.nav = self.file("nav", navigation_text(self.messages, IONOSPHERE))
+        self.base, self.rover = self.log("BASE"), self.log("ROVER", seed=2)
+
+    def file(self, name: str, text: str) -> str:
+        path = self.folder / f"{name}.rnx"
+        path.write_text(text)
+        return str(path)
+
+    def log(self, mark: str, seed: int = 1, name: str = "", **more: object) -> str:
+        xyz = [to_xyz(math.radians(a), math.radians(o), h, GRS80_A, GRS80_F) for a, o, h in MARKS.values()]
+        mine = tuple(float(v) for v in xyz[list(MARKS).index(mark)])
+        base = tuple(float(v) for v in xyz[0])
+        receiver = Receiver(mark=name or mark, xyz=mine, **more)
+        rng = np.random.default_rng(seed)
+        header, ticks, systems = observe(self.messages, START, 50, 30.0, receiver, Air(), rng, origin=base)
+        return self.file(f"{mark}{seed}{name}", observation_text(header, ticks, systems))
+
+
+class Static(StaticCase):
+    def test_a_point(self) -> None:
+        found = self.run_json("point", self.base, self.nav)
+        away = found["header_difference"]
+        sigmas = np.sqrt(np.diag(found["covariance"]))
+        self.assertLess(max(abs(away[k]) / s for k, s in zip(("de", "dn", "du"), sigmas, strict=True)), 3.5)
+        self.assertLess(math.hypot(away["de"], away["dn"]), 2.0)
+        self.assertEqual((found["epochs"], found["mark"]), (50, "BASE"))
+        lower = self.run_json("point", self.base, self.nav, "--height", "2.5", code=1)
+        self.assertAlmostEqual(found["h"] - lower["h"], 1.0, 6)
+        self.assertEqual(lower["doubts"][0]["rule"], "header.antenna-height")
+        one = self.run_json("point", self.base, self.nav, "--signals", "G:1C")
+        self.assertEqual({s[0] for s in one["used"]}, {"G"})
+        for options, words in ((("--signals", "G:5X"), "no such signal"), (("--mask", "95"), "degrees"),
+                               (("--systems", "Q"), "letters")):  # fmt: skip
+            self.assertIn(words, self.run_json("point", self.base, self.nav, *options, code=2))
+
+    def test_a_vector(self) -> None:
+        found = self.run_json("baseline", self.base, self.rover, self.nav, "--rover", place("ROVER"))
+        self.assertEqual(found["solution"], "fixed")
+        check, limit = found["check"], 0.005 + 0.5e-6 * found["length"]
+        self.assertLess(max(abs(check["de"]), abs(check["dn"])), 2.0 * limit)
+        self.assertLess(abs(check["du"]), 6.0 * limit)
+        ends = [
+            np.array(to_xyz(math.radians(a), math.radians(o), h, GRS80_A, GRS80_F))
+            for a, o, h in MARKS.values()
+        ]
+        away = np.array([found[k] for k in ("dx", "dy", "dz")]) - (ends[1] - ends[0])
+        self.assertLess(float(away @ np.linalg.solve(found["covariance"], away)), 20.0)
+        # Backwards it is the same with the other sign.
+        back = self.run_json("baseline", self.rover, self.base, self.nav)
+        for k in ("dx", "dy", "dz"):
+            self.assertAlmostEqual(back[k], -found[k], delta=0.004)
+
+    def test_slips_are_found_or_taken_as_flagged(self) -> None:
+        for flagged in (True, False):
+            slipped = self.log("ROVER", seed=2, slips=(("G03", 20), ("E06", 30)), flagged=flagged)
+            found = self.run_json("baseline", self.base, slipped, self.nav, "--rover", place("ROVER"))
+            self.assertEqual((found["solution"], found["slips"]), ("fixed", 2))
+            self.assertLess(math.hypot(found["check"]["de"], found["check"]["dn"]), 0.015)
+
+    def test_one_signal_and_a_file_against_itself(self) -> None:
+        """A file against itself is a vector of nothing, exactly; one signal is enough for a short vector."""
+        same = self.run_json("baseline", self.base, self.base, self.nav)
+        self.assertLess(max(abs(same[k]) for k in ("dx", "dy", "dz")), 1e-6)
+        self.assertFalse([d for d in same["doubts"] if d["rule"] == "header.mark"])
+        one = self.run_json(
+            "baseline", self.base, self.rover, self.nav, "--signals", "G:1C", "--rover", place("ROVER")
+        )
+        self.assertLess(math.hypot(one["check"]["de"], one["check"]["dn"]), 0.05)
+        wrong = self.run_json("baseline", self.base, self.rover, self.nav, "--signals", "G:1C/2W", code=2)
+        self.assertIn("same band", wrong)
+
+    def test_blunders_are_named(self) -> None:
+        swapped = self.run_json("baseline", self.base, self.rover, self.nav, "--base", place("ROVER"), code=1)
+        self.assertEqual((swapped["doubts"][0]["rule"], swapped["doubts"][0]["names"]),
+                         ("baseline.swapped", ["BASE", "ROVER"]))  # fmt: skip
+        wrong = self.run_json("baseline", self.base, self.rover, self.nav, "--base", "61.31,8.4,1240", code=1)
+        self.assertEqual(wrong["doubts"][0]["rule"], "baseline.base-position")
+        high = self.log("ROVER", seed=2, height=1.5, said_height=1.3)
+        told = self.run_json("baseline", self.base, high, self.nav, "--rover", place("ROVER"), code=1)
+        self.assertEqual(told["doubts"][0]["rule"], "baseline.antenna-height")
+        self.assertAlmostEqual(told["doubts"][0]["value"], -0.2, delta=0.05)
+        other = self.log("ROVER", seed=2, name="BASE")
+        rules = [d["rule"] for d in self.run_json("baseline", self.base, other, self.nav, code=1)["doubts"]]
+        self.assertIn("header.mark", rules)
+        east = "61.33,8.461,1290"
+        off = self.run_json("baseline", self.base, self.rover, self.nav, "--rover", east, code=1)
+        self.assertEqual(off["doubts"][0]["rule"], "baseline.check")
+
+    def test_navigation_of_another_day(self) -> None:
+        later = self.file(
+            "later", navigation_text(messages_of(START + 5 * 864_000_000_000, 1.0, "G"), IONOSPHERE)
+        )
+        line = self.run_json("point", self.base, later, code=2)
+        self.assertTrue("navigation" in line and "2026-05-19" in line and "2026-05-14" in line, line)
+        told = self.run_json("point", self.base, self.nav, later)
+        self.assertEqual([d["rule"] for d in told["doubts"]], ["nav.day"])
