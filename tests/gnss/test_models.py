@@ -46,7 +46,7 @@ class Orbits(unittest.TestCase):
             self.assertLess(max(some), 4.0, key)
 
     def test_a_glonass_state_keeps_its_energy(self) -> None:
-        """Jacobi's integral of motion, in axes that turn with the earth and with its flattening, stays what it
+        """Jacobi's integral, in axes that turn with the earth and with its flattening, stays what it
         is for a quarter of an hour either way."""
         message = next(m for m in messages_of(0, 1.0, "R") if m.system == "R")
         t = np.array([-900.0, -0.5, 0.0, 0.5, 900.0])

@@ -7,6 +7,7 @@ import numpy as np
 from fenwind.geodesy.geocentric import GRS80_A, GRS80_F, to_xyz
 from fenwind.gnss.gps_time import ticks_of
 from fenwind.gnss.rinex_out import navigation_text, observation_text
+from fenwind.gnss.satellites import BroadcastSky, satellite_code
 from fenwind.standins.static_sky import IONOSPHERE, Air, Receiver, messages_of, observe
 from tests.support import CommandCase
 
@@ -112,6 +113,59 @@ class Static(StaticCase):
         east = "61.33,8.461,1290"
         off = self.run_json("baseline", self.base, self.rover, self.nav, "--rover", east, code=1)
         self.assertEqual(off["doubts"][0]["rule"], "baseline.check")
+
+    def test_precise_orbits(self) -> None:
+        """The same orbits and clocks as SP3, whose clocks leave out relativity, give the same point."""
+        sky = BroadcastSky(start=START, messages=self.messages, galileo="5")
+        names = sorted({m.name for m in self.messages})
+        codes = np.array([int(satellite_code(n[0], int(n[1:]))) for n in names])
+        lines = ["#dP2026  5 14  8  0  0.00000000      24 ORBIT IGS20 HLM  FEN", "%c M  cc GPS ccc cccc cccc"]
+        for k in range(24):
+            seconds = -7200.0 + 900.0 * k
+            before, here, after = (
+                sky.states(codes, np.full(codes.size, seconds + d)) for d in (-0.5, 0.0, 0.5)
+            )
+            speed = after.xyz - before.xyz
+            clock = here.clock + 2.0 * (here.xyz * speed).sum(axis=0) / 299792458.0**2
+            hour, minute = divmod(8 * 60 + 15 * k, 60)
+            lines.append(f"*  2026  5 14 {hour:2d} {minute:2d}  0.00000000")
+            lines += [
+                f"P{n}" + "".join(f"{v:14.6f}" for v in (*here.xyz[:, i] / 1e3, clock[i] * 1e6))
+                for i, n in enumerate(names) if np.isfinite(here.xyz[0, i])
+            ]  # fmt: skip
+        sp3 = self.file("orbits", "\n".join([*lines, "EOF", ""]))
+        plain = self.run_json("point", self.base, self.nav)
+        precise = self.run_json("point", self.base, self.nav, "--sp3", sp3)
+        for k in "xyz":
+            self.assertAlmostEqual(plain[k], precise[k], delta=0.03)
+        self.assertLess(np.trace(precise["covariance"]), np.trace(plain["covariance"]))
+        self.assertEqual(self.run_json("rinex", sp3)["epochs"], 24)
+
+    def test_antenna_corrections(self) -> None:
+        """An offset of the phase centre upwards, the same for all signals, lowers the mark by as much."""
+        up = f"{'      0.00      0.00    100.00':60}NORTH / EAST / UP"
+        flat = "   NOAZI" + "    0.00" * 4
+        block = []
+        for name in ("G01", "G02", "E01", "E05"):
+            block += [f"{'   ' + name:60}START OF FREQUENCY", up, flat, f"{'   ' + name:60}END OF FREQUENCY"]
+        text = "\n".join([
+            f"{'     1.4            M':60}ANTEX VERSION / SYST", f"{'':60}START OF ANTENNA",
+            f"{'FENWIND-A       NONE':60}TYPE / SERIAL NO", f"{'     0.0  90.0  30.0':60}ZEN1 / ZEN2 / DZEN",
+            *block, f"{'':60}END OF ANTENNA",
+        ])  # fmt: skip
+        antex = self.file("antennas", text + "\n")
+        plain = self.run_json("point", self.base, self.nav)
+        found = self.run_json("point", self.base, self.nav, "--antex", antex)
+        self.assertAlmostEqual(plain["h"] - found["h"], 0.1, delta=1e-3)
+        radome = self.run_json(
+            "point", self.base, self.nav, "--antex", antex, "--antenna", "FENWIND-A DOME", code=1
+        )
+        self.assertAlmostEqual(found["h"], radome["h"], 6)
+        self.assertEqual([d["rule"] for d in radome["doubts"]], ["header.antenna"] * 2)
+        unknown = self.run_json(
+            "point", self.base, self.nav, "--antex", antex, "--antenna", "OTHER NONE", code=1
+        )
+        self.assertAlmostEqual(unknown["h"], plain["h"], 6)
 
     def test_navigation_of_another_day(self) -> None:
         later = self.file(

@@ -58,11 +58,12 @@ def run(options: argparse.Namespace) -> int:
     from fenwind.commands.answers import answer, doubts_json
     from fenwind.gnss.baseline import baseline
     from fenwind.gnss.files import read_kind
-    from fenwind.gnss.sources import read_sources
+    from fenwind.gnss.sources import read_sources, with_channels
 
     check_gnss_options(options)
     observed = [read_kind(path, "observation") for path in (options.base_file, options.rover_file)]
     sources = read_sources(options.navigation, options.sp3, options.antex, observed)
+    observed = [with_channels(obs, sources) for obs in observed]
     stations, antennas = _stations(options, sources, observed)
     given, known = (_xyz(getattr(options, end), f"--{end}") for end in ("base", "rover"))
     base_xyz, near = _base_place(stations[0], given)

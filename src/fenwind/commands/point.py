@@ -54,7 +54,7 @@ def run(options: argparse.Namespace) -> int:
     from fenwind.doubts.gnss_file_rules import file_doubts, header_doubts, navigation_doubts
     from fenwind.gnss.files import read_kind
     from fenwind.gnss.signals import parse_signals
-    from fenwind.gnss.sources import antenna_of, read_sources
+    from fenwind.gnss.sources import antenna_of, read_sources, with_channels
 
     check_gnss_options(options)
     if options.height is not None and not -100.0 < options.height < 100.0:
@@ -62,6 +62,7 @@ def run(options: argparse.Namespace) -> int:
     wanted = {s: [a for a, _ in some] for s, some in parse_signals(options.signals, pairs=False).items()}
     obs: Observations = read_kind(options.observations, "observation")
     sources = read_sources(options.navigation, options.sp3, options.antex, [obs])
+    obs = with_channels(obs, sources)
     signals = signals_used(obs, options.systems, wanted)
     antenna = antenna_of(sources.antennas, options.antenna or obs.header.antenna)
     found = placed(obs, sources, signals, options, antenna.found, options.height)

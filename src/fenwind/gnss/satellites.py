@@ -74,8 +74,11 @@ class BroadcastSky:
 
     def __post_init__(self) -> None:
         grouped: dict[int, list[Message]] = {}
-        for m in self.messages:
-            if m.system in SYSTEMS and self._meant(m):
+        known = [m for m in self.messages if m.system in SYSTEMS]
+        # Of a satellite that has none of the messages meant for the bands used, the others serve.
+        meant = {m.name for m in known if self._meant(m)}
+        for m in known:
+            if self._meant(m) or m.name not in meant:
                 grouped.setdefault(int(satellite_code(m.system, m.number)), []).append(m)
         for code, some in grouped.items():
             some.sort(key=lambda m: m.clock_ticks)

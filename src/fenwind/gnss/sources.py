@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from fenwind.errors import FormatError
@@ -71,6 +71,16 @@ def read_sources(
         )  # fmt: skip
     antennas: Antennas | None = read_kind(antex, "antenna") if antex else None
     return Sources(navigation=tuple(fit), unfit=tuple(unfit), orbits=orbits, antennas=antennas)
+
+
+def with_channels(obs: Observations, sources: Sources) -> Observations:
+    """A file whose header lacks the channels of GLONASS satellites, with those of the navigation."""
+    messages = [m for nav in sources.navigation for m in nav.messages if m.system == "R"]
+    said = {m.number: int(m.values[7]) for m in messages if abs(m.values[7]) < 14.0}
+    lacking = {n: c for n, c in said.items() if n not in obs.header.slots}
+    if not lacking or "R" not in obs.systems:
+        return obs
+    return replace(obs, header=replace(obs.header, slots=obs.header.slots | lacking))
 
 
 def twenty_columns(text: str) -> str:

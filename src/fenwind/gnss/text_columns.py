@@ -10,7 +10,7 @@ FloatArray = NDArray[np.float64]
 IntArray = NDArray[np.int64]
 Bools = NDArray[np.bool_]
 
-BLANK, DOT, MINUS, PLUS, ZERO, NINE = (ord(c) for c in " .-+09")
+BLANK, ZERO, NINE = (ord(c) for c in " 09")
 #: Cells that are read together.
 CHUNK = 200_000
 
@@ -20,6 +20,7 @@ class Lines:
 
     def __init__(self, data: bytes) -> None:
         self.data = np.frombuffer(data, dtype=np.uint8)
+        self._room = self.data
         feeds = np.flatnonzero(self.data == 10)
         self.starts = np.concatenate([[0], feeds + 1])
         self.ends = np.concatenate([feeds, [self.data.size]])
@@ -39,9 +40,18 @@ class Lines:
 
     def columns(self, rows: NDArray[np.intp], first: int, width: int) -> Bytes:
         """Columns (k, width) of lines, blank where a line is shorter."""
-        at = self.starts[rows][:, None] + np.arange(first, first + width)
-        inside = at < self.ends[rows][:, None]
-        return np.where(inside, self.data[np.minimum(at, self.data.size - 1)], BLANK)
+        starts = self.starts[rows]
+        room = self._padded(first + width)
+        found: Bytes = np.lib.stride_tricks.sliding_window_view(room, width)[starts + first]
+        outside = np.arange(first, first + width) >= (self.ends[rows] - starts)[:, None]
+        found[outside] = BLANK
+        return found
+
+    def _padded(self, more: int) -> Bytes:
+        """The text with at least so many blanks behind it."""
+        if self._room.size < self.data.size + more:
+            self._room = np.concatenate([self.data, np.full(2 * more, BLANK, dtype=np.uint8)])
+        return self._room
 
 
 def whole_numbers(cells: Bytes) -> tuple[IntArray, Bools]:
@@ -62,52 +72,41 @@ def whole_numbers(cells: Bytes) -> tuple[IntArray, Bools]:
 
 
 def decimals(cells: Bytes) -> tuple[FloatArray, Bools]:
-    """Numbers (k,) of cells (k, w) and whether each is one; nan for a blank cell, which is one. Cells whose
-    point stands where that of most does are read together, the others one by one."""
+    """Numbers (k,) of cells (k, w) and whether each is one; nan for a blank cell, which is one."""
     out = np.full(cells.shape[0], np.nan)
     fine = np.ones(cells.shape[0], dtype=bool)
     for start in range(0, cells.shape[0], CHUNK):
         part = slice(start, start + CHUNK)
-        out[part], fine[part] = _decimals(cells[part])
+        out[part], fine[part] = _decimals(np.ascontiguousarray(cells[part]))
     return out, fine
 
 
 def _decimals(cells: Bytes) -> tuple[FloatArray, Bools]:
-    n, width = cells.shape
-    out, fine = np.full(n, np.nan), np.ones(n, dtype=bool)
-    empty = (cells == BLANK).all(axis=1)
-    points = cells == DOT
-    if not points.any():
-        return _one_by_one(cells, out, fine, np.flatnonzero(~empty))
-    place = int(points.sum(axis=0).argmax())
-    digit = (cells >= ZERO) & (cells <= NINE)
-    minus = cells == MINUS
-    left, right = digit[:, :place], digit[:, place + 1 :]
-    # Blanks and one sign may stand before the digits, nothing but digits behind the point.
-    before = ~left & ~minus[:, :place] & (cells[:, :place] != BLANK)
-    started = np.logical_or.accumulate(left | minus[:, :place], axis=1)
-    broken = (started[:, :-1] & ~left[:, 1:]).any(axis=1) if place > 1 else np.zeros(n, dtype=bool)
-    plain = points[:, place] & ~before.any(axis=1) & ~broken & right.all(axis=1) & left.any(axis=1)
-    plain &= minus[:, place + 1 :].sum(axis=1) == 0
-    weights = np.concatenate([10.0 ** np.arange(place - 1, -1, -1), 10.0 ** -np.arange(1.0, width - place)])
-    digits = np.where(digit, cells - ZERO, 0)
-    digits = np.delete(digits, place, axis=1)
-    # Whole digits first: a sum of decimal fractions would lose the last bit.
-    scale = 10.0 ** (width - place - 1)
-    whole = digits.astype(np.float64) @ np.round(weights * scale) / scale
-    out[plain] = np.where(minus[:, :place].any(axis=1), -whole, whole)[plain]
-    return _one_by_one(cells, out, fine, np.flatnonzero(~plain & ~empty))
-
-
-def _one_by_one(
-    cells: Bytes, out: FloatArray, fine: Bools, rows: NDArray[np.intp]
-) -> tuple[FloatArray, Bools]:
-    for row in rows.tolist():
-        text = bytes(cells[row]).decode("ascii", "replace").strip().replace("D", "E").replace("d", "e")
-        try:
-            value = float(text)
-        except ValueError:
-            value = np.nan
-        fine[row] = np.isfinite(value) and "_" not in text
-        out[row] = value if fine[row] else np.nan
+    out, fine = np.full(cells.shape[0], np.nan), np.ones(cells.shape[0], dtype=bool)
+    allowed = _ALLOWED[cells].all(axis=1)
+    filled = (cells != BLANK).any(axis=1)
+    plain = np.flatnonzero(allowed & filled)
+    texts = cells[plain].view(f"S{cells.shape[1]}").ravel()
+    others = np.flatnonzero(~allowed & filled)
+    try:
+        out[plain] = texts.astype(np.float64)
+    except ValueError:  # a cell among them is no number
+        others = np.flatnonzero(filled)
+    for row in others.tolist():
+        out[row], fine[row] = _one(bytes(cells[row]))
     return out, fine
+
+
+#: Bytes that a plain number is made of.
+_ALLOWED = np.zeros(256, dtype=bool)
+_ALLOWED[[ord(c) for c in "0123456789.-+ "]] = True
+
+
+def _one(cell: bytes) -> tuple[float, bool]:
+    text = cell.decode("ascii", "replace").strip().replace("D", "E").replace("d", "e")
+    try:
+        value = float(text)
+    except ValueError:
+        value = np.nan
+    fine = bool(np.isfinite(value)) and "_" not in text
+    return (value, True) if fine else (np.nan, False)

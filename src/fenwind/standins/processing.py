@@ -30,7 +30,7 @@ from fenwind.gnss.observations import Observations
 from fenwind.gnss.point import PointOptions, point
 from fenwind.gnss.rinex_obs import read_observations
 from fenwind.gnss.signals import chosen
-from fenwind.gnss.sources import Sources
+from fenwind.gnss.sources import Sources, with_channels
 
 #: Reference stations farther away do not serve, metres; and at most so many do.
 REACH_M, MOST_STATIONS = 100_000.0, 3
@@ -205,7 +205,7 @@ class Service:
     def _computed(self, job: Job) -> dict[str, Any]:
         """The answer to a job. Raises FenwindError."""
         data = unpacked((job.folder / "file").read_bytes(), "the file")
-        obs = read_observations(data, "the file")
+        obs = with_channels(read_observations(data, "the file"), self.sources)
         up = float(job.asked["height"])
         rover = self._station(obs, (up, *obs.header.delta[1:]), int(obs.ticks.min()))
         near = []
@@ -262,7 +262,8 @@ class Service:
         return {
             "lat": degrees[0], "lon": degrees[1], "h": h, "covariance": covariance.tolist(),
             "frame": "ITRF2020", "realisation": "IGS20", "epoch": decimal_year(int(obs.ticks.mean())),
-            "solution": solution, "stations": names, "antenna": job.asked["antenna"], "height": job.asked["height"],
+            "solution": solution, "stations": names, "antenna": job.asked["antenna"],
+            "height": job.asked["height"],
             "report": "\n".join(lines),
         }  # fmt: skip
 
