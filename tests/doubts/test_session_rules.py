@@ -48,6 +48,14 @@ class Departing(TempFolder):
             if d.grave and d.rule.startswith("occupation.")
         ]
 
+    def test_epochs_in_two_places(self) -> None:
+        """Scatter of 180 m is told, 20 mm is not; not beside a base whose broadcast leapt meanwhile."""
+        for spread, moved, wanted in ((180.0, 0.0, True), (0.02, 0.0, False), (180.0, 0.5, False)):
+            self.occupied("x", "B", (0.0, 0.0, 0.0), 1.0, spread_e_m=spread, moved_m=moved)
+            rules = [rule for rule, subject, *_ in self.told() if subject == "x"]
+            self.assertEqual("occupation.scatter" in rules, wanted, (spread, moved))
+            self.job.undo()
+
     def test_how_far_one_of_three_lies_apart(self) -> None:
         for way, size, wanted in (
             ((0.0149, 0.0, 0.0), 1.0, None), ((0.0151, 0.0, 0.0), 1.0, ("plan", 0.0151, 0.015)),

@@ -71,6 +71,20 @@ class Finished(unittest.TestCase):
             np.array([one.cee_m2, one.cnn_m2, one.cuu_m2]) * (one.effective or 0.0), [25e-4, 36e-4, 49e-4]
         )
 
+    def test_epochs_that_lie_in_another_place_take_no_part(self) -> None:
+        """Seven of sixty epochs 534 m away, as by a pole that is carried on: the mean is that of the others,
+        and the scatter shows them."""
+        rng = np.random.default_rng(2)
+        ways = 0.005 * rng.standard_normal((60, 3))
+        ways[20:27] += (500.0, -180.0, 40.0)
+        one = self.done(rows(ways))
+        truth = arp("B", 2.0) - arp("A", 1.5)
+        self.assertLess(float(np.linalg.norm(np.array([one.dx_m, one.dy_m, one.dz_m]) - truth)), 0.005)
+        self.assertEqual(one.epochs, 53)
+        self.assertGreater(one.spread_e_m or 0.0, 100.0)
+        self.assertLess(math.sqrt(one.cee_m2), 0.01)
+        self.assertEqual(self.done(rows(0.02 * rng.standard_normal((40, 3)))).epochs, 40)
+
     def test_a_broadcast_that_leaps_or_is_another(self) -> None:
         x, y, z = arp("A", 1.5)
         one = self.done(rows(self.WAYS, broadcast=[(x, y, z), (x, y + 0.7, z), (x, y + 0.7, z)]))

@@ -3,6 +3,7 @@ occupations."""
 
 from __future__ import annotations
 
+import math
 from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
@@ -24,7 +25,7 @@ from fenwind.job.session_view import known_of, rover_of
 from fenwind.job.state import JobState
 from fenwind.job.steps.base import base_node, model_of
 from fenwind.job.steps.rover import RoverMarks
-from fenwind.procedures.rover import Point, mean
+from fenwind.procedures.rover import MOST_SCATTER_M, SCATTER_M, Point, mean
 from fenwind.procedures.shared_errors import shared_by, totals
 from fenwind.quantities.lengths import format_way
 from fenwind.quantities.numbers import counted
@@ -404,6 +405,28 @@ def _time(text: str) -> datetime:
     return datetime.fromisoformat(text)
 
 
+def _scattered(one: Occupation) -> float:
+    """How far the epochs of an occupation scatter, metres, where that is too far; 0 where it is not, or where
+    the base's leap says why."""
+    parts = (one.spread_e_m, one.spread_n_m, one.spread_u_m)
+    spread = math.sqrt(sum(v * v for v in parts if v is not None))
+    over = spread > SCATTER_M.get(one.solution, MOST_SCATTER_M) and one.moved_m <= BROADCAST_M
+    return spread if over else 0.0
+
+
+def _scatter(one: Occupation, names: tuple[str, str]) -> Iterator[Doubt]:
+    """A doubt about epochs that lie in two places, or scatter over what their solution does."""
+    spread = _scattered(one)
+    if spread:
+        limit = SCATTER_M.get(one.solution, MOST_SCATTER_M)
+        yield Doubt(
+            rule="occupation.scatter", subject=one.id, names=names, value=spread, limit=limit, grave=True,
+            text=f"The epochs at {names[1]} lie in two places, or scatter by {format_way(spread)}: those "
+            "apart from most take no part.",
+            remedies=(LEAVE_OUT,),
+        )  # fmt: skip
+
+
 def _asked(state: JobState) -> int:
     """Epochs that the job asks for, of an occupation; where nobody said so more than a few."""
     said = [one.epochs for one in state.of(Equipment).values() if one.active]
@@ -413,7 +436,7 @@ def _asked(state: JobState) -> int:
 def _of_note(state: JobState, one: Occupation) -> bool:
     """Whether there is anything to say of an occupation's epochs."""
     fine = one.finished and one.solution in ("", "fixed") and one.height_m != 0.0
-    fine = fine and not 0 < one.epochs < _asked(state)
+    fine = fine and not 0 < one.epochs < _asked(state) and not _scattered(one)
     return not fine or one.step_m > COARSE_M or max(one.moved_m, one.off_m) > BROADCAST_M
 
 
@@ -440,6 +463,7 @@ def _epochs(state: JobState, one: Occupation) -> Iterator[Doubt]:
                 f"{f'the job asks for {asked}' if asked > FEW_EPOCHS else 'so few prove nothing'}.",
             remedies=(LEAVE_OUT,),
         )  # fmt: skip
+    yield from _scatter(one, names)
     if one.height_m == 0.0:
         yield Doubt(
             rule="occupation.no-height", subject=one.id, names=names, unit="",

@@ -16,7 +16,7 @@ from fenwind.geodesy.own_plane import plane_through
 from fenwind.job.file import Blob, JobFile
 from fenwind.job.job import new_id
 from fenwind.job.state import JobState
-from fenwind.procedures.rover import EpochMean, mean_of_epochs
+from fenwind.procedures.rover import EpochMean, epochs_together, mean_of_epochs
 from fenwind.records import series
 from fenwind.records.entries import Add, Amend, Entry, amend
 from fenwind.records.records import FrameRecord
@@ -113,25 +113,29 @@ def kept_rows(file: JobFile, occupation: str) -> list[Row]:
 
 
 def finished(occupation: Occupation, rows: Sequence[Row], known_broadcast: FloatArray | None) -> Occupation:
-    """An occupation with what its epochs amount to. known_broadcast: what its base was known to broadcast
+    """An occupation with what its epochs amount to; those that lie apart from the others take no part, and
+    show in its scatter. known_broadcast: what its base was known to broadcast
     (3,). Raises ProcedureError without an epoch."""
     if not rows:
         raise ProcedureError("there is no epoch to finish it with", hint="Measure the mark again")
     base = np.array([r.broadcast for r in rows]).T
     rover = to_xyz(*np.array([(r.lat, r.lon, r.h) for r in rows]).T)
     worst = min((r.solution for r in rows), key=SOLUTIONS.index)
-    found: EpochMean = mean_of_epochs(rover - base, np.array([r.time_s for r in rows]), worst)
-    lat, lon, _ = from_xyz(rover.mean(axis=1))
-    spread = (enu_axes(lat, lon) @ (rover - base - found.xyz[:, None])).std(
-        axis=1, ddof=1 if len(rows) > 1 else 0
-    )
-    one = np.maximum(np.sqrt(np.mean(np.array([r.sigma for r in rows]) ** 2, axis=0)), spread)
+    every, near = rover - base, epochs_together(rover - base, worst)
+    took = [r for r, fine in zip(rows, near.tolist(), strict=True) if fine]
+    found: EpochMean = mean_of_epochs(every[:, near], np.array([r.time_s for r in took]), worst)
+    lat, lon, _ = from_xyz(rover[:, near].mean(axis=1))
+    away = enu_axes(lat, lon) @ (every - found.xyz[:, None])
+    # The scatter is that of all epochs, so that those that take no part are seen.
+    spread = away.std(axis=1, ddof=1 if len(rows) > 1 else 0)
+    own = away[:, near].std(axis=1, ddof=1 if len(took) > 1 else 0)
+    one = np.maximum(np.sqrt(np.mean(np.array([r.sigma for r in took]) ** 2, axis=0)), own)
     variance = one**2 / found.effective
     leap = float(np.abs(np.diff(base, axis=1)).max(initial=0.0))
     off = 0.0 if known_broadcast is None else float(np.linalg.norm(base[:, 0] - known_broadcast))
     return replace(
         occupation,
-        epochs=len(rows),
+        epochs=len(took),
         dx_m=float(found.xyz[0]), dy_m=float(found.xyz[1]), dz_m=float(found.xyz[2]),
         cee_m2=float(variance[0]), cnn_m2=float(variance[1]), cuu_m2=float(variance[2]),
         solution=worst,

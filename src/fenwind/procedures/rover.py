@@ -165,6 +165,21 @@ def observed_span_s(seconds: FloatArray) -> float:
     return float(np.minimum(ahead, LONGEST_GAP * usual).sum()) + usual
 
 
+#: What epochs of a solution scatter by at most, metres: more, and some lie in another place.
+SCATTER_M = {"fixed": 0.1, "float": 1.0, "code": 5.0}
+MOST_SCATTER_M = 15.0
+#: Epochs over so many robust sigmas from the median lie apart.
+APART = 8.0
+
+
+def epochs_together(xyz: FloatArray, solution: str) -> NDArray[np.bool_]:
+    """Which of k epochs (3, k) lie about their median, as far as the solution may scatter or as the others
+    do."""
+    away = np.linalg.norm(xyz - np.median(xyz, axis=1, keepdims=True), axis=0)
+    limit = max(APART * 1.4826 * float(np.median(away)), SCATTER_M.get(solution, MOST_SCATTER_M))
+    return np.asarray(away <= limit)
+
+
 def mean_of_epochs(xyz: FloatArray, seconds: FloatArray, solution: str) -> EpochMean:
     """Mean of k epochs (3, k) at times (k,).
 
