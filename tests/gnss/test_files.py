@@ -89,7 +89,7 @@ class Observed(CommandCase):
         self.assertEqual((told["epochs"], told["expected"], told["interval"]), (2, 2, 90.0))
         self.assertEqual(told["satellites"], {"G": ["G09", "G12"], "R": ["R09"]})
         self.assertEqual(told["observations"]["G"], {"C1": 2, "P2": 1, "L1": 2, "L2": 1, "S1": 1, "S2": 1})
-        self.assertEqual(told["lli"], {"G": {"L1": 1}, "R": {}})
+        self.assertEqual(told["lli"], {"G": 1, "R": 0})
         self.assertEqual([e["flag"] for e in told["events"]], [4, 6])
         self.assertEqual((told["header_changes"], told["skipped"], told["mark"]), (1, 0, "ALPHA"))
         self.assertEqual(told["antenna_delta"], {"h": 1.234, "e": 0.01, "n": -0.02})

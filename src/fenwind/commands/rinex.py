@@ -50,11 +50,7 @@ def observation_json(obs: Observations, path: str) -> dict[str, Any]:
         for s, d in obs.systems.items()
     }
     slips = {
-        s: {
-            c: int(n)
-            for c, n in zip(d.codes, ((d.lli & 1) > 0).sum(axis=0), strict=True)
-            if c[:1] == "L" and n
-        }
+        s: sum(int(n) for c, n in zip(d.codes, ((d.lli & 1) > 0).sum(axis=0), strict=True) if c[:1] == "L")
         for s, d in obs.systems.items()
     }
     return {
