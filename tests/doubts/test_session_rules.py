@@ -6,9 +6,11 @@ from dataclasses import replace
 import numpy as np
 
 from fenwind.doubts.of_job import about_sessions
+from fenwind.geodesy.frames import open_frame
 from fenwind.geodesy.geocentric import enu_axes
 from fenwind.records.entries import Add, amend
-from fenwind.records.sessions import Occupation
+from fenwind.records.records import GivenPosition
+from fenwind.records.sessions import BaseSetup, Occupation
 from tests.session_job import VARIANCE, arp, place, session_job
 from tests.support import TempFolder
 
@@ -47,6 +49,25 @@ class Departing(TempFolder):
             for d in found
             if d.grave and d.rule.startswith("occupation.")
         ]
+
+    def test_a_known_mark_that_two_bases_place_elsewhere(self) -> None:
+        """B given 0.2 m east of where both bases find it: the mark has moved, and no occupation of it is
+        accused. From one base alone, or where the bases disagree, it is not the mark."""
+        lat, lon, h = place("B")
+        e, n = open_frame(self.job.state.frames["f"].spec).forward(np.array([lat]), np.array([lon]))
+        second = amend(self.job.state.of(BaseSetup)["d2"], word="known", mark="a")
+        given = GivenPosition(
+            id="gb", mark="b", frame="f", e_m=float(e[0]) + 0.2, n_m=float(n[0]), height_m=h
+        )
+        self.job.record("B is known", [second, Add(record=given)])
+        for base, way, wanted in (("d2", 0.0, ["marks.moved"]), ("d1", 0.0, []), ("d2", 0.5, [])):
+            self.occupied("x", "B", (way, 0.0, 0.0), 1.0, base=base, check=True)
+            found = [d for d in about_sessions(self.job.state, self.derive(self.job)) if d.grave]
+            self.assertEqual([d.rule for d in found if d.rule == "marks.moved"], wanted, (base, way))
+            if wanted:
+                self.assertEqual((found[0].names, [d for d in found if "x" in d.names]), (("B",), []))
+                self.assertAlmostEqual(found[0].value or 0.0, 0.2, 3)
+            self.job.undo()
 
     def test_epochs_in_two_places(self) -> None:
         """Scatter of 180 m is told, 20 mm is not; not beside a base whose broadcast leapt meanwhile."""

@@ -135,6 +135,9 @@ def occupations(state: JobState, derived: Derived) -> Iterator[Doubt]:
     for offset in shared_offsets(state, derived):
         explained.update(offset.occupations)  # what a wrong base makes of them is told of the base
         yield from wrong_base(state, offset, known)
+    for doubt, ids in _moved(state, [o for o in rows if o.id not in explained], rover, known):
+        explained.update(ids)
+        yield doubt
     apart = _APART.setdefault(rover, _Apart(rover.each))
     for doubt in _heights(state, [o for o in rows if o.id not in explained], apart, known):
         explained.add(doubt.names[0])
@@ -221,6 +224,30 @@ def _by_mark(rows: Iterable[Occupation]) -> dict[str, list[Occupation]]:
     for one in rows:
         out.setdefault(one.mark, []).append(one)
     return out
+
+
+def _moved(
+    state: JobState, rows: Iterable[Occupation], rover: RoverMarks, known: Mapping[str, Point]
+) -> Iterator[tuple[Doubt, list[str]]]:
+    """Known marks that occupations from two bases or more place elsewhere, and alike: the mark has moved, or
+    its coordinate is another's. With each doubt the occupations that it explains."""
+    for mark, every in _by_mark(rows).items():
+        some = [o for o in every if o.finished and o.id in rover.each]
+        reference = known.get(mark)
+        if reference is None or len({o.base for o in some}) < 2:
+            continue
+        found = [_difference(rover.each[o.id], reference) for o in some]
+        d, sigma = np.array([f[0] for f in found]), np.array([f[1] for f in found])
+        off, middle = _Off.by(d, sigma), d.mean(axis=0)
+        alike = _Off.by(d - middle, sigma)
+        if (off.plan > off.most_plan).all() and (alike.shares <= 1.0).all():
+            name, way = state.mark_name(mark), float(np.linalg.norm(middle))
+            yield Doubt(
+                rule="marks.moved", subject=mark, names=(name,), value=way, limit=float(off.most_plan.max()),
+                grave=True, text=f"{name} has moved, or its coordinate is wrong: from "
+                f"{counted(len({o.base for o in some}), 'base')} it lies {format_way(way)} from where it is "
+                "given, alike.",
+            ), [o.id for o in some]  # fmt: skip
 
 
 class _Suspect(NamedTuple):
