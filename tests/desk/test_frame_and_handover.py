@@ -200,7 +200,7 @@ class Handover(QtTestCase):
         sheet.ask.ok.click()
         sheet.ask.edit.setText("short")
         sheet.ask.ok.click()
-        self.assertEqual(sheet.text.toPlainText().splitlines()[0], "name,n,e,class")
+        self.assertEqual(sheet.text.toPlainText().splitlines()[0], "name,n (m),e (m),class")
         self.assertIn("columns short", sheet.statement.text())
         self.assertEqual([x.name for x in w.bridge.state.layouts.values()], ["short"])
         sheet.set_kind("targets")

@@ -35,7 +35,7 @@ class Levelled(unittest.TestCase):
         for doubt in left:
             k = [(r.at, r.to) for r in rows].index(doubt.names)
             self.assertEqual((doubt.value, doubt.limit), (w[k], 3.29))
-            self.assertIn(f"left over by {w[k]:.1f} sigmas", doubt.text)
+            self.assertIn(f"has a residual of {w[k]:.1f} sigmas", doubt.text)
         self.assertEqual([d.names for d in told if d.rule == "adjust.unchecked"], [("C", "E")])
 
     def test_a_sign_whichever_it_has(self) -> None:

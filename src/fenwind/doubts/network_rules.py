@@ -25,15 +25,18 @@ LEAST_DOF = 9
 def network_doubts(
     result: NetworkResult, figures: FigureTable, p_value: float | None, alpha: float
 ) -> Iterator[Doubt]:
-    """Blunders first, then the test of the whole, then what deserves a look."""
+    """Blunders first, then the test of the whole, then what deserves a look. What a blunder explains, the
+    test of the whole and residuals over their limit, is not told beside it."""
     limit = normal_quantile(1.0 - 0.5 * alpha)
     failed = p_value is not None and p_value < alpha
     yield from _unsettled(result)
+    explained: list[Doubt] = []
     if failed or float(np.abs(np.nan_to_num(figures.tests())).max(initial=0.0)) > ALONE:
-        yield from explanations(result, figures, alpha)
+        explained = list(explanations(result, figures, alpha))
+        yield from explained
     elif p_value is not None and p_value > 1.0 - alpha:
         yield from _too_large(result)
-    if failed:
+    if failed and not explained:
         yield Doubt(
             rule="adjust.global", subject="adjust", names=(), value=p_value, limit=alpha, unit="", grave=True,
             text="The residuals are larger than the stated sigmas allow.",
@@ -48,7 +51,7 @@ def network_doubts(
         yield Doubt(
             rule="adjust.undetermined", subject="adjust", names=result.lost, unit="", grave=True, text=text,
         )  # fmt: skip
-    yield from _looked_at(result, figures, limit)
+    yield from _looked_at(result, figures, math.inf if explained else limit)
     angles = any(r.kind not in ("distance", "horizontal_distance", "vector") for r in result.net.rows)
     if not result.net.plane and result.net.dimensions == 3 and result.net.geoid is None and angles:
         yield Doubt(
@@ -101,7 +104,7 @@ def _looked_at(result: NetworkResult, figures: FigureTable, limit: float) -> Ite
         if w > limit:
             yield Doubt(
                 rule="adjust.residual", subject="adjust", names=names, value=w, limit=limit, unit="",
-                text=f"The {_kind(observed.kind)} {names[0]} – {names[1]} is left over by {w:.1f} sigmas.",
+                text=f"The {_kind(observed.kind)} {names[0]} – {names[1]} has a residual of {w:.1f} sigmas.",
             )  # fmt: skip
         if r < UNCHECKED:
             yield Doubt(
