@@ -1,6 +1,7 @@
 """Points and vectors of simulated static receivers against their truth, and what is told of blunders."""
 
 import math
+from pathlib import Path
 
 import numpy as np
 
@@ -84,6 +85,25 @@ class Static(StaticCase):
             found = self.run_json("baseline", self.base, slipped, self.nav, "--rover", place("ROVER"))
             self.assertEqual((found["solution"], found["slips"]), ("fixed", 2))
             self.assertLess(math.hypot(found["check"]["de"], found["check"]["dn"]), 0.015)
+
+    def test_satellites_that_are_missing_now_and_then(self) -> None:
+        """One line in ten of the rover's file is lost: arcs go on over single epochs."""
+        rng = np.random.default_rng(4)
+        out: list[str] = []
+        head = 0
+        body = False
+        for line in Path(self.rover).read_text().splitlines():
+            if line.startswith(">"):
+                body, head = True, len(out)
+            elif body and rng.random() < 0.1:
+                out[head] = f"{out[head][:32]}{int(out[head][32:35]) - 1:3d}"
+                continue
+            out.append(line)
+        thin = self.file("thin", "\n".join(out) + "\n")
+        self.assertEqual(self.run_json("rinex", thin)["skipped"], 0)
+        found = self.run_json("baseline", self.base, thin, self.nav, "--rover", place("ROVER"))
+        self.assertEqual((found["solution"], found["slips"]), ("fixed", 0))
+        self.assertLess(math.hypot(found["check"]["de"], found["check"]["dn"]), 0.015)
 
     def test_one_signal_and_a_file_against_itself(self) -> None:
         """A file against itself is a vector of nothing, exactly; one signal is enough for a short vector."""

@@ -81,17 +81,21 @@ def arcs(
     pairs: Pairs, phases: FloatArray, elevation: FloatArray, seconds: FloatArray, length_km: float
 ) -> tuple[IntArray, int]:
     """The arc (m,) of every row, and how many slips were found or flagged. phases (m, k): observed less
-    computed; seconds (t,) of the epochs in common. An arc ends where a phase was flagged, leaps, or is
-    missing for an epoch."""
+    computed; seconds (t,) of the epochs in common. An arc ends where a phase was flagged or leaps, or is
+    missing for more than a few epochs."""
     order = np.lexsort((pairs.epoch, pairs.code))
     code, epoch = pairs.code[order], pairs.epoch[order]
-    follows = np.zeros(code.size, dtype=bool)
-    follows[1:] = (code[1:] == code[:-1]) & (epoch[1:] == epoch[:-1] + 1)
+    before = np.concatenate([[0], epoch[:-1]])
+    same = np.concatenate([[False], code[1:] == code[:-1]])
+    step = seconds[epoch] - seconds[before]
+    follows = same & (epoch - before <= MOST_MISSING + 1) & (step <= LONGEST_STEP_S)
     change = np.zeros((code.size, phases.shape[1]))
     change[1:] = phases[order][1:] - phases[order][:-1]
+    next_ = follows & (epoch == before + 1)
     for k in range(change.shape[1]):
-        change[:, k] -= _common(change[:, k], epoch, follows)
-    step = np.concatenate([[0.0], np.diff(seconds)])[epoch]
+        drift, broken = _drift(change[:, k], epoch, next_, seconds.size)
+        change[:, k] -= drift[epoch] - drift[before]
+        follows &= broken[epoch] == broken[before]
     sigma = CHANGE / np.sin(elevation[order]) + 3e-6 * length_km * step
     limit = np.maximum(LEAP * sigma, LEAST_LEAP)
     leaps = follows & (np.abs(change) > limit[:, None]).any(axis=1)
@@ -105,17 +109,22 @@ def arcs(
     return out, count
 
 
-def _common(change: FloatArray, epoch: IntArray, follows: Bools) -> FloatArray:
-    """What the changes of one epoch have in common, their median, by row."""
-    rows = np.flatnonzero(follows)
-    out = np.zeros(change.shape)
-    if not rows.size:
-        return out
-    order = rows[np.lexsort((change[rows], epoch[rows]))]
-    epochs, first, count = np.unique(epoch[order], return_index=True, return_counts=True)
-    low, high = change[order[first + (count - 1) // 2]], change[order[first + count // 2]]
-    out[rows] = (0.5 * (low + high))[np.searchsorted(epochs, epoch[rows])]
-    return out
+#: Epochs that a satellite may lack within an arc, and the longest step between two, seconds.
+MOST_MISSING, LONGEST_STEP_S = 4, 330.0
+
+
+def _drift(change: FloatArray, epoch: IntArray, next_: Bools, count: int) -> tuple[FloatArray, IntArray]:
+    """What all satellites' differences drift by, the receivers' clocks: the sum (count,) of the medians of
+    their changes from epoch to epoch, and how often (count,) it was broken since no satellite was seen in
+    both."""
+    rows = np.flatnonzero(next_)
+    step = np.full(count, np.nan)
+    if rows.size:
+        order = rows[np.lexsort((change[rows], epoch[rows]))]
+        epochs, first, number = np.unique(epoch[order], return_index=True, return_counts=True)
+        low, high = change[order[first + (number - 1) // 2]], change[order[first + number // 2]]
+        step[epochs] = 0.5 * (low + high)
+    return np.cumsum(np.nan_to_num(step)), np.cumsum(np.isnan(step))
 
 
 def components(arc: IntArray, epoch: IntArray, count: int) -> IntArray:
