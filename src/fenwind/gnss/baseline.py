@@ -18,14 +18,22 @@ from numpy.typing import NDArray
 from fenwind.errors import ProcedureError
 from fenwind.geodesy.geocentric import GRS80_A, GRS80_F, enu_axes, from_xyz
 from fenwind.gnss.atmosphere import mapping, tropospheric_delay
-from fenwind.gnss.differences import Pairs, arcs, components, computed_difference, matched, pairs_of
+from fenwind.gnss.differences import (
+    Pairs,
+    arcs,
+    components,
+    computed_difference,
+    from_median,
+    matched,
+    pairs_of,
+)
 from fenwind.gnss.double_differences import GLOBAL, Normal, Part, normal_equations, residuals, weights
 from fenwind.gnss.gps_time import TICKS, decimal_year
 from fenwind.gnss.integers import decorrelated, nearest
 from fenwind.gnss.observations import Observations
 from fenwind.gnss.other_files import AntennaType
 from fenwind.gnss.point import PointResult
-from fenwind.gnss.ranges import geometry, phase_centre, rows_of, seconds_of
+from fenwind.gnss.ranges import Geometry, geometry, phase_centre, rows_of, seconds_of
 from fenwind.gnss.satellites import Sky, satellite_name
 from fenwind.gnss.signals import SPEED_OF_LIGHT, Signal
 
@@ -48,6 +56,8 @@ SUCCESS, RATIO, SURE = 0.999, 2.0, 0.99999
 SURE_RATIO = 1.3
 #: Ambiguities that are searched together, and epochs that an arc needs to be among them.
 MOST_TOGETHER, LEAST_EPOCHS = 36, 8
+#: Ranges that differ from the others of their epoch by more are no ranges, metres.
+GROSS_M = 30.0
 #: Residuals over so many sigmas are left out.
 OUT = 5.0
 #: Tags of epochs in common differ by less, ticks.
@@ -189,7 +199,7 @@ class _Work:
         rover_epoch = np.empty(self.count, dtype=np.int64)
         for common, into in zip(self.common, (base_epoch, rover_epoch), strict=True):
             into[common[common >= 0]] = np.flatnonzero(common >= 0)
-        seen = []
+        seen: list[Geometry] = []
         for station, epoch, range_, antenna in (
             (self.base, base_epoch[pairs.epoch], base_range, self.base_antenna),
             (
@@ -206,6 +216,11 @@ class _Work:
             low > self.mask
         )
         self.above += int(fine.sum())
+        seen_rows = np.flatnonzero(fine)
+        plain = computed_difference(seen[0], seen[1])[seen_rows]
+        for k in range(pairs.ranges.shape[1]):
+            off = from_median(pairs.ranges[seen_rows, k] - plain, pairs.epoch[seen_rows])
+            fine[seen_rows] &= np.abs(off) < GROSS_M
         kept = np.flatnonzero(fine)
         if not kept.size:
             return
@@ -240,14 +255,14 @@ class _Work:
         self.arcs += int(arc.max()) + 1
         self.systems.append(_System(pairs=pairs, elevation=low, part=part))
 
-    def _air(self, base: object, rover: object) -> tuple[FloatArray, FloatArray]:
+    def _air(self, base: Geometry, rover: Geometry) -> tuple[FloatArray, FloatArray]:
         """Difference of the slant tropospheres (m,), and how the zenith difference acts."""
         day = (decimal_year(int(self.base.obs.ticks[0])) % 1.0) * 365.25
         slants = []
         for xyz, g in ((self.base_mark, base), (self.rover_mark, rover)):
             lat, _, h = (float(v) for v in from_xyz(xyz, GRS80_A, GRS80_F))
-            slants.append(tropospheric_delay(g.elevation, lat, h, day))  # type: ignore[attr-defined]
-        _, wet = mapping(rover.elevation, lat, h, day)  # type: ignore[attr-defined]
+            slants.append(tropospheric_delay(g.elevation, lat, h, day))
+        _, wet = mapping(rover.elevation, lat, h, day)
         return slants[1] - slants[0], wet
 
     def _centres(self, letter: str, base_way: FloatArray, rover_way: FloatArray) -> FloatArray:

@@ -127,6 +127,14 @@ def _drift(change: FloatArray, epoch: IntArray, next_: Bools, count: int) -> tup
     return np.cumsum(np.nan_to_num(step)), np.cumsum(np.isnan(step))
 
 
+def from_median(values: FloatArray, epoch: IntArray) -> FloatArray:
+    """Values (m,) less the median of their epoch."""
+    order = np.lexsort((values, epoch))
+    epochs, first, number = np.unique(epoch[order], return_index=True, return_counts=True)
+    low, high = values[order[first + (number - 1) // 2]], values[order[first + number // 2]]
+    return np.asarray(values - (0.5 * (low + high))[np.searchsorted(epochs, epoch)])
+
+
 def components(arc: IntArray, epoch: IntArray, count: int) -> IntArray:
     """Which arcs (count,) hang together by epochs in common: the lowest arc of each part."""
     from scipy.sparse import coo_matrix

@@ -114,10 +114,11 @@ class _Found:
 
 
 def _start(obs: Observations, sky: Sky, parts: Sequence[_System], time: FloatArray) -> FloatArray:
-    """About where the receiver is: from the middle of the earth on, by a few epochs."""
-    some = np.unique(np.linspace(0, time.size - 1, 12).astype(int))
+    """About where the receiver is: from the middle of the earth on, by a few epochs, whatever single ranges
+    and messages say."""
+    some = np.unique(np.linspace(0, time.size - 1, 20).astype(int))
     xyz = np.zeros(3)
-    for _ in range(12):
+    for _ in range(15):
         a, y, group = [], [], []
         for part in parts:
             rows = np.flatnonzero(np.isin(part.rows.epoch, some))
@@ -136,6 +137,8 @@ def _start(obs: Observations, sky: Sky, parts: Sequence[_System], time: FloatArr
             a.append(-g.way[:, fine].T)
             y.append((range_ + SPEED_OF_LIGHT * g.clock - g.distance)[fine])
             group.append(part.index * time.size + epoch[fine])
+        if not a:
+            break
         design, miss, which = np.concatenate(a), np.concatenate(y), np.concatenate(group)
         _, which = np.unique(which, return_inverse=True)
         count = np.bincount(which)
@@ -144,9 +147,7 @@ def _start(obs: Observations, sky: Sky, parts: Sequence[_System], time: FloatArr
                 "too few satellites are seen together for a position",
                 hint="Give the navigation file of that day, or a lower mask",
             )
-        mean = np.bincount(which, miss) / count
-        means = np.stack([np.bincount(which, c) / count for c in design.T], axis=1)
-        step = np.linalg.lstsq(design - means[which], miss - mean[which], rcond=None)[0]
+        step = _least_absolute(design, miss, which)
         xyz = xyz + step
         if np.abs(step).max() < 1.0:
             break
@@ -156,6 +157,23 @@ def _start(obs: Observations, sky: Sky, parts: Sequence[_System], time: FloatArr
             "the ranges lead to no place on earth", hint="Give the navigation file of that day"
         )
     return xyz
+
+
+def _least_absolute(design: FloatArray, miss: FloatArray, group: IntArray) -> FloatArray:
+    """Unknowns (3,) with the least sum of absolute misses, less a clock of each group: by weights that fall
+    with the miss, again and again."""
+    weight = np.ones(miss.shape)
+    step: FloatArray = np.zeros(design.shape[1])
+    for _ in range(12):
+        total = np.bincount(group, weight)
+        clock = (np.bincount(group, weight * miss) / total)[group]
+        centre = np.stack([np.bincount(group, weight * c) / total for c in design.T], axis=1)[group]
+        root = np.sqrt(weight)
+        found = np.linalg.lstsq(root[:, None] * (design - centre), root * (miss - clock), rcond=None)
+        step = np.asarray(found[0], dtype=np.float64)
+        rest = np.abs(miss - clock - (design - centre) @ step)
+        weight = 1.0 / np.maximum(rest, max(float(np.median(rest)), 1.0))
+    return np.asarray(step)
 
 
 def _solve(
