@@ -49,7 +49,7 @@ class LongWork(QtTestCase):
         heads = [c.title for c in w.pages["Marks"].marks.table.records.columns]
         self.assertLess(heads.index("N"), heads.index("E"))
         w.show_stage("Handover")
-        self.assertTrue(w.pages["Handover"].text.toPlainText().startswith("name,n,e,h"))
+        self.assertTrue(w.pages["Handover"].text.toPlainText().startswith("name,n (m),e (m),h (m)"))
         w.pages["Marks"].paste("Q-1 2000 1000 5\nQ-2 2001 1001 5\n")
         self.assertEqual(w.pages["Marks"].incoming._match.columns, {"name": 0, "n": 1, "e": 2, "h": 3})
 

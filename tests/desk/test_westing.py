@@ -141,10 +141,10 @@ class Westing(QtTestCase):
         told: list[str] = []
         self.b.told.connect(lambda text, tone: told.append(text))
         path = self.folder / "runs.csv"
-        path.write_text("from,to,dh,distance_km\nA,B,1.0,0.5\n")
+        path.write_text("from,to,dh_m,distance_km\nA,B,1.0,0.5\n")
         self.page.show_sheet(self.page.levelling)
         self.assertTrue(self.page.levelling.take(str(path)))
-        self.assertEqual(told[-1], "Its lengths were read as metres and are shown in ft.")
+        self.assertEqual(told[-1], "Lengths whose heads state no unit were read as international feet.")
         self.assertEqual(self.cells(self.page.levelling, "dh"), ("dh", "ft", ["+3.2808"]))
         self.assertEqual(self.cells(self.page.levelling, "h1"), ("H to", "ft", [feet(121.0, 4)]))
         runs = self.table(self.report("levelling", self.page.levelling.book.id), "Runs")

@@ -131,7 +131,7 @@ class Export(TempFolder):
         )  # fmt: skip
         every = Layout(id="x", name="x", columns=tuple(k for k in COLUMNS if k != "others"))
         row = next(csv.DictReader(io.StringIO(list_text(utm, every))))
-        self.assertAlmostEqual(float(row["lat"]), math.degrees(utm.geodetic()[0][0]), places=9)
+        self.assertAlmostEqual(float(row["lat (deg)"]), math.degrees(utm.geodetic()[0][0]), places=9)
         self.assertIn("EPSG:25832", row["system"])
         self.assertIn(",check,", targets_text(out, frozenset({"T-07"})))
 

@@ -57,7 +57,7 @@ def run(options: argparse.Namespace) -> int:
 
     from fenwind.commands.answers import doubts_json
     from fenwind.commands.reading import dump, read_points
-    from fenwind.geodesy.conversion import convert, moved_in_time, units_of_system
+    from fenwind.geodesy.conversion import convert, moved_in_time
     from fenwind.geodesy.frames import find_crs
 
     crs = find_crs(options.source)
@@ -75,12 +75,7 @@ def run(options: argparse.Namespace) -> int:
         (np.degrees(columns[1]), np.degrees(columns[0])) if points.geographic else (columns[0], columns[1])
     )
     up, rates = columns[2], None
-    plain, levelled = units_of_system(options.source)
-    stated = points.columns.units
-    if not points.geographic and (options.unit or "e" in stated):  # they are metres, not units of the axes
-        first, second = first / plain, second / plain
-    if options.unit or {"h", "h_ell"} & set(stated):
-        up = up / levelled
+    first, second, up = _in_axes(options, points, first, second, up)
     plate, own = _plate_of(options), _velocities_of(options, points)
     if plate is not None or own is not None:
         years = options.to_epoch - options.epoch
@@ -97,6 +92,21 @@ def run(options: argparse.Namespace) -> int:
     else:
         _tell(points, result, doubts)
     return 0
+
+
+def _in_axes(
+    options: argparse.Namespace, points: PointList, first: FloatArray, second: FloatArray, up: FloatArray
+) -> tuple[FloatArray, FloatArray, FloatArray]:
+    """Coordinates and heights in the units of the system's own axes: those with a unit came in metres."""
+    from fenwind.geodesy.conversion import units_of_system
+
+    plain, levelled = units_of_system(options.source)
+    stated = points.columns.units
+    if not points.geographic and (options.unit or "e" in stated):
+        first, second = first / plain, second / plain
+    if options.unit or {"h", "h_ell"} & set(stated):
+        up = up / levelled
+    return first, second, up
 
 
 def _in_unit(options: argparse.Namespace, result: Conversion, metres: float) -> Conversion:

@@ -10,6 +10,7 @@ from fenwind.commands.units_told import add_units
 from fenwind.errors import FormatError, JobError
 
 if TYPE_CHECKING:
+    from fenwind.geodesy.frames import FrameSpec
     from fenwind.job.derive import Derived
     from fenwind.job.state import JobState
 
@@ -83,8 +84,7 @@ def run(options: argparse.Namespace) -> int:
             handover.write_report(options.out, wanted.key, _report(options, state, derived, findings))
         else:
             frame = _frame(options.frame, state, wanted.positions is not None and wanted.positions.geographic)
-            spec = with_grid_folder(state.frames[frame].spec, folder)
-            spec = replace(spec, unit=options.unit or spec.unit)
+            spec = _in_unit(with_grid_folder(state.frames[frame].spec, folder), options.unit)
             out = outgoing(state, derived.adopted, frame, spec)
             checks = handover.checks_of(state)
             if options.format == "targets":
@@ -103,6 +103,10 @@ def run(options: argparse.Namespace) -> int:
         job.close()
     print(dump(payload) if options.json else _words(payload))
     return 1 if payload.get("left_out") or any(d.grave for d in findings.open) else 0
+
+
+def _in_unit(spec: FrameSpec, unit: str | None) -> FrameSpec:
+    return spec if unit is None else replace(spec, unit=unit)
 
 
 def _frame(name: str | None, state: JobState, geographic: bool) -> str:

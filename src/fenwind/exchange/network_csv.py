@@ -123,13 +123,7 @@ def _single(row: NamedRow, kind: str, sigmas: Sigmas, valued: bool) -> tuple[Flo
         default *= math.sqrt(2.0) if kind == "angle" else 1.0
         factor = RAD_PER_SECOND
     else:
-        if unit not in ("", "m", "ft", "ftUS"):
-            raise row.bad("unit", "m, ft or ftUS")
-        above = (lambda v: v > 0.0) if kind in ("distance", "horizontal_distance") else None
-        expected = "a distance above 0" if above else "a number"
-        value = row.length("value", expected, above, UNITS[unit] if unit else None) if valued else math.nan
-        if valued and math.isnan(value):
-            raise row.bad("value", expected)
+        value = _length(row, kind, unit) if valued else math.nan
         default = (
             sigmas.height_m
             if kind == "height_difference"
@@ -141,6 +135,14 @@ def _single(row: NamedRow, kind: str, sigmas: Sigmas, valued: bool) -> tuple[Flo
         factor /= row.unit("sigma").metres
     sigma = default if math.isnan(sigma) else sigma * factor
     return np.array([value]), np.array([[sigma**2]])
+
+
+def _length(row: NamedRow, kind: str, unit: str) -> float:
+    if unit not in ("", "m", "ft", "ftUS"):
+        raise row.bad("unit", "m, ft or ftUS")
+    above = (lambda v: v > 0.0) if kind in ("distance", "horizontal_distance") else None
+    expected = "a distance above 0" if above else "a number"
+    return row.needed_length("value", expected, above, UNITS[unit] if unit else None)
 
 
 def _angle(row: NamedRow, unit: str) -> float:

@@ -53,6 +53,11 @@ def _columns(table: RawTable, path: str) -> tuple[dict[str, int], PairUnits]:
         )
     place = {c: words.index(c) for c in PAIR_COLUMNS if c in words}
     units = {c: heads[place[c]][1] for c in PAIR_COLUMNS[1:] if c in place}
+    return place, _both_units(units, where)
+
+
+def _both_units(units: dict[str, LengthUnit | None], where: str) -> PairUnits:
+    """The one unit that the columns of each side state, None where none does. Raises FormatError."""
     source, target = ({u for c, u in units.items() if c.startswith(side)} for side in ("from", "to"))
     if len(source) > 1 or len(target) > 1 or (None in source) != (None in target):
         stated = ", ".join(u.key if u is not None else "none" for u in dict.fromkeys(units.values()))
@@ -61,7 +66,7 @@ def _columns(table: RawTable, path: str) -> tuple[dict[str, int], PairUnits]:
             hint="State one unit for the marks as they are, and one for where they go",
         )  # fmt: skip
     one, other = source.pop(), target.pop()
-    return place, None if one is None or other is None else (one, other)
+    return None if one is None or other is None else (one, other)
 
 
 def _cell(table: RawTable, cells: list[str], place: dict[str, int], column: str, where: str) -> float:

@@ -199,23 +199,18 @@ def height_meaning(columns: Mapping[str, int], geographic: bool) -> str:
 def match_header(table: RawTable, axes: Sequence[ShownAxis] = shown_axes(None)) -> ColumnMatch:
     """Meanings by header words; without a header by place: name, then the plane coordinates as `axes` has
     them, and h. Of a system that counts west or south its own letters are known too."""
-    turned = {a.title.lower(): a for a in axes if any(other.sign < 0 for other in axes)}
     if not table.headers:
-        plane = tuple(a.component for a in axes)
-        order = ("name", *plane, "h", "code", "description") if table.width > 2 else plane
-        against = frozenset(a.component for a in axes if a.sign < 0)
-        return ColumnMatch(columns={m: i for i, m in enumerate(order[: table.width])}, opposite=against)
+        return _by_place(table, axes)
+    turned = {a.title.lower(): a for a in axes if any(other.sign < 0 for other in axes)}
     columns: dict[str, int] = {}
     units: dict[str, LengthUnit] = {}
     opposite: set[str] = set()
     angles: dict[str, AngleStyle] = {}
     for index, header in enumerate(table.headers):
         meaning, unit = _meaning_of(header)
-        angle = _ANGLE_IN_HEADER.match(header.strip()) if len(header) <= MOST_LETTERS else None
-        if not meaning and angle is not None and _meaning_of(angle["word"])[0] in ("lat", "lon"):
-            meaning = _meaning_of(angle["word"])[0]
-            if meaning not in angles and meaning not in columns:
-                angles[meaning] = "gon" if angle["unit"].lower() in ("gon", "grad") else "degrees"
+        if not meaning:
+            meaning, style = _angle_of(header)
+            angles |= {meaning: style} if style is not None and meaning not in columns else {}
         axis = turned.get(_plain(header))
         meaning = axis.component if axis is not None else meaning
         if meaning and meaning not in columns:
@@ -225,6 +220,22 @@ def match_header(table: RawTable, axes: Sequence[ShownAxis] = shown_axes(None)) 
             if _plain(header) in _OPPOSITE or (axis is not None and axis.sign < 0):
                 opposite.add(meaning)
     return ColumnMatch(columns=columns, units=units, opposite=frozenset(opposite), angles=angles)
+
+
+def _by_place(table: RawTable, axes: Sequence[ShownAxis]) -> ColumnMatch:
+    plane = tuple(a.component for a in axes)
+    order = ("name", *plane, "h", "code", "description") if table.width > 2 else plane
+    against = frozenset(a.component for a in axes if a.sign < 0)
+    return ColumnMatch(columns={m: i for i, m in enumerate(order[: table.width])}, opposite=against)
+
+
+def _angle_of(header: str) -> tuple[str, AngleStyle | None]:
+    """Latitude or longitude with the unit of angle that a header states; empty and None for any other."""
+    found = _ANGLE_IN_HEADER.match(header.strip()) if len(header) <= MOST_LETTERS else None
+    meaning = _meaning_of(found["word"])[0] if found is not None else ""
+    if found is None or meaning not in ("lat", "lon"):
+        return "", None
+    return meaning, "gon" if found["unit"].lower() in ("gon", "grad") else "degrees"
 
 
 def head_and_unit(header: str) -> tuple[str, LengthUnit | None]:

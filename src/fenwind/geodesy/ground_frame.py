@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 from fenwind.errors import FrameError
 from fenwind.geodesy.axes import from_greenwich
 from fenwind.geodesy.frames import Frame, crs_unit_metres
+from fenwind.quantities.angles import RAD_PER_DEGREE
 
 FloatArray = NDArray[np.float64]
 
@@ -102,8 +103,8 @@ def _places(frame: Frame) -> tuple[tuple[FloatArray, FloatArray], FloatArray]:
     area = frame.crs.area_of_use
     west, south, east, north = (-10.0, -60.0, 30.0, 60.0) if area is None else area.bounds
     share = np.array([0.2, 0.45, 0.7])
-    lat = np.radians(south + share[[1, 0, 2]] * (north - south))
-    lon = np.radians(west + share * ((east - west) % 360.0 or 360.0))
+    lat = RAD_PER_DEGREE * (south + share[[1, 0, 2]] * (north - south))
+    lon = RAD_PER_DEGREE * (west + share * ((east - west) % 360.0 or 360.0))
     return (lat, lon), np.stack(frame.forward(lat, lon)) / crs_unit_metres(frame.crs)
 
 

@@ -29,7 +29,7 @@ from fenwind.gnss.differences import (
 )
 from fenwind.gnss.double_differences import GLOBAL, Normal, Part, normal_equations, residuals, weights
 from fenwind.gnss.gps_time import TICKS, decimal_year
-from fenwind.gnss.integers import decorrelated, nearest
+from fenwind.gnss.integers import searched
 from fenwind.gnss.observations import Observations
 from fenwind.gnss.other_files import AntennaType
 from fenwind.gnss.point import PointResult
@@ -51,9 +51,6 @@ TROPOSPHERE = (0.001, 0.0005, 0.00002)
 NO_TROPOSPHERE = 0.002
 #: The ionosphere is left open by so much once the integers are held, metres.
 OPEN_IONOSPHERE = 1.0
-#: Integers are accepted at this success rate and ratio, or at the higher rate alone.
-SUCCESS, RATIO, SURE = 0.999, 2.0, 0.99999
-SURE_RATIO = 1.3
 #: Ambiguities that are searched together, and epochs that an arc needs to be among them.
 MOST_TOGETHER, LEAST_EPOCHS = 36, 8
 #: Ranges that differ from the others of their epoch by more are no ranges, metres.
@@ -230,22 +227,28 @@ class _Work:
                     azimuth=g.azimuth[kept], clock=g.clock[kept], delays=g.delays[kept])
             for g in seen
         )  # fmt: skip
-        letter = pairs.system
+        seconds = self.base.obs.ticks[base_epoch] / TICKS
+        self._take(pairs, bases, rovers, low, seconds - seconds[0], with_phases)
+
+    def _take(
+        self, pairs: Pairs, bases: Geometry, rovers: Geometry, low: FloatArray, seconds: FloatArray,
+        with_phases: bool,
+    ) -> None:  # fmt: skip
+        """Add a system's rows, all of which count: what was observed less what is computed, by arcs."""
         air, rise = self._air(bases, rovers)
         computed = computed_difference(bases, rovers) + air
-        centres = self._centres(letter, bases.way, rovers.way)
+        centres = self._centres(pairs.system, bases.way, rovers.way)
         ranges = pairs.ranges - computed[:, None] - centres
         phases = pairs.phases - computed[:, None] - centres
         design = np.concatenate([-rovers.way.T, rise[:, None]], axis=1)
         if not with_phases:
             part = Part(
-                epoch=pairs.epoch, arc=np.zeros(kept.size, dtype=np.int64), observed=ranges, design=design,
+                epoch=pairs.epoch, arc=np.zeros(low.size, dtype=np.int64), observed=ranges, design=design,
                 weight=np.eye(ranges.shape[1]) * (np.sin(low)[:, None, None] / SIGMA_RANGE) ** 2, phases=0,
             )  # fmt: skip
             self.systems.append(_System(pairs=pairs, elevation=low, part=part))
             return
-        seconds = self.base.obs.ticks[base_epoch] / TICKS
-        arc, slips = arcs(pairs, phases, low, seconds - seconds[0], self.length_km)
+        arc, slips = arcs(pairs, phases, low, seconds, self.length_km)
         phases = phases - _whole_cycles(phases - ranges, arc, SPEED_OF_LIGHT / pairs.frequency)
         self.slips += slips
         part = Part(
@@ -376,7 +379,7 @@ class _Work:
             scale = np.array([wavelength[i] for i in open_])
             q = cofactors[np.ix_(open_, open_)] * inflation / np.outer(scale, scale)
             chosen = self._best_known(q, open_, kinds)
-            found = _searched(x[open_] / scale, q, chosen)
+            found = searched(x[open_] / scale, q, chosen)
             if ratio is None and success is None and found is not None:
                 ratio, success = found.ratio, found.success
             if found is None or not found.accepted:
@@ -555,40 +558,6 @@ def _solved(normal: Normal, held: Mapping[int, float] | Sequence[int]) -> tuple[
     x[free] = inverse @ right
     cofactors[np.ix_(free, free)] = inverse
     return x, cofactors
-
-
-@dataclass(frozen=True, kw_only=True, eq=False)
-class _Search:
-    """Rows that were searched, the integers found, ratio and success rate, and whether they are taken."""
-
-    rows: list[int]
-    integers: FloatArray
-    ratio: float
-    success: float
-    accepted: bool
-
-
-def _searched(a: FloatArray, q: FloatArray, rows: list[int]) -> _Search | None:
-    """Integers of as many of some rows as reach the success rate, those worst known left out first."""
-    while rows:
-        part = q[np.ix_(rows, rows)]
-        try:
-            found = decorrelated(0.5 * (part + part.T))
-        except np.linalg.LinAlgError:
-            return None
-        rate = found.success_rate
-        if rate >= SUCCESS or len(rows) <= 4:
-            best, norms = nearest(a[rows], found)
-            ratio = (
-                float(norms[1] / norms[0]) if norms[0] > 0.0 and np.isfinite(norms).all() else float("inf")
-            )
-            fine = rate >= SUCCESS and np.isfinite(norms[0]) and (
-                ratio >= RATIO or (rate >= SURE and ratio >= SURE_RATIO)
-            )  # fmt: skip
-            return _Search(rows=rows, integers=best[:, 0], ratio=ratio, success=rate, accepted=bool(fine))
-        worst = max(range(len(rows)), key=lambda k: part[k, k])
-        rows = [r for k, r in enumerate(rows) if k != worst]
-    return None
 
 
 def _sizes(rest: FloatArray, part: Part, elevation: FloatArray) -> FloatArray:

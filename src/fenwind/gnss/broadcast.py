@@ -166,28 +166,33 @@ def _cell(line: str, margin: int, i: int) -> float:
 
 
 def _message(system: str, block: list[str], margin: int, default: str) -> Message | None:
-    head = block[0]
-    try:
-        if default:
-            number, year = int(head[:2]), int(head[3:5])
-            year += 1900 if year >= 80 else 2000
-            clock = [year, *(int(head[k : k + 2]) for k in (6, 9, 12, 15))]
-            tick = round(float(head[17:22]) * TICKS)
-        else:
-            number, year = int(head[1:3]), int(head[4:8])
-            clock = [year, *(int(head[k : k + 2]) for k in (9, 12, 15, 18))]
-            tick = int(head[21:23]) * TICKS
-    except ValueError:
+    found = _number_and_time(block[0], default)
+    if found is None:
         return None
-    if not (1 <= clock[1] <= 12 and 1 <= clock[2] <= 31 and clock[3] < 24 and clock[4] < 60 and number > 0):
-        return None
-    ticks = ticks_of(*(np.array([v]) for v in (*clock, tick)))
-    first = margin + 19
-    offsets = tuple(_cell(head, first, i) for i in range(3))
+    number, clock = found
+    offsets = tuple(_cell(block[0], margin + 19, i) for i in range(3))
     values = tuple(_cell(line, margin, i) for line in block[1:] for i in range(4))
     if not np.isfinite(offsets).all() or not np.isfinite(values[: 12 if system in "RS" else 17]).all():
         return None
+    ticks = ticks_of(*(np.array([v]) for v in clock))
     return Message(
         system=system, number=number, clock_ticks=int(to_gps(ticks, _TIMES[system])[0]),
         clock=(offsets[0], offsets[1], offsets[2]), values=values,
     )  # fmt: skip
+
+
+def _number_and_time(head: str, default: str) -> tuple[int, list[int]] | None:
+    """The satellite of a message's first line, and year, month, day, hour, minute and tick of its clock; None
+    where they are none. default: its system in version 2, which writes years with two digits."""
+    try:
+        if default:
+            number, year = int(head[:2]), int(head[3:5])
+            year += 1900 if year >= 80 else 2000
+            clock = [year, *(int(head[k : k + 2]) for k in (6, 9, 12, 15)), round(float(head[17:22]) * TICKS)]
+        else:
+            number, year = int(head[1:3]), int(head[4:8])
+            clock = [year, *(int(head[k : k + 2]) for k in (9, 12, 15, 18)), int(head[21:23]) * TICKS]
+    except ValueError:
+        return None
+    fine = 1 <= clock[1] <= 12 and 1 <= clock[2] <= 31 and clock[3] < 24 and clock[4] < 60
+    return (number, clock) if fine and number > 0 else None

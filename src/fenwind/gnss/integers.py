@@ -114,3 +114,42 @@ def nearest(a: FloatArray, found: Decorrelated, count: int = 2) -> tuple[FloatAr
         side[k] = -side[k] - np.sign(side[k])
     back = np.round(np.linalg.solve(found.z.T, best)) if np.isfinite(best).all() else best
     return np.asarray(back, dtype=np.float64), np.asarray(norms, dtype=np.float64)
+
+
+#: Integers are accepted at this success rate and ratio, or at the higher rate alone.
+SUCCESS, RATIO, SURE = 0.999, 2.0, 0.99999
+SURE_RATIO = 1.3
+
+
+@dataclass(frozen=True, kw_only=True, eq=False)
+class Search:
+    """Rows that were searched, the integers found, ratio and success rate, and whether they are taken."""
+
+    rows: list[int]
+    integers: FloatArray
+    ratio: float
+    success: float
+    accepted: bool
+
+
+def searched(a: FloatArray, q: FloatArray, rows: list[int]) -> Search | None:
+    """Integers of as many of some rows as reach the success rate, those worst known left out first."""
+    while rows:
+        part = q[np.ix_(rows, rows)]
+        try:
+            found = decorrelated(0.5 * (part + part.T))
+        except np.linalg.LinAlgError:
+            return None
+        rate = found.success_rate
+        if rate >= SUCCESS or len(rows) <= 4:
+            best, norms = nearest(a[rows], found)
+            ratio = (
+                float(norms[1] / norms[0]) if norms[0] > 0.0 and np.isfinite(norms).all() else float("inf")
+            )
+            fine = rate >= SUCCESS and np.isfinite(norms[0]) and (
+                ratio >= RATIO or (rate >= SURE and ratio >= SURE_RATIO)
+            )  # fmt: skip
+            return Search(rows=rows, integers=best[:, 0], ratio=ratio, success=rate, accepted=bool(fine))
+        worst = max(range(len(rows)), key=lambda k: part[k, k])
+        rows = [r for k, r in enumerate(rows) if k != worst]
+    return None

@@ -37,7 +37,7 @@ def read_orbits(data: bytes, path: str) -> Orbits:
         raise FormatError("this is no SP3 file", where=f"{path}, line 1", hint="Give SP3-c or SP3-d orbits")
     system = next((line[9:12] for line in lines if line.startswith("%c")), "GPS")
     epochs: list[int] = []
-    rows: dict[str, dict[int, tuple[float, float, float, float]]] = {}
+    rows: dict[str, dict[int, list[float]]] = {}
     skipped = 0
     for line in lines[1:]:
         if line.startswith("* "):
@@ -45,15 +45,10 @@ def read_orbits(data: bytes, path: str) -> Orbits:
             skipped += when is None
             epochs += [] if when is None else [when]
         elif line[:1] == "P" and epochs:
-            try:
-                name = f"{line[1:2].strip() or 'G'}{int(line[2:4]):02d}"
-                values = [float(line[4 + 14 * k : 18 + 14 * k]) for k in range(4)]
-            except ValueError:
-                skipped += 1
-                continue
-            if any(values[:3]):
-                clock = values[3] * 1e-6 if abs(values[3]) < 999999.0 else np.nan
-                rows.setdefault(name, {})[len(epochs) - 1] = (*(v * 1e3 for v in values[:3]), clock)  # type: ignore[assignment]
+            found = _position(line)
+            skipped += found is None
+            if found is not None and any(found[1][:3]):
+                rows.setdefault(found[0], {})[len(epochs) - 1] = found[1]
     if not epochs:
         raise FormatError("there is no epoch in it", where=path, hint="Give SP3-c or SP3-d orbits")
     names = tuple(sorted(rows))
@@ -66,6 +61,16 @@ def read_orbits(data: bytes, path: str) -> Orbits:
         path=path, version=lines[0][1:2], names=names, ticks=ticks, xyz=every[:3], clock=every[3],
         frame=lines[0][46:51].strip(), skipped=skipped,
     )  # fmt: skip
+
+
+def _position(line: str) -> tuple[str, list[float]] | None:
+    """Satellite, place in metres and clock in seconds of a line of positions; None where it is none."""
+    try:
+        name = f"{line[1:2].strip() or 'G'}{int(line[2:4]):02d}"
+        x, y, z, clock = (float(line[4 + 14 * k : 18 + 14 * k]) for k in range(4))
+    except ValueError:
+        return None
+    return name, [x * 1e3, y * 1e3, z * 1e3, clock * 1e-6 if abs(clock) < 999999.0 else np.nan]
 
 
 def _time(text: str) -> int | None:
@@ -179,31 +184,32 @@ def read_antennas(data: bytes, path: str) -> Antennas:
 
 
 def _antenna(block: list[str]) -> AntennaType | None:
-    kind, serial, grid = "", "", (0.0, 90.0, 5.0)
-    frequencies: dict[str, AntennaFrequency] = {}
-    name, offset, rows = "", np.zeros(3), list[list[float]]()
+    """The antenna of a block; None where it cannot be read."""
+    labelled = {line[60:80].strip(): line for line in reversed(block)}
+    kind = labelled.get("TYPE / SERIAL NO", "")
     try:
-        for line in block:
-            label = line[60:80].strip()
-            if label == "TYPE / SERIAL NO":
-                kind, serial = line[:20].rstrip(), line[20:40].strip()
-            elif label == "ZEN1 / ZEN2 / DZEN":
-                a, b, c = (float(line[2 + 6 * k : 8 + 6 * k]) for k in range(3))
-                grid = (a, b, c)
-            elif label == "START OF FREQUENCY":
-                name, rows = line[3:6].strip(), []
-            elif label == "NORTH / EAST / UP":
-                offset = np.array([float(line[10 * k : 10 * k + 10]) for k in range(3)]) * 1e-3
-            elif label == "END OF FREQUENCY" and name:
-                every = [r for r in rows if len(r) > 0]
-                by_azimuth = every[1:] or every[:1]
-                frequencies[name] = AntennaFrequency(
-                    offset=offset, zenith=np.arange(grid[0], grid[1] + 0.5 * grid[2], grid[2]),
-                    variation=np.array(by_azimuth) * 1e-3,
-                )  # fmt: skip
-                name = ""
-            elif name and not label:
-                rows.append([float(v) for v in line[8:].split()])
-    except ValueError:
+        ends = labelled.get("ZEN1 / ZEN2 / DZEN", "     0.0  90.0   5.0")
+        low, high, step = (float(ends[2 + 6 * k : 8 + 6 * k]) for k in range(3))
+        zenith = np.arange(low, high + 0.5 * step, step)
+        starts = [i for i, line in enumerate(block) if line[60:].startswith("START OF FREQUENCY")]
+        frequencies = {block[i][3:6].strip(): _frequency(block[i + 1 :], zenith) for i in starts}
+    except (ValueError, ZeroDivisionError):
         return None
-    return AntennaType(kind=kind, serial=serial, frequencies=frequencies) if kind else None
+    if not kind[:20].strip():
+        return None
+    return AntennaType(kind=kind[:20].rstrip(), serial=kind[20:40].strip(), frequencies=frequencies)
+
+
+def _frequency(lines: list[str], zenith: FloatArray) -> AntennaFrequency:
+    """One frequency, from the line after its beginning on. Raises ValueError."""
+    offset, rows = np.zeros(3), list[list[float]]()
+    for line in lines:
+        label = line[60:80].strip()
+        if label == "END OF FREQUENCY":
+            break
+        if label == "NORTH / EAST / UP":
+            offset = np.array([float(line[10 * k : 10 * k + 10]) for k in range(3)]) * 1e-3
+        elif not label or line[:8].strip() == "NOAZI" or line[:8].strip().replace(".", "").isdigit():
+            rows.append([float(v) for v in line[8:].split()])
+    by_azimuth = rows[1:] or rows[:1]
+    return AntennaFrequency(offset=offset, zenith=zenith, variation=np.array(by_azimuth) * 1e-3)

@@ -22,6 +22,7 @@ from fenwind.gnss.other_files import AntennaType
 from fenwind.gnss.ranges import Rows, geometry, ionosphere_free, phase_centre, rows_of, seconds_of
 from fenwind.gnss.satellites import Sky, group_delay, satellite_name
 from fenwind.gnss.signals import SPEED_OF_LIGHT, Signal
+from fenwind.quantities.angles import RAD_PER_DEGREE
 
 FloatArray = NDArray[np.float64]
 IntArray = NDArray[np.int64]
@@ -40,7 +41,7 @@ class PointOptions:
     """mask in radians; height of the antenna reference point over the mark, east and north, metres."""
 
     systems: str = "GREC"
-    mask: float = np.radians(10.0)
+    mask: float = 10.0 * RAD_PER_DEGREE
     delta: tuple[float, float, float] = (0.0, 0.0, 0.0)
     antenna: AntennaType | None = None
     ionosphere: Mapping[str, tuple[float, ...]] = field(default_factory=dict)

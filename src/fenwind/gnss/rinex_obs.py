@@ -341,7 +341,7 @@ def _reader_of_two(lines: Lines, begin: int, header: _Head) -> _Records:
     types = list(header.types[" "])
     out = _Records(ticks=np.zeros(0, dtype=np.int64), systems={})
     times: list[str] = []
-    blocks: list[tuple[int, int, list[str], list[str]]] = []  # epoch, first line, names, types
+    blocks: list[Block] = []
     i, end, lost = begin, len(lines), False
     while i < end:
         text = lines.text(i)
@@ -355,10 +355,8 @@ def _reader_of_two(lines: Lines, begin: int, header: _Head) -> _Records:
         lost = False
         flag, count = int(found["flag"]), int(found["count"])
         if 2 <= flag <= 5:
-            for line in range(i + 1, min(i + 1 + count, end)):
-                header.take(lines.text(line), line + 1)
-            types = list(header.types[" "])
             out.events.append(Event(ticks=_moment_2(found["time"]), flag=flag, header_lines=count))
+            types = _types_after(lines, i + 1, min(i + 1 + count, end), header)
             i += 1 + count
             continue
         names, heads = _names_2(lines, i, count, default)
@@ -375,14 +373,29 @@ def _reader_of_two(lines: Lines, begin: int, header: _Head) -> _Records:
             blocks.append((len(times), i + heads, names, types))
             times.append(found["time"])
         i = last
+    _take_blocks(lines, times, blocks, out)
+    return out
+
+
+#: Number of an epoch, its first line of values, its satellites, its types.
+Block = tuple[int, int, list[str], list[str]]
+
+
+def _types_after(lines: Lines, first: int, last: int, header: _Head) -> list[str]:
+    """The types that count after header lines that came midway."""
+    for line in range(first, last):
+        header.take(lines.text(line), line + 1)
+    return list(header.types[" "])
+
+
+def _take_blocks(lines: Lines, times: list[str], blocks: list[Block], out: _Records) -> None:
+    """Read the values of epochs whose times can be read."""
     ticks = [_moment_2(t) for t in times]
     fine = np.array([t is not None for t in ticks], dtype=bool)
     out.skipped += int((~fine).sum())
     out.ticks = np.array([t for t in ticks if t is not None], dtype=np.int64)
-    epoch_of = np.cumsum(fine) - 1
-    out.systems, bad = _satellites_of_two(lines, [b for b in blocks if fine[b[0]]], epoch_of)
+    out.systems, bad = _satellites_of_two(lines, [b for b in blocks if fine[b[0]]], np.cumsum(fine) - 1)
     out.skipped += bad
-    return out
 
 
 def _moment_2(text: str) -> int | None:
@@ -415,7 +428,7 @@ def _names_2(lines: Lines, i: int, count: int, default: str) -> tuple[list[str] 
 
 
 def _satellites_of_two(
-    lines: Lines, blocks: list[tuple[int, int, list[str], list[str]]], epoch_of: IntArray
+    lines: Lines, blocks: list[Block], epoch_of: IntArray
 ) -> tuple[dict[str, SystemData], int]:
     """Observations of blocks of lines; values of one type stand in one column of one of a satellite's
     lines."""

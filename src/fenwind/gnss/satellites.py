@@ -18,6 +18,7 @@ from fenwind.gnss.gps_time import BDT_BEHIND, TICKS
 from fenwind.gnss.orbits import MU, OMEGA_EARTH, SECONDS_OF_WEEK
 from fenwind.gnss.other_files import Orbits
 from fenwind.gnss.signals import SPEED_OF_LIGHT
+from fenwind.quantities.angles import RAD_PER_DEGREE
 
 FloatArray = NDArray[np.float64]
 IntArray = NDArray[np.int64]
@@ -195,7 +196,7 @@ def _kepler(m: Message, t: FloatArray) -> tuple[FloatArray, FloatArray]:
         y * np.sin(i),
     ])  # fmt: skip
     if stationary:  # its elements are counted in axes that lean by five degrees and do not turn
-        place = _turned_about_z(_turned_about_x(place, np.radians(-5.0)), OMEGA_EARTH * t)
+        place = _turned_about_z(_turned_about_x(place, -5.0 * RAD_PER_DEGREE), OMEGA_EARTH * t)
     relativity = -2.0 * np.sqrt(mu) / SPEED_OF_LIGHT**2 * e * sqrt_a * np.sin(anomaly)
     return place, relativity
 

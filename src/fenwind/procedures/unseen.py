@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from fenwind.estimation.distributions import normal_quantile, t_quantile
 from fenwind.procedures.fit import FitResult
 from fenwind.procedures.hull import distance_outside
-from fenwind.procedures.model_choice import MODEL_ALPHA
+from fenwind.procedures.model_choice import MODEL_ALPHA, ModelTrial
 from fenwind.quantities.angles import RAD_PER_SECOND
 from fenwind.quantities.numbers import format_fixed
 
@@ -50,14 +50,9 @@ def unseen(result: FitResult) -> Unseen | None:
     sizes: dict[str, float] = {}
     for name, trial in freed.items():
         sigma = None if trial is None else trial.sigma_scale if name == "scale" else trial.sigma_turn_rad
-        if trial is None or sigma is None or (trial.dof <= 0 and result.sigmas_assumed):
-            sizes[name] = 0.0
-            continue
-        levels = (1.0 - MODEL_ALPHA / 2, POWER)
-        by_residuals = result.sigmas_assumed or not trial.fits
-        sizes[name] = sigma * sum(
-            t_quantile(p, trial.dof) if by_residuals else normal_quantile(p) for p in levels
-        )
+        sizes[name] = 0.0
+        if trial is not None and sigma is not None:
+            sizes[name] = sigma * _detectable(trial, result.sigmas_assumed)
     if not any(sizes.values()):
         return None
     carried = result.carried
@@ -69,6 +64,14 @@ def unseen(result: FitResult) -> Unseen | None:
         outside_m=distance_outside(carried.e_m, carried.n_m, e, n),
         effect_m=away * float(np.hypot(sizes["scale"], sizes["turn"])),
     )
+
+
+def _detectable(trial: ModelTrial, assumed: bool) -> float:
+    """Sigmas that are detectable; 0 where nothing tests them."""
+    levels = (1.0 - MODEL_ALPHA / 2, POWER)
+    if trial.fits and not assumed:
+        return sum(normal_quantile(p) for p in levels)
+    return sum(t_quantile(p, trial.dof) for p in levels) if trial.dof > 0 else 0.0
 
 
 def unseen_words(found: Unseen) -> str:

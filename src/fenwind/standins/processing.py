@@ -271,127 +271,129 @@ class Service:
 _JOB = re.compile(r"/jobs/([0-9a-f]{1,64})(/result)?")
 
 
-def handler_of(service: Service) -> type[BaseHTTPRequestHandler]:
+class Handler(BaseHTTPRequestHandler):
     """The requests of a service."""
 
-    class Handler(BaseHTTPRequestHandler):
-        server_version = f"FenwindStandin/{__version__}"
-        protocol_version = "HTTP/1.1"
-        timeout = 30
+    service: Service
+    server_version = f"FenwindStandin/{__version__}"
+    protocol_version = "HTTP/1.1"
+    timeout = 30
 
-        def log_message(self, format: str, *args: object) -> None:
-            """Nothing is written."""
+    def log_message(self, format: str, *args: object) -> None:
+        """Write nothing."""
 
-        def do_GET(self) -> None:
-            self._tell(self._get)
+    def do_GET(self) -> None:
+        """Answer GET."""
+        self._tell(self._get)
 
-        def do_POST(self) -> None:
-            self._tell(self._post)
+    def do_POST(self) -> None:
+        """Answer POST."""
+        self._tell(self._post)
 
-        def do_DELETE(self) -> None:
-            self._tell(self._delete)
+    def do_DELETE(self) -> None:
+        """Answer DELETE."""
+        self._tell(self._delete)
 
-        def do_PUT(self) -> None:
-            self._tell(self._other)
+    def do_PUT(self) -> None:
+        """Answer PUT."""
+        self._tell(self._other)
 
-        do_PATCH = do_HEAD = do_OPTIONS = do_PUT
+    do_PATCH = do_HEAD = do_OPTIONS = do_PUT
 
-        def _tell(self, act: Any) -> None:
-            try:
-                status, payload, more = act()
-            except Refused as refused:
-                status, payload, more = refused.status, {"error": refused.words, "rule": refused.rule}, {}
-                if status == 503:
-                    more = {"Retry-After": "1"}
-            except (OSError, ValueError):
+    def _tell(self, act: Any) -> None:
+        try:
+            status, payload, more = act()
+        except Refused as refused:
+            status, payload, more = refused.status, {"error": refused.words, "rule": refused.rule}, {}
+            if status == 503:
+                more = {"Retry-After": "1"}
+        except (OSError, ValueError):
+            self.close_connection = True
+            return
+        body = json.dumps(payload).encode()
+        try:
+            self.send_response(status)
+            self.send_header("Content-Type", "application/json")
+            self.send_header("Content-Length", str(len(body)))
+            for key, value in more.items():
+                self.send_header(key, value)
+            if status >= 400:
                 self.close_connection = True
-                return
-            body = json.dumps(payload).encode()
-            try:
-                self.send_response(status)
-                self.send_header("Content-Type", "application/json")
-                self.send_header("Content-Length", str(len(body)))
-                for key, value in more.items():
-                    self.send_header(key, value)
-                if status >= 400:
-                    self.close_connection = True
-                    self.send_header("Connection", "close")
-                self.end_headers()
-                if self.command != "HEAD":
-                    self.wfile.write(body)
-            except OSError:
-                self.close_connection = True
+                self.send_header("Connection", "close")
+            self.end_headers()
+            if self.command != "HEAD":
+                self.wfile.write(body)
+        except OSError:
+            self.close_connection = True
 
-        def _get(self) -> tuple[int, Any, dict[str, str]]:
-            path = urlsplit(self.path).path
-            if path == "/":
-                limits = service.limits
-                told = {
-                    "min_minutes": limits.min_minutes, "intervals": list(limits.intervals),
-                    "max_mb": limits.max_mb,
-                }  # fmt: skip
-                return 200, {"service": "Fenwind stand-in", "version": __version__, "limits": told}, {}
-            if path == "/jobs":
-                return 200, {"jobs": list(service.jobs)}, {}
-            job, result = self._job(path)
-            if not result:
-                return 200, job.told(), {}
-            if job.state == "cancelled":
-                raise Refused(410, "service.state", "The job was cancelled.")
-            if job.state != "done" or job.result is None:
-                raise Refused(409, "service.state", f"The job is {job.state}. {job.error or ''}".strip())
-            return 200, job.result, {}
-
-        def _post(self) -> tuple[int, Any, dict[str, str]]:
-            parts = urlsplit(self.path)
-            if parts.path != "/jobs":
-                raise Refused(404, "service.path", "There is nothing at this path.")
-            length = self.headers.get("Content-Length", "")
-            if not length.isdigit():
-                raise Refused(411, "service.length", "The length of the file is needed.")
-            if int(length) > service.limits.max_mb * 1e6:
-                raise Refused(413, "service.size", f"Files over {service.limits.max_mb:g} MB are not taken.")
-            body = self._body(int(length))
-            query = {k: v[-1] for k, v in parse_qs(parts.query, keep_blank_values=True).items()}
-            job = service.accepted(body, query)
-            return 202, {"id": job.id, "state": job.state, "poll_after": POLL_AFTER}, {}
-
-        def _body(self, length: int) -> bytes:
-            parts, left = [], length
-            while left > 0:
-                part = self.rfile.read(min(left, 1 << 20))
-                if not part:
-                    raise ValueError("the upload ended early")
-                parts.append(part)
-                left -= len(part)
-            return b"".join(parts)
-
-        def _delete(self) -> tuple[int, Any, dict[str, str]]:
-            job, result = self._job(urlsplit(self.path).path)
-            if result:
-                return self._other()
-            service.cancelled(job)
+    def _get(self) -> tuple[int, Any, dict[str, str]]:
+        path = urlsplit(self.path).path
+        if path == "/":
+            limits = self.service.limits
+            told = {
+                "min_minutes": limits.min_minutes, "intervals": list(limits.intervals),
+                "max_mb": limits.max_mb,
+            }  # fmt: skip
+            return 200, {"service": "Fenwind stand-in", "version": __version__, "limits": told}, {}
+        if path == "/jobs":
+            return 200, {"jobs": list(self.service.jobs)}, {}
+        job, result = self._job(path)
+        if not result:
             return 200, job.told(), {}
+        if job.state == "cancelled":
+            raise Refused(410, "service.state", "The job was cancelled.")
+        if job.state != "done" or job.result is None:
+            raise Refused(409, "service.state", f"The job is {job.state}. {job.error or ''}".strip())
+        return 200, job.result, {}
 
-        def _other(self) -> tuple[int, Any, dict[str, str]]:
-            raise Refused(405, "service.path", "This is not done here.")
+    def _post(self) -> tuple[int, Any, dict[str, str]]:
+        parts = urlsplit(self.path)
+        if parts.path != "/jobs":
+            raise Refused(404, "service.path", "There is nothing at this path.")
+        length = self.headers.get("Content-Length", "")
+        if not length.isdigit():
+            raise Refused(411, "service.length", "The length of the file is needed.")
+        if int(length) > self.service.limits.max_mb * 1e6:
+            raise Refused(413, "service.size", f"Files over {self.service.limits.max_mb:g} MB are not taken.")
+        body = self._body(int(length))
+        query = {k: v[-1] for k, v in parse_qs(parts.query, keep_blank_values=True).items()}
+        job = self.service.accepted(body, query)
+        return 202, {"id": job.id, "state": job.state, "poll_after": POLL_AFTER}, {}
 
-        def _job(self, path: str) -> tuple[Job, bool]:
-            found = _JOB.fullmatch(path)
-            if found is None:
-                raise Refused(404, "service.path", "There is nothing at this path.")
-            job = service.jobs.get(found[1])
-            if job is None:
-                raise Refused(404, "service.unknown", f"There is no job {found[1]}.")
-            return job, bool(found[2])
+    def _body(self, length: int) -> bytes:
+        parts, left = [], length
+        while left > 0:
+            part = self.rfile.read(min(left, 1 << 20))
+            if not part:
+                raise ValueError("the upload ended early")
+            parts.append(part)
+            left -= len(part)
+        return b"".join(parts)
 
-    return Handler
+    def _delete(self) -> tuple[int, Any, dict[str, str]]:
+        job, result = self._job(urlsplit(self.path).path)
+        if result:
+            return self._other()
+        self.service.cancelled(job)
+        return 200, job.told(), {}
+
+    def _other(self) -> tuple[int, Any, dict[str, str]]:
+        raise Refused(405, "service.path", "This is not done here.")
+
+    def _job(self, path: str) -> tuple[Job, bool]:
+        found = _JOB.fullmatch(path)
+        if found is None:
+            raise Refused(404, "service.path", "There is nothing at this path.")
+        job = self.service.jobs.get(found[1])
+        if job is None:
+            raise Refused(404, "service.unknown", f"There is no job {found[1]}.")
+        return job, bool(found[2])
 
 
 def serve(service: Service, port: int) -> ThreadingHTTPServer:
     """A server on 127.0.0.1 whose service computes in a thread of its own. Raises OSError for a port in
     use."""
-    server = ThreadingHTTPServer(("127.0.0.1", port), handler_of(service))
+    server = ThreadingHTTPServer(("127.0.0.1", port), type("BoundHandler", (Handler,), {"service": service}))
     server.daemon_threads = True
     threading.Thread(target=service.work, name="processing", daemon=True).start()
     return server
