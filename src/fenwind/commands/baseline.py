@@ -206,7 +206,7 @@ def _doubts(
         Ends(
             base=names[0], rover=names[1], base_code=base.point.xyz, rover_code=rover.point.xyz, given=given,
             check=None if check is None else np.array([check[k] for k in ("de", "dn", "du")]),
-            sigmas=None if check is None else sigmas, same_place=False,
+            sigmas=None if check is None else sigmas,
         ),
         found,
     )  # fmt: skip

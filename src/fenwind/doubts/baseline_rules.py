@@ -36,7 +36,6 @@ class Ends:
     given: FloatArray | None
     check: FloatArray | None
     sigmas: FloatArray | None
-    same_place: bool
 
 
 def baseline_doubts(ends: Ends, found: BaselineResult) -> Iterator[Doubt]:
@@ -59,7 +58,7 @@ def baseline_doubts(ends: Ends, found: BaselineResult) -> Iterator[Doubt]:
             )  # fmt: skip
     yield from _check(ends)
     apart = float(np.linalg.norm(found.vector))
-    if ends.base == ends.rover and apart > ONE_MARK_M and not ends.same_place:
+    if ends.base == ends.rover and apart > ONE_MARK_M:
         yield Doubt(
             rule="header.mark", subject="baseline", names=names[:1], value=apart, limit=ONE_MARK_M,
             grave=True, text=f"Both files have the name {ends.base}, and lie {apart:,.1f} m apart.",

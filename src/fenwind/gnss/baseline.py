@@ -33,7 +33,7 @@ from fenwind.gnss.integers import searched
 from fenwind.gnss.observations import Observations
 from fenwind.gnss.other_files import AntennaType
 from fenwind.gnss.point import PointResult
-from fenwind.gnss.ranges import Geometry, geometry, phase_centre, rows_of, seconds_of
+from fenwind.gnss.ranges import Geometry, geometry, ionosphere_free, phase_centre, rows_of, seconds_of
 from fenwind.gnss.satellites import Sky, satellite_name
 from fenwind.gnss.signals import SPEED_OF_LIGHT, Signal
 
@@ -138,8 +138,9 @@ class _Work:
         self.rover_mark = rough
         one, two = matched(base.obs.ticks, rover.obs.ticks, WITHIN)
         self.common = (one, two)
-        self.count = int(one.max(initial=-1)) + 1
-        if not self.count:
+        # Of each epoch in common, its number in the file of base and of rover.
+        self.epochs = [np.flatnonzero(c >= 0)[np.argsort(c[c >= 0])] for c in self.common]
+        if not self.epochs[0].size:
             raise ProcedureError(
                 "the two files have no epoch in common", hint="Give files that were logged together"
             )
@@ -176,7 +177,6 @@ class _Work:
                     pairs,
                     rows[0].ranges[pairs.base_row, 0],
                     rows[1].ranges[pairs.rover_row, 0],
-                    signals,
                     with_phases,
                 )
         if not self.systems and not with_phases:
@@ -189,13 +189,9 @@ class _Work:
         pairs: Pairs,
         base_range: FloatArray,
         rover_range: FloatArray,
-        signals: object,
         with_phases: bool,
     ) -> None:
-        base_epoch = np.empty(self.count, dtype=np.int64)
-        rover_epoch = np.empty(self.count, dtype=np.int64)
-        for common, into in zip(self.common, (base_epoch, rover_epoch), strict=True):
-            into[common[common >= 0]] = np.flatnonzero(common >= 0)
+        base_epoch, rover_epoch = self.epochs
         seen: list[Geometry] = []
         for station, epoch, range_, antenna in (
             (self.base, base_epoch[pairs.epoch], base_range, self.base_antenna),
@@ -287,8 +283,7 @@ class _Work:
         """Where there are no phases."""
         parts = [s.part for s in self.systems]
         normal = self._restrained(normal_equations(parts, 0, 0))
-        cofactors = np.linalg.inv(normal.matrix)
-        x = cofactors @ normal.right
+        x, cofactors = _solved(normal, {})
         rest = [residuals(p, x) for p in parts]
         factor, kappa = self._spread(rest, parts)
         return self._result(
@@ -418,7 +413,7 @@ class _Work:
         nothing from now on."""
         out = []
         rest = [residuals(p, x) for p in parts]
-        sizes = [_sizes(r, p, s.elevation) for r, p, s in zip(rest, parts, self.systems, strict=True)]
+        sizes = [_sizes(r, p) for r, p in zip(rest, parts, strict=True)]
         live = [p.weight[:, 0, 0] > 0.0 for p in parts]
         spread = 1.4826 * float(np.median(np.concatenate([z[m] for z, m in zip(sizes, live, strict=True)])))
         for p, size, some in zip(parts, sizes, live, strict=True):
@@ -434,8 +429,7 @@ class _Work:
         """New weights for the rows that were not left out."""
         out = []
         for p, old in zip(fresh, before, strict=True):
-            live = old.weight[:, 0, 0] > 1e-3
-            out.append(replace(p, weight=p.weight * np.where(live, 1.0, 1e-12)[:, None, None]))
+            out.append(replace(p, weight=p.weight * np.where(_live(old), 1.0, 1e-12)[:, None, None]))
         return out
 
     def _spread(self, rest: list[FloatArray], parts: list[Part]) -> tuple[float, float]:
@@ -444,7 +438,7 @@ class _Work:
         lags = np.zeros(MOST_LAGS)
         pairs = np.zeros(MOST_LAGS)
         for r, p in zip(rest, parts, strict=True):
-            live = p.weight[:, 0, 0] > 1e-3
+            live = _live(p)
             some = np.einsum("mi,mij,mj->m", r, p.weight, r)[live]
             squares += float(some.sum())
             count += int(live.sum()) * r.shape[1]
@@ -454,11 +448,11 @@ class _Work:
         unknowns = GLOBAL + (sum(np.unique(p.arc).size * p.phases for p in parts) if parts[0].phases else 0)
         two = parts[0].observed.shape[1] == 4 and parts[0].phases == 2
         # An ionosphere that is left open takes an observation of every row.
-        lost = sum(int((p.weight[:, 0, 0] > 1e-3).sum()) for p in parts) if two else 0
+        lost = sum(int(_live(p).sum()) for p in parts) if two else 0
         factor = max(squares / max(count - epochs - unknowns - lost, 1), 0.04)
         r = np.where(pairs > 30, lags / np.maximum(pairs, 1.0), 0.0)
-        arcs_ = sum(np.unique(p.arc[p.weight[:, 0, 0] > 1e-3]).size for p in parts)
-        live_rows = sum(int((p.weight[:, 0, 0] > 1e-3).sum()) for p in parts)
+        arcs_ = sum(np.unique(p.arc[_live(p)]).size for p in parts)
+        live_rows = sum(int(_live(p).sum()) for p in parts)
         return factor, enlargement(r, live_rows / max(arcs_, 1))
 
     def _result(
@@ -468,7 +462,7 @@ class _Work:
         epochs, used, took = [], dict[str, int](), 0
         squares, number = 0.0, 0
         for r, p, s in zip(rest, parts, self.systems, strict=True):
-            live = p.weight[:, 0, 0] > 1e-3
+            live = _live(p)
             epochs.append(s.pairs.epoch[live])
             codes, count = np.unique(s.pairs.code[live], return_counts=True)
             used |= {satellite_name(int(c)): int(n) for c, n in zip(codes, count, strict=True)}
@@ -476,13 +470,10 @@ class _Work:
             value = _combined(r, p, s.pairs.frequency)[live]
             squares += float((value**2).sum())
             number += value.size
-        one = self.common[0]
-        at = np.empty(self.count, dtype=np.int64)
-        at[one[one >= 0]] = np.flatnonzero(one >= 0)
         vector = self.rover_mark + x[:3] - self.base_mark
         return BaselineResult(
             vector=vector, covariance=covariance, solution=solution, ratio=ratio, success_rate=success,
-            ticks=self.base.obs.ticks[at[np.unique(np.concatenate(epochs))]], used=used,
+            ticks=self.base.obs.ticks[self.epochs[0][np.unique(np.concatenate(epochs))]], used=used,
             share=took / max(self.above, 1), ambiguities=ambiguities, slips=self.slips,
             rms=float(np.sqrt(squares / max(number, 1))), troposphere=float(x[3]) if self.estimated else None,
         )  # fmt: skip
@@ -560,9 +551,14 @@ def _solved(normal: Normal, held: Mapping[int, float] | Sequence[int]) -> tuple[
     return x, cofactors
 
 
-def _sizes(rest: FloatArray, part: Part, elevation: FloatArray) -> FloatArray:
-    """Residuals (m,) of rows in sigmas: the larger of phases and ranges, free of the ionosphere by the
-    weights."""
+def _live(part: Part) -> NDArray[np.bool_]:
+    """Rows (m,) that were not left out as outliers."""
+    return np.asarray(part.weight[:, 0, 0] > 1e-3)
+
+
+def _sizes(rest: FloatArray, part: Part) -> FloatArray:
+    """Size (m,) of each row's residuals in sigmas: the root of their weighted mean square, phases and ranges
+    together."""
     size = np.sqrt(np.maximum(np.einsum("mi,mij,mj->m", rest, part.weight, rest), 0.0) / rest.shape[1])
     return np.asarray(size)
 
@@ -571,8 +567,7 @@ def _combined(rest: FloatArray, part: Part, frequency: FloatArray) -> FloatArray
     """Residuals (m,) in metres of what the answer rests on: of the phases' ionosphere-free combination, of
     the one phase, or of the range."""
     if part.phases == 2:
-        one, two = frequency[:, 0] ** 2, frequency[:, 1] ** 2
-        return np.asarray((one * rest[:, 0] - two * rest[:, 1]) / (one - two))
+        return ionosphere_free(rest[:, :2], frequency)
     return np.asarray(rest[:, 0])
 
 

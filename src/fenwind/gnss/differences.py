@@ -3,7 +3,6 @@ computed, by arcs without a slip."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -20,8 +19,8 @@ Bools = NDArray[np.bool_]
 @dataclass(frozen=True, kw_only=True, eq=False)
 class Pairs:
     """Rows of a system that both receivers have: epoch (m,) of those in common, satellite codes (m,), ranges
-    and phases of rover less base (m, k), metres, frequency (m, k), flagged (m,) phases lost at base and
-    rover, as two columns; row numbers at both."""
+    and phases of rover less base (m, k), metres, frequency (m, k), flagged (m, 2) where a phase was lost at
+    base and at rover; row numbers at both."""
 
     system: str
     epoch: IntArray
@@ -165,8 +164,3 @@ def matched(base: IntArray, rover: IntArray, within: int) -> tuple[IntArray, Int
             one[b] = two[r] = number
             number += 1
     return one, two
-
-
-def shared_letters(systems: Sequence[str], first: Sequence[str], second: Sequence[str]) -> list[str]:
-    """Systems that are wanted and that both have."""
-    return [s for s in systems if s in first and s in second]

@@ -8,7 +8,7 @@ satellite's orbit and clock are off for as long as it is seen.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -85,10 +85,7 @@ def point(
     axes = enu_axes(np.array([lat]), np.array([lon]))[:, :, 0]
     height, east, north = options.delta
     mark = found.xyz - axes.T @ np.array([east, north, height])
-    return PointResult(
-        xyz=mark, covariance=axes @ found.covariance @ axes.T, ticks=obs.ticks[found.epochs], used=found.used,
-        share=found.share, biases=found.biases, rms=found.rms, clock=found.clock,
-    )  # fmt: skip
+    return replace(found, xyz=mark, covariance=axes @ found.covariance @ axes.T)
 
 
 class _System:
@@ -100,18 +97,6 @@ class _System:
         self.two = rows.ranges.shape[1] == 2
         r = self.rows
         self.range = ionosphere_free(r.ranges, r.frequency) if self.two else r.ranges[:, 0]
-
-
-@dataclass(kw_only=True, eq=False)
-class _Found:
-    xyz: FloatArray
-    covariance: FloatArray
-    epochs: IntArray
-    used: dict[str, int]
-    share: float
-    biases: dict[str, float]
-    rms: float
-    clock: FloatArray
 
 
 def _start(obs: Observations, sky: Sky, parts: Sequence[_System], time: FloatArray) -> FloatArray:
@@ -180,7 +165,7 @@ def _least_absolute(design: FloatArray, miss: FloatArray, group: IntArray) -> Fl
 def _solve(
     obs: Observations, sky: Sky, parts: Sequence[_System], time: FloatArray, xyz: FloatArray,
     options: PointOptions,
-) -> _Found:  # fmt: skip
+) -> PointResult:  # fmt: skip
     lat, lon, h = (float(v) for v in from_xyz(xyz, GRS80_A, GRS80_F))
     axes = enu_axes(np.array([lat]), np.array([lon]))[:, :, 0]
     day = (decimal_year(int(obs.ticks[0])) % 1.0) * 365.25
@@ -211,7 +196,7 @@ def _solve(
         system.append(np.full(seen.size, part.index))
     return _adjusted(
         xyz, np.concatenate(design), np.concatenate(miss), np.concatenate(sigma), np.concatenate(epoch),
-        np.concatenate(code), np.concatenate(system), [p.rows.system for p in parts], time, options,
+        np.concatenate(code), np.concatenate(system), [p.rows.system for p in parts], obs.ticks, options,
     )  # fmt: skip
 
 
@@ -227,9 +212,10 @@ def _ionosphere(
 
 def _adjusted(
     xyz: FloatArray, design: FloatArray, miss: FloatArray, sigma: FloatArray, epoch: IntArray, code: IntArray,
-    system: IntArray, letters: Sequence[str], time: FloatArray, options: PointOptions,
-) -> _Found:  # fmt: skip
-    """Position and biases with the clock of every epoch taken out."""
+    system: IntArray, letters: Sequence[str], ticks: IntArray, options: PointOptions,
+) -> PointResult:  # fmt: skip
+    """Position of the antenna and biases with the clock of every epoch taken out; covariance (3, 3)
+    geocentric, m^2; ticks (n,): all epochs of the file."""
     present = np.unique(system)
     others = [int(s) for s in present if s != present[0]]
     if others:
@@ -267,12 +253,12 @@ def _adjusted(
     score = apart * (w * residual)[:, None]
     meat = _long_run(score, group, epochs.size) + _by_satellite(apart, w, code, ORBIT_OFF[options.precise])
     covariance = (inverse @ meat @ inverse)[:3, :3]
-    clock = np.full(time.shape, np.nan)
+    clock = np.full(ticks.shape, np.nan)
     clock[epochs] = (np.bincount(group, w * (miss - design @ x), epochs.size) / safe) / SPEED_OF_LIGHT
     numbers, count = np.unique(code[took], return_counts=True)
     biases = {letters[int(present[0])]: 0.0} | {letters[s]: float(x[3 + k]) for k, s in enumerate(others)}
-    return _Found(
-        xyz=xyz + x[:3], covariance=covariance, epochs=np.unique(epoch[took]),
+    return PointResult(
+        xyz=xyz + x[:3], covariance=covariance, ticks=ticks[np.unique(epoch[took])],
         used={satellite_name(int(n)): int(c) for n, c in zip(numbers, count, strict=True)},
         share=float(took.mean()), biases=biases, rms=float(np.sqrt(np.mean(residual[took] ** 2))),
         clock=clock,

@@ -165,9 +165,10 @@ def observe(
         data = _system(system, [p for p in parts if p is not None], silent)
         if data.epoch.size:
             systems[system] = data
+    x, y, z = receiver.xyz
     header = Header(
         version="3.04", time_system="GPS", mark=receiver.mark, receiver="FENWIND STATIC",
-        antenna=receiver.antenna, position=tuple(float(f"{v:.4f}") for v in receiver.xyz),  # type: ignore[arg-type]
+        antenna=receiver.antenna, position=(float(f"{x:.4f}"), float(f"{y:.4f}"), float(f"{z:.4f}")),
         delta=(receiver.height if receiver.said_height is None else receiver.said_height, 0.0, 0.0),
         interval=interval, slots=SLOTS if "R" in systems else {},
     )  # fmt: skip
