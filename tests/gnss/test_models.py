@@ -6,10 +6,16 @@ import unittest
 import numpy as np
 
 from fenwind.gnss.atmosphere import klobuchar_delay, mapping, zenith_delays
+from fenwind.gnss.differences import arcs, pairs_of
 from fenwind.gnss.files import read_kind
+from fenwind.gnss.gps_time import iso
 from fenwind.gnss.integers import decorrelated, nearest
+from fenwind.gnss.observations import Header, Observations, SystemData
 from fenwind.gnss.orbits import Constellation, Ephemeris
+from fenwind.gnss.other_files import AntennaFrequency, AntennaType
+from fenwind.gnss.ranges import phase_centre, rows_of
 from fenwind.gnss.satellites import BroadcastSky, glonass_positions, satellite_code
+from fenwind.gnss.signals import SPEED_OF_LIGHT, Signal, frequencies
 from fenwind.standins.static_sky import messages_of
 from tests.support import DATA
 
@@ -74,7 +80,18 @@ class Orbits(unittest.TestCase):
                 found.xyz[:, 0], Constellation([one]).positions(toe + t)[:, 0], atol=1e-4
             )
             relativity = found.clock[0] - (message.clock[0] + message.clock[1] * t)
-            self.assertLess(abs(relativity), 4.4428e-10 * v[5] * v[7] * 1.0001)  # F e sqrt(A), IS-GPS-200
+            near = sky.states(np.array([7, 7]), np.array([t - 0.5, t + 0.5])).xyz
+            # -2 r v / c^2, IS-GPS-200
+            expected = -2.0 * float(found.xyz[:, 0] @ (near[:, 1] - near[:, 0])) / SPEED_OF_LIGHT**2
+            self.assertAlmostEqual(relativity * 1e9, expected * 1e9, 2)
+
+    def test_clocks_of_beidou_are_in_gps_time(self) -> None:
+        """GPS time is 14 s ahead of BeiDou's (BDS-SIS-ICD)."""
+        path = DATA / "gnss" / "navigation.rnx"
+        line = next(x for x in path.read_text().splitlines() if x.startswith("C05"))
+        message = next(m for m in read_kind(str(path), "navigation").messages if m.name == "C05")
+        told = np.datetime64("-".join(line[4:14].split()) + "T" + ":".join(line[15:23].split()))
+        self.assertEqual(iso(message.clock_ticks), str(told + np.timedelta64(14, "s")))
 
 
 class Atmosphere(unittest.TestCase):
@@ -93,6 +110,52 @@ class Atmosphere(unittest.TestCase):
         self.assertAlmostEqual(zenith_delays(np.radians(45.0), 0.0)[0], 2.307, 3)
         dry, wet = mapping(np.radians(np.array([5.0, 90.0])), np.radians(45.0), 0.0, 28.0)
         np.testing.assert_allclose([dry, wet], [[10.15, 1.0], [10.75, 1.0]], atol=0.01)
+
+    def test_the_seasons_of_the_hydrostatic_mapping(self) -> None:
+        """Niell 1996: a cosine about day 28 in the north, half a year later in the south."""
+        low = np.radians(np.array([5.0]))
+        for day in (40.0, 75.0):
+            before, after = (mapping(low, 0.8, 0.0, 28.0 + k * day)[0] for k in (-1.0, 1.0))
+            south = mapping(low, -0.8, 0.0, 28.0 + day + 182.625)[0]
+            np.testing.assert_allclose([after, south], [before, before], rtol=1e-12)
+
+
+class Receivers(unittest.TestCase):
+    def test_carriers_of_glonass(self) -> None:
+        """1602 MHz + 0.5625 k, 1246 MHz + 0.4375 k (GLONASS ICD 5.1)."""
+        for band, mhz in (("1", 1598.0625), ("2", 1242.9375)):
+            found = frequencies("R", band, np.array([1, 2]), {1: -7})
+            self.assertAlmostEqual(found[0] / 1e6, mhz, 9)
+            self.assertTrue(np.isnan(found[1]))
+
+    def test_an_antenna_with_its_centre_to_the_east(self) -> None:
+        """ANTEX 1.4: offsets north, east, up; a centre nearer the satellite shortens the range."""
+        frequency = AntennaFrequency(
+            offset=np.array([0.1, 0.02, 0.3]), zenith=np.array([0.0, 90.0]), variation=np.zeros((1, 2))
+        )
+        antenna = AntennaType(kind="MADE UP", serial="", frequencies={"G01": frequency})
+        np.testing.assert_allclose(
+            phase_centre(antenna, "G", ("1",), np.eye(3)), [[-0.02], [-0.1], [-0.3]], atol=1e-15
+        )
+
+    def test_open_half_cycles_are_left_out_and_lost_phases_begin_arcs(self) -> None:
+        lli = np.zeros((12, 2), dtype=np.uint8)
+        lli[4, 1], lli[8, 1] = 2, 1  # RINEX 3.04, table A2: bit 1 half a cycle, bit 0 lost lock
+        data = SystemData(
+            system="G", codes=("C1C", "L1C"), epoch=np.repeat(np.arange(6), 2), number=np.tile([3, 4], 6),
+            values=np.full((12, 2), 1e8), lli=lli,
+        )  # fmt: skip
+        obs = Observations(
+            path="", header=Header(version="3.04", time_system="GPS"), ticks=np.arange(6) * 10_000_000,
+            systems={"G": data}, events=(), skipped=0,
+        )  # fmt: skip
+        rows = rows_of(obs, "G", (Signal(name="1C", ranges=("C1C",), phases=("L1C",)),))
+        pairs = pairs_of(rows, rows, np.arange(6), np.arange(6), phases=True)
+        first = pairs.code == pairs.code[0]
+        self.assertEqual(pairs.epoch[first].tolist(), [0, 1, 3, 4, 5])
+        arc, slips = arcs(pairs, np.zeros((11, 1)), np.full(11, 1.0), np.arange(6.0), 1.0)
+        self.assertEqual((arc[first].tolist(), arc[~first].tolist()), ([0, 0, 0, 1, 1], [2] * 6))
+        self.assertEqual(slips, 2, "lost at both ends")
 
 
 class Integers(unittest.TestCase):

@@ -5,7 +5,7 @@ from pathlib import Path
 
 import numpy as np
 
-from fenwind.geodesy.geocentric import GRS80_A, GRS80_F, to_xyz
+from fenwind.geodesy.geocentric import GRS80_A, GRS80_F, enu_axes, to_xyz
 from fenwind.gnss.gps_time import ticks_of
 from fenwind.gnss.rinex_out import navigation_text, observation_text
 from fenwind.gnss.satellites import BroadcastSky, satellite_code
@@ -78,6 +78,26 @@ class Static(StaticCase):
         back = self.run_json("baseline", self.rover, self.base, self.nav)
         for k in ("dx", "dy", "dz"):
             self.assertAlmostEqual(back[k], -found[k], delta=0.004)
+
+    def test_an_antenna_east_and_south_of_its_mark(self) -> None:
+        """ANTENNA: DELTA H/E/N (RINEX 3.04): the mark lies the other way from the antenna."""
+        text = Path(self.rover).read_text()
+        self.assertIn(f"{1.5:14.4f}{0.0:14.4f}{0.0:14.4f}", text)
+        beside = text.replace(f"{1.5:14.4f}{0.0:14.4f}{0.0:14.4f}", f"{1.5:14.4f}{0.3:14.4f}{-0.2:14.4f}")
+        moved = self.file("beside", beside)
+        for one, two in (
+            (("point", self.rover, self.nav), ("point", moved, self.nav)),
+            (("baseline", self.base, self.rover, self.nav), ("baseline", self.base, moved, self.nav)),
+        ):
+            plain, other = self.run_json(*one), self.run_json(*two)
+            ends = [
+                to_xyz(math.radians(f["lat"]), math.radians(f["lon"]), f["h"], GRS80_A, GRS80_F)
+                if one[0] == "point" else [f[k] for k in ("dx", "dy", "dz")]
+                for f in (plain, other)
+            ]  # fmt: skip
+            lat, lon = (np.array([math.radians(v)]) for v in MARKS["ROVER"][:2])
+            away = enu_axes(lat, lon)[:, :, 0] @ (np.array(ends[1]) - np.array(ends[0]))
+            np.testing.assert_allclose(away, [-0.3, 0.2, 0.0], atol=2e-3, err_msg=one[0])
 
     def test_slips_are_found_or_taken_as_flagged(self) -> None:
         for flagged in (True, False):
