@@ -3,8 +3,10 @@
 import csv
 import io
 import math
+import unittest
 from typing import Any
 
+from fenwind.exchange.list_units import column_of
 from tests.support import CommandCase
 
 FOOT = 1200.0 / 3937.0
@@ -220,3 +222,9 @@ class Units(CommandCase):
         """Coordinates and heights of an answer."""
         places = told.get("adjusted") or told.get("positions") or [told]
         return [one[key] for one in places for key in "enh"]
+
+
+class Heads(unittest.TestCase):
+    def test_names_of_gons(self) -> None:
+        for head in ("hz (gon)", "hz_gon", "hz (grad)", "hz_grad"):
+            self.assertEqual(column_of(head, ("hz_deg",)), ("hz_deg", "gon"), head)

@@ -14,6 +14,7 @@ from fenwind.gnss.observations import Header, Observations, SystemData
 from fenwind.gnss.orbits import Constellation, Ephemeris
 from fenwind.gnss.other_files import AntennaFrequency, AntennaType
 from fenwind.gnss.ranges import phase_centre, rows_of
+from fenwind.gnss.rinex_out import navigation_text
 from fenwind.gnss.satellites import BroadcastSky, glonass_positions, satellite_code
 from fenwind.gnss.signals import SPEED_OF_LIGHT, Signal, frequencies
 from fenwind.standins.static_sky import messages_of
@@ -92,6 +93,7 @@ class Orbits(unittest.TestCase):
         message = next(m for m in read_kind(str(path), "navigation").messages if m.name == "C05")
         told = np.datetime64("-".join(line[4:14].split()) + "T" + ":".join(line[15:23].split()))
         self.assertEqual(iso(message.clock_ticks), str(told + np.timedelta64(14, "s")))
+        self.assertIn(line[:23], navigation_text([message], {}))
 
 
 class Atmosphere(unittest.TestCase):

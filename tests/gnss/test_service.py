@@ -4,12 +4,15 @@ import http.client
 import json
 import socket
 import threading
+import unittest
 from pathlib import Path
 from typing import Any
+from unittest import mock
 
 import numpy as np
 
 from fenwind.devices.placing import PlacingService, Waited
+from fenwind.devices.transport import DeviceError
 from fenwind.gnss.files import read_kind
 from fenwind.gnss.sources import Sources
 from fenwind.standins.processing import Limits, Service, serve
@@ -112,3 +115,20 @@ class Placing(StaticCase):
             "service", self.rover, "--url", "http://127.0.0.1:9", "--send", "--wait", "0.2", code=1
         )
         self.assertEqual((nobody["id"], nobody["answer"]), (None, None))
+
+
+class Client(unittest.TestCase):
+    def test_busy_services_and_other_hosts(self) -> None:
+        """RFC 9110, 10.2.3: Retry-After in seconds is kept to; a file goes to no other host unasked."""
+        pauses: list[float] = []
+        service = PlacingService("http://here.example", 60.0, pauses.append)
+        busy, fine = (503, {"Retry-After": "7"}, b""), (201, {}, b'{"id": "1", "state": "queued"}')
+        with mock.patch.object(service, "_request", side_effect=[busy, fine]):
+            self.assertEqual(service.send(b"x", {}), "1")
+        self.assertEqual(pauses, [7.0])
+        away = (302, {"Location": "http://there.example/jobs"}, b"")
+        with (
+            mock.patch.object(service, "_request", side_effect=[away, fine]),
+            self.assertRaisesRegex(DeviceError, "another host"),
+        ):
+            service.send(b"x", {})
